@@ -1,0 +1,18 @@
+using System.Collections.Immutable;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>A piece of a charter's text, with the place where it stands (line and column from 1). Free of any one notation.</summary>
+public abstract record CharterNode(int Line, int Column);
+
+/// <summary>A single value, as its text.</summary>
+public sealed record ScalarNode(string Value, int Line, int Column) : CharterNode(Line, Column);
+
+/// <summary>A list of values.</summary>
+public sealed record ListNode(ImmutableArray<CharterNode> Items, int Line, int Column) : CharterNode(Line, Column);
+
+/// <summary>Keys with values, in the order of the text; the same key may occur twice, which the reader reports.</summary>
+public sealed record MapNode(ImmutableArray<(ScalarNode Key, CharterNode Value)> Entries, int Line, int Column) : CharterNode(Line, Column);
+
+/// <summary>One thing wrong in a charter: where (line and column from 1), about what, and a sentence with the way out.</summary>
+public sealed record Mistake(int Line, int Column, string About, string Message);

@@ -1,0 +1,29 @@
+using System.Text;
+
+namespace IronKeep.Core.Quantities;
+
+/// <summary>Names on the wire and in files: lower case, words joined by hyphens ("timed-out").</summary>
+public static class Kebab
+{
+    /// <summary>"TimedOut" becomes "timed-out".</summary>
+    public static string From(string pascal)
+    {
+        var text = new StringBuilder(pascal.Length + 4);
+        foreach (var c in pascal)
+        {
+            if (char.IsAsciiLetterUpper(c) && text.Length > 0) text.Append('-');
+            text.Append(char.ToLowerInvariant(c));
+        }
+        return text.ToString();
+    }
+
+    /// <summary>The enum value whose hyphenated name is <paramref name="word"/>, or null.</summary>
+    public static T? Read<T>(string word) where T : struct, Enum
+    {
+        foreach (var value in Enum.GetValues<T>())
+        {
+            if (From(value.ToString()) == word) return value;
+        }
+        return null;
+    }
+}

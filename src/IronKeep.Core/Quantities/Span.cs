@@ -1,0 +1,91 @@
+using System.Globalization;
+using NodaTime;
+
+namespace IronKeep.Core.Quantities;
+
+/// <summary>Units of a <see cref="Span"/>. Minutes and hours are elapsed time; days and longer are wall-clock time.</summary>
+public enum SpanUnit { Minutes, Hours, Days, Weeks, Months, Years }
+
+/// <summary>
+/// A length of time as people state it: "36 hours", "10 days". Days, weeks, months and years move the wall clock in a zone
+/// (a day may have 23 or 25 hours); minutes and hours are elapsed time.
+/// </summary>
+public readonly record struct Span(int Count, SpanUnit Unit)
+{
+    /// <summary>The largest count accepted, so that every sum stays inside the calendar.</summary>
+    public const int LargestCount = 100_000;
+
+    /// <summary>The instant this span after <paramref name="instant"/>, by the wall clock of <paramref name="zone"/> for days and longer.</summary>
+    public Instant After(Instant instant, DateTimeZone zone) => Unit switch
+    {
+        SpanUnit.Minutes => instant + Duration.FromMinutes(Count),
+        SpanUnit.Hours => instant + Duration.FromHours(Count),
+        SpanUnit.Days => Move(instant, zone, Period.FromDays(Count)),
+        SpanUnit.Weeks => Move(instant, zone, Period.FromWeeks(Count)),
+        SpanUnit.Months => Move(instant, zone, Period.FromMonths(Count)),
+        _ => Move(instant, zone, Period.FromYears(Count)),
+    };
+
+    /// <summary>The span in elapsed time, with a day of 24 hours, a month of 30 days and a year of 365. For limits, not for calendars.</summary>
+    public Duration ToDuration() => Unit switch
+    {
+        SpanUnit.Minutes => Duration.FromMinutes(Count),
+        SpanUnit.Hours => Duration.FromHours(Count),
+        SpanUnit.Days => Duration.FromDays(Count),
+        SpanUnit.Weeks => Duration.FromDays(7L * Count),
+        SpanUnit.Months => Duration.FromDays(30L * Count),
+        _ => Duration.FromDays(365L * Count),
+    };
+
+    /// <summary>Reads "36 hours", "3 days", "10 min". A number without a unit is refused.</summary>
+    public static bool TryParse(string text, out Span span, out string problem)
+    {
+        span = default;
+        problem = "";
+        var trimmed = text.Trim();
+        var digits = trimmed.TakeWhile(char.IsAsciiDigit).Count();
+        var unitText = trimmed[digits..].Trim().ToLowerInvariant();
+        if (digits == 0 || !int.TryParse(trimmed[..digits], NumberStyles.None, CultureInfo.InvariantCulture, out var count) || count > LargestCount)
+        {
+            problem = $"'{text}' is not a span of time; write a whole number and a unit, such as 36 hours";
+            return false;
+        }
+        if (unitText.Length == 0)
+        {
+            problem = $"'{text}' has no unit; write {trimmed} days or {trimmed} hours, say";
+            return false;
+        }
+        if (!TryUnit(unitText, out var unit))
+        {
+            problem = $"'{unitText}' is not a unit of time; use minutes, hours, days, weeks, months or years";
+            return false;
+        }
+        span = new Span(count, unit);
+        return true;
+    }
+
+    /// <summary>Reads a unit's name, singular or plural, or "min".</summary>
+    public static bool TryUnit(string word, out SpanUnit unit)
+    {
+        (var known, unit) = word.ToLowerInvariant() switch
+        {
+            "minute" or "minutes" or "min" => (true, SpanUnit.Minutes),
+            "hour" or "hours" => (true, SpanUnit.Hours),
+            "day" or "days" => (true, SpanUnit.Days),
+            "week" or "weeks" => (true, SpanUnit.Weeks),
+            "month" or "months" => (true, SpanUnit.Months),
+            "year" or "years" => (true, SpanUnit.Years),
+            _ => (false, default),
+        };
+        return known;
+    }
+
+    public override string ToString()
+    {
+        var unit = Unit.ToString().ToLowerInvariant();
+        return $"{Count} {(Count == 1 ? unit[..^1] : unit)}";
+    }
+
+    private static Instant Move(Instant instant, DateTimeZone zone, Period period) =>
+        instant.InZone(zone).LocalDateTime.Plus(period).InZoneLeniently(zone).ToInstant();
+}

@@ -1,0 +1,38 @@
+using IronKeep.Core.Quantities;
+
+namespace IronKeep.Core.Watching;
+
+/// <summary>Why something failed, in classes that each have one plain cause and one remedy. Source: docs/semantics.md, section 6.</summary>
+public enum FailureClass
+{
+    SourceUnreadable,
+    AccessRefused,
+    StoreUnreachable,
+    StoreFull,
+    UnsafePlace,
+    Interrupted,
+    TimedOut,
+    DataDamaged,
+    Unknown,
+}
+
+/// <summary>The words for each <see cref="FailureClass"/>.</summary>
+public static class FailureWords
+{
+    /// <summary>What to do about it, as one sentence to a tired person.</summary>
+    public static string Remedy(FailureClass failure) => failure switch
+    {
+        FailureClass.SourceUnreadable => "Check that every path the job takes exists and can be read by the service, then run the job again.",
+        FailureClass.AccessRefused => "Give the service the right to read the source and to write to the store, then run the job again.",
+        FailureClass.StoreUnreachable => "Bring the store's folder back (mount it, or restore its path); nothing expires meanwhile, and the next run tells whether it is well.",
+        FailureClass.StoreFull => "Make room: reclaim the bin, prune, or give the store more space; then run the job again.",
+        FailureClass.UnsafePlace => "Move the source or the store so that neither lies inside the other, then apply the charter again.",
+        FailureClass.Interrupted => "Run the job again; it takes up where the stored chunks end, and earlier copies are whole.",
+        FailureClass.TimedOut => "Look at the run's log for what was slow; raise the run limit if the job has honestly grown.",
+        FailureClass.DataDamaged => "Run the job again to store what is damaged anew, then check the store; restore from another copy meanwhile.",
+        _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",
+    };
+
+    /// <summary>The word used in the API, the client and the console: lower case, joined by hyphens.</summary>
+    public static string Name(Enum value) => Kebab.From(value.ToString());
+}
