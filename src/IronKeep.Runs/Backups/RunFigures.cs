@@ -1,0 +1,30 @@
+namespace IronKeep.Runs.Backups;
+
+/// <summary>
+/// The figures of a running backup, stage by stage (bytes): <b>selected</b> is the size of all files taken, <b>read</b> what had to be
+/// read because it changed, <b>new</b> what the store lacked, <b>stored</b> what that takes compressed. Safe for several threads.
+/// </summary>
+public sealed class RunFigures
+{
+    private long items, selected, read, skipped, changed;
+
+    public long Items => Interlocked.Read(ref items);
+    public long SelectedBytes => Interlocked.Read(ref selected);
+    public long ReadBytes => Interlocked.Read(ref read);
+    public long NewBytes { get; internal set; }
+    public long StoredBytes { get; internal set; }
+    public long Skipped => Interlocked.Read(ref skipped);
+
+    /// <summary>Files whose content had to be read.</summary>
+    public long FilesRead => Interlocked.Read(ref changed);
+
+    internal void Item(long size)
+    {
+        Interlocked.Increment(ref items);
+        Interlocked.Add(ref selected, size);
+    }
+
+    internal void FileRead() => Interlocked.Increment(ref changed);
+    internal void Bytes(long count) => Interlocked.Add(ref read, count);
+    internal void Skip() => Interlocked.Increment(ref skipped);
+}

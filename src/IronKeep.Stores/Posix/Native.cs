@@ -1,0 +1,95 @@
+using System.Runtime.InteropServices;
+using Microsoft.Win32.SafeHandles;
+
+namespace IronKeep.Stores.Posix;
+
+/// <summary>The system calls that the standard library does not offer: names as bytes, paths relative to an open folder, all attributes.</summary>
+internal static unsafe partial class Native
+{
+    public const int AtFdCwd = -100;
+    public const int AtSymlinkNoFollow = 0x100;
+    public const int AtEmptyPath = 0x1000;
+    public const uint StatxBasic = 0x7ff;
+    public const uint StatxBirth = 0x800;
+
+    public const int ReadOnly = 0;
+    public const int WriteOnly = 1;
+    public const int Create = 0x40;
+    public const int Exclusive = 0x80;
+    public const int NonBlock = 0x800;
+    public static readonly int Folder = Arm ? 0x4000 : 0x10000;
+    public static readonly int NoFollow = Arm ? 0x8000 : 0x20000;
+    public const int CloseOnExec = 0x80000;
+
+    private static bool Arm => RuntimeInformation.ProcessArchitecture is Architecture.Arm64 or Architecture.Arm;
+
+    [LibraryImport("libc", EntryPoint = "openat", SetLastError = true)]
+    public static partial int OpenAt(int folder, byte* name, int flags, uint mode);
+
+    [LibraryImport("libc", EntryPoint = "statx", SetLastError = true)]
+    public static partial int Statx(int folder, byte* name, int flags, uint mask, StatxBuffer* result);
+
+    [LibraryImport("libc", EntryPoint = "getdents64", SetLastError = true)]
+    public static partial nint GetDents(int folder, byte* buffer, nuint size);
+
+    [LibraryImport("libc", EntryPoint = "readlinkat", SetLastError = true)]
+    public static partial nint ReadLinkAt(int folder, byte* name, byte* buffer, nuint size);
+
+    [LibraryImport("libc", EntryPoint = "mkdirat", SetLastError = true)]
+    public static partial int MakeFolderAt(int folder, byte* name, uint mode);
+
+    [LibraryImport("libc", EntryPoint = "symlinkat", SetLastError = true)]
+    public static partial int SymlinkAt(byte* target, int folder, byte* name);
+
+    [LibraryImport("libc", EntryPoint = "mkfifoat", SetLastError = true)]
+    public static partial int MakeFifoAt(int folder, byte* name, uint mode);
+
+    [LibraryImport("libc", EntryPoint = "fchmod", SetLastError = true)]
+    public static partial int ChangeMode(SafeFileHandle file, uint mode);
+
+    [LibraryImport("libc", EntryPoint = "fchmodat", SetLastError = true)]
+    public static partial int ChangeModeAt(int folder, byte* name, uint mode, int flags);
+
+    [LibraryImport("libc", EntryPoint = "fchownat", SetLastError = true)]
+    public static partial int ChangeOwnerAt(int folder, byte* name, uint user, uint group, int flags);
+
+    [LibraryImport("libc", EntryPoint = "utimensat", SetLastError = true)]
+    public static partial int SetTimesAt(int folder, byte* name, long* accessAndModified, int flags);
+
+    [LibraryImport("libc", EntryPoint = "fsync", SetLastError = true)]
+    public static partial int Sync(SafeFileHandle file);
+
+    [LibraryImport("libc", EntryPoint = "getpwuid", SetLastError = true)]
+    public static partial nint UserById(uint id);
+
+    [LibraryImport("libc", EntryPoint = "getgrgid", SetLastError = true)]
+    public static partial nint GroupById(uint id);
+
+    [LibraryImport("libc", EntryPoint = "realpath", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
+    public static partial nint RealPath(string path, nint buffer);
+
+    [LibraryImport("libc", EntryPoint = "free")]
+    public static partial void Free(nint memory);
+
+    /// <summary>struct statx of the Linux ABI, the same on every architecture.</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct StatxBuffer
+    {
+        public uint Mask, BlockSize;
+        public ulong Attributes;
+        public uint Links, User, Group;
+        public ushort Mode, Padding;
+        public ulong Inode, Size, Blocks, AttributesMask;
+        public Timestamp Accessed, Born, Changed, Modified;
+        public uint DeviceMajorOfNode, DeviceMinorOfNode, DeviceMajor, DeviceMinor;
+        public fixed ulong Spare[14];
+    }
+
+    [StructLayout(LayoutKind.Sequential)]
+    public struct Timestamp
+    {
+        public long Seconds;
+        public uint Nanoseconds;
+        public int Padding;
+    }
+}
