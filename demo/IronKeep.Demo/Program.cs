@@ -1,1 +1,111 @@
-Console.WriteLine("x");
+using System.Security.Cryptography;
+using System.Text.Json;
+using IronKeep.Demo;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.SignIn;
+using IronKeep.Service.Timetable;
+using Microsoft.EntityFrameworkCore;
+
+// Arguments: the folder to work in (made anew), the charter's file, then settings for the service.
+if (args.Length < 2)
+{
+    await Console.Error.WriteLineAsync("usage: ironkeep-demo FOLDER CHARTER [--IronKeep:Listen http://127.0.0.1:7420]");
+    return 2;
+}
+var folder = Path.GetFullPath(args[0]);
+var marker = Path.Combine(folder, ".ironkeep-demo");
+if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any() && !File.Exists(marker))
+{
+    await Console.Error.WriteLineAsync($"{folder} is not empty and was not made by the demo; name another folder");
+    return 3;
+}
+const string person = "mira";
+try
+{
+    var now = DateTimeOffset.UtcNow;
+    var clock = new PlayedClock(now.AddDays(-Nights.Count - 2));
+    var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false" };
+    // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
+    Directory.CreateDirectory(folder);
+    await File.WriteAllTextAsync(marker, "made by the demo; it is made anew at every start\n");
+    using (OnlyOne.Claim($"{folder}/service"))
+        foreach (var old in Directory.EnumerateDirectories(folder)) Directory.Delete(old, true);
+    await using var app = IronKeepHost.Build([.. settings, .. args[2..]], b =>
+    {
+        b.Services.AddSingleton<TimeProvider>(clock);
+        b.Logging.SetMinimumLevel(LogLevel.Warning);
+    });
+    await IronKeepHost.PrepareAsync(app);
+    var password = $"{Word()}-{Word()}-{Word()}-{RandomNumberGenerator.GetInt32(10, 99)}";
+    var people = app.Services.GetRequiredService<People>();
+    await people.AddAsync(person, password, CancellationToken.None);
+    await people.MakeCodeAsync(CancellationToken.None);
+
+    Directory.CreateDirectory($"{folder}/stores");
+    var data = new SaltmereData($"{folder}/data");
+    data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
+    var charter = (await File.ReadAllTextAsync(args[1])).Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores");
+    await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
+    await app.StartAsync();
+    var address = app.Urls.First();
+    var desk = app.Services.GetRequiredService<CharterDesk>();
+    if (await desk.ApplyAsync(CharterDesk.Check(charter), null, person, CancellationToken.None) is { } problem) throw new StartRefusedException(problem);
+
+    Console.WriteLine($"Saltmere Bird Observatory: playing {Nights.Count} nights through the engine");
+    await new Nights(app.Services, clock, data, $"{folder}/stores", person).PlayAsync(now, CancellationToken.None);
+    clock.EndPlay();
+    await SaveClientAsync(app.Services, address);
+
+    var life = app.Services.GetRequiredService<IHostApplicationLifetime>();
+    var ticking = TickAsync(app.Services.GetRequiredService<ClockLoop>(), life.ApplicationStopping);
+    Console.WriteLine($"""
+
+        Iron Keep is ready.
+          console   {address}
+          name      {person}
+          password  {password}
+          client    demo/ironkeep duty      (signed in already)
+        Stop it with Ctrl+C.
+        """);
+    await app.WaitForShutdownAsync();
+    await ticking;
+    return 0;
+
+    async Task SaveClientAsync(IServiceProvider services, string url)
+    {
+        var factory = services.GetRequiredService<IDbContextFactory<IronKeep.Service.Catalogue.KeepContext>>();
+        await using var db = await factory.CreateDbContextAsync();
+        var (_, secret) = await people.MakeTokenAsync(await db.People.FirstAsync(), "the demo's client", CancellationToken.None);
+        Directory.CreateDirectory($"{folder}/client/ironkeep");
+        WritePrivate($"{folder}/client/ironkeep/client.json", new { Url = url, Token = secret });
+        WritePrivate($"{folder}/sign-in.json", new { Url = url, Name = person, Password = password });
+    }
+}
+catch (StartRefusedException e)
+{
+    await Console.Error.WriteLineAsync($"the demo cannot start: {e.Message}");
+    return 3;
+}
+
+static async Task TickAsync(ClockLoop loop, CancellationToken stopping)
+{
+    using var timer = new PeriodicTimer(TimeSpan.FromSeconds(1));
+    try
+    {
+        while (await timer.WaitForNextTickAsync(stopping)) await loop.TickAsync(stopping);
+    }
+    catch (OperationCanceledException)
+    {
+        // The service stops.
+    }
+}
+
+static void WritePrivate(string path, object content)
+{
+    File.Delete(path);
+    using var file = new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+    JsonSerializer.Serialize(file, content);
+}
+
+static string Word() => RandomNumberGenerator.GetItems<string>(["shingle", "samphire", "curlew", "estuary", "lantern", "reedbed", "driftwood", "sandbar", "heather", "skerry", "plover", "tideline"], 1)[0];

@@ -1,1 +1,3 @@
-Console.WriteLine("x");
+using IronKeep.Cli;
+
+return await Root.RunAsync(args);

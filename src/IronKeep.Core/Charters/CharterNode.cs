@@ -16,3 +16,14 @@ public sealed record MapNode(ImmutableArray<(ScalarNode Key, CharterNode Value)>
 
 /// <summary>One thing wrong in a charter: where (line and column from 1), about what, and a sentence with the way out.</summary>
 public sealed record Mistake(int Line, int Column, string About, string Message);
+
+/// <summary>
+/// What reading a charter gives: the charter, or null with at least one mistake; and where each object stands in the text, by
+/// its kind and name ("job ringing-register").
+/// </summary>
+public sealed record CharterReading(Charter? Charter, ImmutableArray<Mistake> Mistakes, IReadOnlyDictionary<string, (int Line, int Column)> Places)
+{
+    /// <summary>A text that gave no charter at all, for one reason.</summary>
+    public static CharterReading Unreadable(int line, int column, string message) =>
+        new(null, [new Mistake(line, column, "the charter", message)], new Dictionary<string, (int, int)>());
+}

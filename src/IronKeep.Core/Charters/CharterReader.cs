@@ -15,16 +15,17 @@ public sealed class CharterReader
 {
     private readonly List<Mistake> mistakes = [];
     private readonly List<(string Job, string Kind, ScalarNode Name)> uses = [];
+    private readonly Dictionary<string, (int Line, int Column)> places = [];
 
     private CharterReader() { }
 
-    /// <summary>The charter, or null with at least one mistake; mistakes are in the order of the text.</summary>
-    public static (Charter? Charter, ImmutableArray<Mistake> Mistakes) Read(CharterNode root)
+    /// <summary>Reads all of it; mistakes are in the order of the text.</summary>
+    public static CharterReading Read(CharterNode root)
     {
         var reader = new CharterReader();
         var charter = reader.ReadCharter(root);
         var found = reader.mistakes.OrderBy(m => m.Line).ThenBy(m => m.Column).ToImmutableArray();
-        return (found.Length == 0 ? charter : null, found);
+        return new CharterReading(found.Length == 0 ? charter : null, found, reader.places);
     }
 
     private Charter ReadCharter(CharterNode root)
@@ -115,6 +116,7 @@ public sealed class CharterReader
             }
             if (!IsName(key.Value))
                 Wrong(key, $"{kind} {key.Value}", $"'{key.Value}' cannot be a name; use lower-case letters, digits and hyphens, at most 63, beginning with a letter or digit");
+            places[$"{kind} {key.Value}"] = (key.Line, key.Column);
             if (read(key.Value, value) is { } declaration) found[key.Value] = declaration;
         }
         return found.ToImmutable();

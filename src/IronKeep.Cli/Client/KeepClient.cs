@@ -1,0 +1,120 @@
+using System.Net;
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Net.ServerSentEvents;
+using System.Runtime.CompilerServices;
+using System.Text.Json;
+using IronKeep.Contracts;
+
+namespace IronKeep.Cli.Client;
+
+/// <summary>A refusal or failure, as a sentence for the person and the exit code that goes with it.</summary>
+public sealed class AnswerException(int exitCode, string message, IReadOnlyList<MistakeAnswer>? mistakes = null) : Exception(message)
+{
+    public int ExitCode { get; } = exitCode;
+    public IReadOnlyList<MistakeAnswer> Mistakes { get; } = mistakes ?? [];
+}
+
+/// <summary>Talks to the service with a personal token.</summary>
+public sealed class KeepClient : IDisposable
+{
+    private readonly HttpClient http;
+
+    private KeepClient(string url, string? token)
+    {
+        http = new HttpClient { BaseAddress = new Uri(url.TrimEnd('/') + "/"), Timeout = TimeSpan.FromMinutes(5) };
+        if (token is not null) http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+    }
+
+    /// <summary>A client for the given address, else the one in IRONKEEP_URL, else the one signed in to.</summary>
+    public static KeepClient Open(string? url)
+    {
+        var saved = Credentials.Read();
+        var address = url ?? Environment.GetEnvironmentVariable("IRONKEEP_URL") ?? saved?.Url ?? "http://127.0.0.1:7420";
+        if (!Uri.TryCreate(address, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
+            throw new AnswerException(Root.NotUnderstood, $"'{address}' is not an address; write http://127.0.0.1:7420, say");
+        // A token goes only to the service it was made by.
+        var token = Environment.GetEnvironmentVariable("IRONKEEP_TOKEN") ?? (saved?.Url == address ? saved.Token : null);
+        return new KeepClient(address, token);
+    }
+
+    public string Address => http.BaseAddress!.ToString().TrimEnd('/');
+
+    public Task<T> GetAsync<T>(string path, CancellationToken cancel) => SendAsync<T>(HttpMethod.Get, path, null, cancel);
+    public Task<T> PostAsync<T>(string path, object? body, CancellationToken cancel) => SendAsync<T>(HttpMethod.Post, path, body, cancel);
+    public Task<T> PutAsync<T>(string path, object body, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Put, path, body, cancel, ifMatch);
+
+    /// <summary>All pages of a list, up to a number of items.</summary>
+    public async Task<List<T>> ListAsync<T>(string path, int most, CancellationToken cancel)
+    {
+        var items = new List<T>();
+        string? next = null;
+        do
+        {
+            var separator = path.Contains('?') ? '&' : '?';
+            var page = await GetAsync<Page<T>>($"{path}{separator}limit={Math.Min(1000, most - items.Count)}{(next is null ? "" : $"&cursor={next}")}", cancel);
+            items.AddRange(page.Items);
+            next = page.Next;
+        }
+        while (next is not null && items.Count < most);
+        return items;
+    }
+
+    /// <summary>The live events of the service, until cancelled.</summary>
+    public async IAsyncEnumerable<KeepEvent> EventsAsync([EnumeratorCancellation] CancellationToken cancel)
+    {
+        using var request = new HttpRequestMessage(HttpMethod.Get, "api/v1/events");
+        using var response = await ReachAsync(() => http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancel));
+        await CheckAsync(response, cancel);
+        await using var stream = await response.Content.ReadAsStreamAsync(cancel);
+        await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancel))
+            yield return JsonSerializer.Deserialize<KeepEvent>(item.Data, ContractJson.Options)!;
+    }
+
+    public void Dispose() => http.Dispose();
+
+    private async Task<T> SendAsync<T>(HttpMethod method, string path, object? body, CancellationToken cancel, string? ifMatch = null)
+    {
+        using var request = new HttpRequestMessage(method, "api/v1/" + path);
+        if (body is not null) request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
+        if (ifMatch is not null) request.Headers.TryAddWithoutValidation("If-Match", ifMatch);
+        using var response = await ReachAsync(() => http.SendAsync(request, cancel));
+        await CheckAsync(response, cancel);
+        return response.StatusCode == HttpStatusCode.NoContent ? default! : (await response.Content.ReadFromJsonAsync<T>(ContractJson.Options, cancel))!;
+    }
+
+    private async Task<HttpResponseMessage> ReachAsync(Func<Task<HttpResponseMessage>> send)
+    {
+        try
+        {
+            return await send();
+        }
+        catch (HttpRequestException e)
+        {
+            throw new AnswerException(Root.Failed, $"the service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with --url");
+        }
+    }
+
+    private static async Task CheckAsync(HttpResponseMessage response, CancellationToken cancel)
+    {
+        if (response.IsSuccessStatusCode) return;
+        var detail = $"the service answered {(int)response.StatusCode}";
+        IReadOnlyList<MistakeAnswer>? mistakes = null;
+        try
+        {
+            using var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(cancel));
+            detail = problem.RootElement.GetProperty("detail").GetString() ?? detail;
+            if (problem.RootElement.TryGetProperty("mistakes", out var list)) mistakes = list.Deserialize<List<MistakeAnswer>>(ContractJson.Options);
+        }
+        catch (Exception e) when (e is JsonException or KeyNotFoundException or InvalidOperationException)
+        {
+            // Something between us and the service answered; its status is all there is.
+        }
+        throw new AnswerException((int)response.StatusCode switch
+        {
+            400 => Root.NotUnderstood,
+            >= 500 => Root.Failed,
+            _ => Root.Refused,
+        }, detail, mistakes);
+    }
+}

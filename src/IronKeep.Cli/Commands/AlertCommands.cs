@@ -1,0 +1,35 @@
+using System.CommandLine;
+using IronKeep.Cli.Printing;
+using IronKeep.Contracts;
+
+namespace IronKeep.Cli.Commands;
+
+internal static class AlertCommands
+{
+    public static Command Make() => Common.Noun("alert", "Open matters", List(), Acknowledge());
+
+    private static Command List()
+    {
+        var all = new Option<bool>("--all") { Description = "Closed ones too" };
+        return Common.Verb("list", "Open alerts", async (parsed, client, cancel) =>
+        {
+            var alerts = await client.ListAsync<AlertAnswer>(parsed.GetValue(all) ? "alerts" : "alerts?state=open", 1000, cancel);
+            if (Common.AsJson(parsed)) Show.Json(alerts);
+            else Show.Table([">alert", "state", "class", "subject", ">times", "since", "message"],
+                alerts.Select(a => new[] { $"{a.Id}", a.State, a.Class, a.Subject, $"{a.Count}", Show.When(a.OpenedAt), a.Message }), "no open alerts");
+            return alerts.Any(a => a.State != "closed") ? Root.Findings : Root.Done;
+        }, all);
+    }
+
+    private static Command Acknowledge()
+    {
+        var id = new Argument<long>("ALERT") { Description = "The alert's number" };
+        return Common.Verb("acknowledge", "Says that you have seen an alert; the next good run closes it", async (parsed, client, cancel) =>
+        {
+            var alert = await client.PostAsync<AlertAnswer>($"alerts/{parsed.GetValue(id)}/acknowledge", null, cancel);
+            if (Common.AsJson(parsed)) Show.Json(alert);
+            else Show.Line($"alert {alert.Id} ({alert.Class}, {alert.Subject}) acknowledged by {alert.AcknowledgedBy}");
+            return Root.Done;
+        }, id);
+    }
+}

@@ -1,0 +1,53 @@
+using System.CommandLine;
+using IronKeep.Cli.Printing;
+using IronKeep.Contracts;
+
+namespace IronKeep.Cli.Commands;
+
+internal static class DutyCommands
+{
+    public static Command Make() => Common.Verb("duty", "What needs a person now, and the sums of the last night", async (parsed, client, cancel) =>
+    {
+        var duty = await client.GetAsync<DutyAnswer>("duty", cancel);
+        var calm = duty.Alerts.All(a => a.State != "open");
+        if (Common.AsJson(parsed))
+        {
+            Show.Json(duty);
+            return calm ? Root.Done : Root.Findings;
+        }
+        Show.Line(duty.Alerts.Count == 0 ? "Nothing needs you." : $"{duty.Alerts.Count} open matter{(duty.Alerts.Count == 1 ? "" : "s")}:");
+        foreach (var alert in duty.Alerts)
+        {
+            Show.Line();
+            var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
+            Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {alert.Count} time{(alert.Count == 1 ? "" : "s")}{seen}");
+            Show.Line($"      {alert.Message}");
+            Show.Line($"      -> {alert.Remedy}");
+        }
+        Show.Line();
+        var terms = duty.Outcomes.Where(o => o.Value > 0).Select(o => $"{o.Value} {o.Key}").ToList();
+        if (duty.StillRunning > 0) terms.Add($"{duty.StillRunning} still running");
+        Show.Line($"Last night ({Show.When(duty.From)} to {Show.When(duty.To)}): {duty.Planned} planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned");
+        Show.Line();
+        Show.Table(["job", "machine", $"last {(duty.Board.Count == 0 ? 0 : duty.Board[0].Nights.Count)} nights", "newest good copy"],
+            duty.Board.Select(row => new[]
+            {
+                row.Job, row.Machine, string.Concat(row.Nights.Select(n => Mark(n.Outcome))), $"{Show.Ago(row.NewestGoodCopy, duty.AsOf)}{(row.Stale ? " (stale)" : "")}",
+            }), "no jobs yet");
+        if (duty.Board.Count > 0) Show.Line("o ok  w warned  x failed  m missed  r refused  c cancelled  - not needed  > running  . none planned");
+        return calm ? Root.Done : Root.Findings;
+    });
+
+    private static char Mark(string? outcome) => outcome switch
+    {
+        "ok" => 'o',
+        "warned" or "suspect" => 'w',
+        "failed" or "timed-out" => 'x',
+        "missed" => 'm',
+        "refused" or "held-back" => 'r',
+        "cancelled" => 'c',
+        "not-needed" => '-',
+        "running" => '>',
+        _ => '.',
+    };
+}

@@ -1,0 +1,44 @@
+using System.CommandLine;
+using IronKeep.Cli.Printing;
+using IronKeep.Contracts;
+
+namespace IronKeep.Cli.Commands;
+
+internal static class PruneCommands
+{
+    public static Command Make() => Common.Noun("prune", "What expires by policy, looked at before it goes", Plan(), Apply());
+
+    private static Command Plan()
+    {
+        var job = new Argument<string>("JOB") { Description = "The job's name" };
+        return Common.Verb("plan", "Lists what would go to the bin and what stays, with reasons; removes nothing", async (parsed, client, cancel) =>
+        {
+            var plan = await client.PostAsync<PrunePlanAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(job)!)}/prune-plans", null, cancel);
+            if (Common.AsJson(parsed))
+            {
+                Show.Json(plan);
+                return Root.Done;
+            }
+            Show.Line($"prune plan for {plan.Job} on {plan.Machine} in store {plan.Store}, as of {Show.When(plan.AsOf)}");
+            Show.Line($"policy: {plan.Policy}; at least {plan.AtLeast} stay{(plan.Frozen ? "; FROZEN: the newest good copy is too old, nothing expires" : "")}");
+            Show.Line();
+            Show.Table(["copy", "taken", "state", "verdict", ">size", "reasons"],
+                plan.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.State, c.Verdict, Show.Size(c.Bytes), string.Join("; ", c.Reasons) }), "the job has no copies");
+            Show.Line();
+            var going = plan.Counts["expire"];
+            Show.Line($"{going} go to the bin for {plan.Bin}, {plan.Copies.Count - going} stay: {string.Join(", ", plan.Counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))}");
+            Show.Line(going == 0 ? "nothing to apply" : $"carry it out with: ironkeep prune apply {plan.Fingerprint}");
+            return Root.Done;
+        }, job);
+    }
+
+    private static Command Apply()
+    {
+        var fingerprint = new Argument<string>("FINGERPRINT") { Description = "The fingerprint that the plan printed" };
+        return Common.Verb("apply", "Carries out a plan, exactly as it was shown", async (parsed, client, cancel) =>
+        {
+            var run = await client.PostAsync<RunAnswer>($"prune-plans/{Uri.EscapeDataString(parsed.GetValue(fingerprint)!)}/apply", null, cancel);
+            return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+        }, fingerprint);
+    }
+}

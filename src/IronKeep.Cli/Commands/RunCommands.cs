@@ -1,0 +1,86 @@
+using System.CommandLine;
+using System.Globalization;
+using IronKeep.Cli.Printing;
+using IronKeep.Contracts;
+
+namespace IronKeep.Cli.Commands;
+
+internal static class RunCommands
+{
+    public static Command Make() => Common.Noun("run", "Attempts: of backups, checks, prunes, restores", List(), One(), Log(), Watch(), Cancel());
+
+    private static Argument<long> Id => new("RUN") { Description = "The run's number" };
+
+    private static Command List()
+    {
+        var job = new Option<string?>("--job") { Description = "Only of this job" };
+        var kind = new Option<string?>("--kind") { Description = "backup, check, prune, reclaim or restore" };
+        var most = new Option<int>("--most") { Description = "How many", DefaultValueFactory = _ => 30 };
+        return Common.Verb("list", "Runs, newest first", async (parsed, client, cancel) =>
+        {
+            var query = new List<string>();
+            if (parsed.GetValue(job) is { } j) query.Add($"job={Uri.EscapeDataString(j)}");
+            if (parsed.GetValue(kind) is { } k) query.Add($"kind={Uri.EscapeDataString(k)}");
+            var runs = await client.ListAsync<RunAnswer>($"runs?{string.Join('&', query)}", parsed.GetValue(most), cancel);
+            if (Common.AsJson(parsed)) Show.Json(runs);
+            else Show.Table([">run", "kind", "of", "by", "outcome", "began", ">took", ">items", ">taken", ">new", "sentence"],
+                runs.Select(r => new[]
+                {
+                    $"{r.Id}", r.Kind, r.Job ?? r.Store ?? "", r.Cause, r.Outcome ?? r.State, Show.When(r.Began), Show.Took(r.Figures.ElapsedSeconds),
+                    $"{r.Figures.Items}", Show.Size(r.Figures.SelectedBytes), Show.Size(r.Figures.NewBytes), Brief(r.Sentence),
+                }), "no runs yet; run a job with 'ironkeep job run NAME --watch'");
+            return Root.Done;
+        }, job, kind, most);
+    }
+
+    private static Command One()
+    {
+        var id = Id;
+        return Common.Verb("show", "One run with its figures", async (parsed, client, cancel) =>
+        {
+            var run = await client.GetAsync<RunAnswer>($"runs/{parsed.GetValue(id)}", cancel);
+            if (Common.AsJson(parsed)) Show.Json(run);
+            else await Watching.ReportAsync(client, run, cancel);
+            return Watching.ExitOf(run);
+        }, id);
+    }
+
+    private static Command Log()
+    {
+        var id = Id;
+        return Common.Verb("log", "A run's log", async (parsed, client, cancel) =>
+        {
+            var lines = new List<RunLogLine>();
+            for (var from = 0; ;)
+            {
+                var part = await client.GetAsync<RunLogAnswer>($"runs/{parsed.GetValue(id)}/log?from={from}", cancel);
+                lines.AddRange(part.Lines);
+                if (part.Lines.Count == 0) break;
+                from = part.Next;
+            }
+            if (Common.AsJson(parsed)) Show.Json(lines);
+            else foreach (var line in lines) Show.Line($"{line.At.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture)}  {line.Severity,-7}  {line.Text}");
+            return Root.Done;
+        }, id);
+    }
+
+    private static Command Watch()
+    {
+        var id = Id;
+        return Common.Verb("watch", "Follows a run to its end", (parsed, client, cancel) => Watching.FollowAsync(client, parsed.GetValue(id), Common.AsJson(parsed), cancel), id);
+    }
+
+    private static Command Cancel()
+    {
+        var id = Id;
+        return Common.Verb("cancel", "Ends a queued or running run", async (parsed, client, cancel) =>
+        {
+            var run = await client.PostAsync<RunAnswer>($"runs/{parsed.GetValue(id)}/cancel", null, cancel);
+            if (Common.AsJson(parsed)) Show.Json(run);
+            else Show.Line($"run {run.Id} is being cancelled; earlier copies stay as they are");
+            return Root.Done;
+        }, id);
+    }
+
+    private static string Brief(string? text) => text is null ? "" : text.Length <= 60 ? text : text[..57] + "...";
+}

@@ -1,0 +1,36 @@
+using System.CommandLine;
+using IronKeep.Cli.Printing;
+using IronKeep.Contracts;
+
+namespace IronKeep.Cli.Commands;
+
+internal static class StoreCommands
+{
+    public static Command Make() => Common.Noun("store", "Where copies lie", List(),
+        Begin("check", "Re-reads every byte of a store and compares it with what was written", "checks"),
+        Begin("reclaim", "Frees the bytes of copies whose time in the bin is over", "reclaims"));
+
+    private static Command List() => Common.Verb("list", "All stores", async (parsed, client, cancel) =>
+    {
+        var stores = await client.GetAsync<IReadOnlyList<StoreAnswer>>("stores", cancel);
+        if (Common.AsJson(parsed)) Show.Json(stores);
+        else Show.Table(["store", "folder", "state", ">used", ">free", ">copies", ">in the bin", ">unsound", "last check", "encryption"],
+            stores.Select(s => new[]
+            {
+                s.Name, s.Folder, s.Reachable ? "reachable" : "UNREACHABLE", Show.Size(s.UsedBytes), Show.Size(s.FreeBytes), $"{s.Copies}", $"{s.InBin}", $"{s.Unsound}",
+                s.LastCheck is null ? "never" : $"{s.LastCheck.Outcome ?? s.LastCheck.State} {Show.When(s.LastCheck.Ended)}", s.Encryption ?? "-",
+            }), "no stores yet; declare one in a charter");
+        foreach (var store in stores.Where(s => !s.Reachable)) Show.Error($"{store.Name}: {store.Problem}");
+        return stores.All(s => s.Reachable) ? Root.Done : Root.Findings;
+    });
+
+    private static Command Begin(string verb, string description, string path)
+    {
+        var name = new Argument<string>("STORE") { Description = "The store's name" };
+        return Common.Verb(verb, description, async (parsed, client, cancel) =>
+        {
+            var run = await client.PostAsync<RunAnswer>($"stores/{Uri.EscapeDataString(parsed.GetValue(name)!)}/{path}", null, cancel);
+            return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+        }, name);
+    }
+}

@@ -1,0 +1,51 @@
+using System.CommandLine;
+using IronKeep.Cli.Client;
+using IronKeep.Cli.Commands;
+using IronKeep.Cli.Printing;
+
+namespace IronKeep.Cli;
+
+/// <summary>
+/// The client's command line. Exit codes: 0 done, 1 done with findings, 2 not understood, 3 refused, 4 failed or unreachable.
+/// </summary>
+public static class Root
+{
+    public const int Done = 0;
+    public const int Findings = 1;
+    public const int NotUnderstood = 2;
+    public const int Refused = 3;
+    public const int Failed = 4;
+
+    public static async Task<int> RunAsync(string[] args)
+    {
+        var root = new RootCommand("The client of Iron Keep: defines, runs, looks, restores. Sign in once with 'ironkeep sign-in'.");
+        root.Options.Add(Common.Output);
+        root.Options.Add(Common.Url);
+        foreach (var command in (Command[])
+        [
+            SignInCommands.Make(), DutyCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), JobCommands.Make(),
+            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), AlertCommands.Make(),
+        ]) root.Subcommands.Add(command);
+        var parsed = root.Parse(args);
+        if (parsed.Errors.Count > 0)
+        {
+            foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync(error.Message);
+            await Console.Error.WriteLineAsync($"see 'ironkeep {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}'");
+            return NotUnderstood;
+        }
+        try
+        {
+            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false });
+        }
+        catch (AnswerException e)
+        {
+            Show.Error(e.Message);
+            foreach (var mistake in e.Mistakes) Show.Error($"  line {mistake.Line}, column {mistake.Column}, {mistake.About}: {mistake.Message}");
+            return e.ExitCode;
+        }
+        catch (OperationCanceledException)
+        {
+            return Failed;
+        }
+    }
+}

@@ -1,0 +1,36 @@
+namespace IronKeep.Contracts;
+
+/// <summary>One open matter about one subject. Class is failed, missed or unsound; state open, acknowledged or closed.</summary>
+public sealed record AlertAnswer(
+    long Id,
+    string Subject,
+    string Class,
+    string State,
+    string Message,
+    string Remedy,
+    int Count,
+    DateTimeOffset OpenedAt,
+    DateTimeOffset LastAt,
+    string? AcknowledgedBy,
+    DateTimeOffset? AcknowledgedAt,
+    DateTimeOffset? ClosedAt,
+    long? RunId);
+
+/// <summary>
+/// What needs a person, and the sums of the last night. From and to (UTC) are the cuts: noon to noon in the charter's zone.
+/// Planned is the sum of all outcomes and still running.
+/// </summary>
+public sealed record DutyAnswer(
+    DateTimeOffset AsOf,
+    string Zone,
+    DateTimeOffset From,
+    DateTimeOffset To,
+    int Planned,
+    IReadOnlyDictionary<string, int> Outcomes,
+    int StillRunning,
+    int Unplanned,
+    IReadOnlyList<AlertAnswer> Alerts,
+    IReadOnlyList<DutyJobRow> Board);
+
+/// <summary>One job's row of the night board, oldest night first.</summary>
+public sealed record DutyJobRow(string Job, string Machine, IReadOnlyList<NightCell> Nights, DateTimeOffset? NewestGoodCopy, bool Stale);

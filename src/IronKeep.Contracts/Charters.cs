@@ -1,0 +1,22 @@
+namespace IronKeep.Contracts;
+
+/// <summary>A charter's text (YAML).</summary>
+public sealed record CharterText(string Yaml);
+
+/// <summary>The charter in force; revision 0 is the empty charter of a new service.</summary>
+public sealed record CharterAnswer(long Revision, DateTimeOffset? AppliedAt, string? By, string Yaml);
+
+/// <summary>One mistake: line and column from 1, what it is about, and a sentence with the way out.</summary>
+public sealed record MistakeAnswer(int Line, int Column, string About, string Message);
+
+/// <summary>What a check found; well when there are no mistakes.</summary>
+public sealed record CharterCheckAnswer(bool Well, IReadOnlyList<MistakeAnswer> Mistakes);
+
+/// <summary>One field that differs; null where it is absent.</summary>
+public sealed record FieldChangeAnswer(string Field, string? Before, string? After);
+
+/// <summary>One object that differs. Change is added, removed or changed.</summary>
+public sealed record CharterChangeAnswer(string Change, string Object, string Name, IReadOnlyList<FieldChangeAnswer> Fields);
+
+/// <summary>What a charter changes against the one in force; the revision is the one compared with, or the new one after applying.</summary>
+public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes);

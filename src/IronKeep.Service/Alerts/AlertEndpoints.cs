@@ -1,0 +1,39 @@
+using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Alerts;
+
+public static class AlertEndpoints
+{
+    public static void MapAlerts(this IEndpointRouteBuilder api)
+    {
+        var alerts = api.MapGroup("/alerts");
+        alerts.MapGet("", ListAsync).WithSummary("Alerts, newest first; state=open gives what is not closed");
+        alerts.MapPost("/{id:long}/acknowledge", async Task<Results<Ok<AlertAnswer>, ProblemHttpResult>> (long id, AlertBook book, KeepContext db, HttpContext http, CancellationToken cancel) =>
+            {
+                if (!await book.AcknowledgeAsync(id, http.User.Identity!.Name!, cancel))
+                    return Problems.NotFound($"there is no open alert {id}; list the open ones with GET /api/v1/alerts?state=open");
+                return TypedResults.Ok((await db.Alerts.FindAsync([id], cancel))!.ToAnswer());
+            })
+            .WithSummary("Says that a person has seen the alert");
+    }
+
+    private static async Task<Results<Ok<Page<AlertAnswer>>, ProblemHttpResult>> ListAsync(KeepContext db, CancellationToken cancel, string? state = null, string? cursor = null, int limit = 100)
+    {
+        if (state is not (null or "open" or "closed")) return Problems.Invalid($"state '{state}' is not known; use open or closed");
+        if (!Paging.TryRead(cursor, ref limit, out var before, out var problem)) return problem;
+        var query = db.Alerts.AsNoTracking().Where(a => before == null || a.Id < before);
+        if (state == "open") query = query.Where(a => a.State != AlertState.Closed);
+        if (state == "closed") query = query.Where(a => a.State == AlertState.Closed);
+        var rows = await query.OrderByDescending(a => a.Id).Take(limit + 1).ToListAsync(cancel);
+        return TypedResults.Ok(Paging.Page(rows, limit, a => a.Id, a => a.ToAnswer()));
+    }
+
+    public static AlertAnswer ToAnswer(this Alert a) => new(
+        a.Id, a.Subject, Kebab.From(a.Class.ToString()), Kebab.From(a.State.ToString()), a.Message, a.Remedy, a.Count,
+        a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId);
+}

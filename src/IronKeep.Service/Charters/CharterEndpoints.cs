@@ -1,0 +1,69 @@
+using System.Collections.Immutable;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Charters;
+
+public static class CharterEndpoints
+{
+    public static void MapCharter(this IEndpointRouteBuilder api)
+    {
+        var charter = api.MapGroup("/charter");
+        charter.MapGet("", async (CharterInForce inForce, KeepContext db, HttpContext http, CancellationToken cancel) =>
+            {
+                var row = await db.CharterRevisions.AsNoTracking().FirstOrDefaultAsync(r => r.Id == inForce.Revision, cancel);
+                http.Response.Headers.ETag = Tag(inForce.Revision);
+                return TypedResults.Ok(new CharterAnswer(inForce.Revision, row?.AppliedAt.ToDateTimeOffset(), row?.By, CharterWriter.Write(inForce.Charter)));
+            })
+            .WithSummary("The charter in force, as YAML; its ETag is the revision");
+        charter.MapPost("/check", (CharterText text) =>
+            {
+                var reading = CharterDesk.Check(text.Yaml);
+                return TypedResults.Ok(new CharterCheckAnswer(reading.Charter is not null, ToAnswers(reading.Mistakes)));
+            })
+            .WithSummary("Finds every mistake in a charter; nothing is changed");
+        charter.MapPost("/diff", Results<Ok<CharterDiffAnswer>, ProblemHttpResult> (CharterText text, CharterDesk desk, CharterInForce inForce) =>
+            {
+                var reading = CharterDesk.Check(text.Yaml);
+                return reading.Charter is null ? Mistaken(reading) : TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(desk.Compare(reading.Charter))));
+            })
+            .WithSummary("What a charter would change; nothing is changed");
+        charter.MapPut("", ApplyAsync).WithSummary("Puts a charter in force, whole or not at all; If-Match with the ETag refuses to overwrite what another applied since");
+    }
+
+    private static async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> ApplyAsync(CharterText text, CharterDesk desk, CharterInForce inForce, HttpContext http, CancellationToken cancel)
+    {
+        long? expected = null;
+        if (http.Request.Headers.IfMatch.ToString() is { Length: > 0 } match)
+        {
+            if (!match.StartsWith("\"r", StringComparison.Ordinal) || !long.TryParse(match.Trim('"').AsSpan(1), out var revision))
+                return Problems.Invalid($"If-Match {match} is not an ETag of the charter; it looks like {Tag(inForce.Revision)}");
+            expected = revision;
+        }
+        var reading = CharterDesk.Check(text.Yaml);
+        if (reading.Charter is null) return Mistaken(reading);
+        var changes = desk.Compare(reading.Charter);
+        if (await desk.ApplyAsync(reading, expected, http.User.Identity!.Name!, cancel) is { } problem) return Problems.Refused(problem);
+        http.Response.Headers.ETag = Tag(inForce.Revision);
+        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(changes)));
+    }
+
+    private static string Tag(long revision) => $"\"r{revision}\"";
+
+    private static ProblemHttpResult Mistaken(CharterReading reading) =>
+        Problems.Of(StatusCodes.Status400BadRequest, "Not understood",
+            $"the charter has {reading.Mistakes.Length} mistake{(reading.Mistakes.Length == 1 ? "" : "s")}; the first is in line {reading.Mistakes[0].Line}: {reading.Mistakes[0].Message}",
+            new Dictionary<string, object?> { ["mistakes"] = ToAnswers(reading.Mistakes) });
+
+    private static IReadOnlyList<MistakeAnswer> ToAnswers(ImmutableArray<Mistake> mistakes) =>
+        [.. mistakes.Select(m => new MistakeAnswer(m.Line, m.Column, m.About, m.Message))];
+
+    private static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
+        [.. changes.Select(c => new CharterChangeAnswer(
+            Kebab.From(c.Kind.ToString()), c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
+}

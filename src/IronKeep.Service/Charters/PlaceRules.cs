@@ -1,0 +1,50 @@
+using IronKeep.Core.Charters;
+using IronKeep.Stores.Posix;
+
+namespace IronKeep.Service.Charters;
+
+/// <summary>
+/// Rules about places that need the file system: a source and a store must not contain each other, in any direction and through
+/// links, and two stores must not share a folder. Source: docs/semantics.md, section 8.
+/// </summary>
+public static class PlaceRules
+{
+    /// <summary>The first reason not to take these paths into that store, or null.</summary>
+    public static string? Unsafe(JobDeclaration job, IEnumerable<StoreDeclaration> stores)
+    {
+        foreach (var take in job.Takes)
+        {
+            var source = RealPaths.OfExistingPart(take);
+            foreach (var store in stores)
+            {
+                var folder = RealPaths.OfExistingPart(store.Folder);
+                if (RealPaths.Contains(source, folder))
+                    return $"job {job.Name} takes {Told(take, source)}, which contains store {store.Name} at {Told(store.Folder, folder)}: the backup would swallow its own store; take a narrower folder or move the store";
+                if (RealPaths.Contains(folder, source))
+                    return $"job {job.Name} takes {Told(take, source)}, which lies inside store {store.Name} at {Told(store.Folder, folder)}; take data, not a store";
+            }
+        }
+        return null;
+    }
+
+    /// <summary>Every conflict in a charter, at the place of the object in the text.</summary>
+    public static IEnumerable<Mistake> Check(CharterReading reading)
+    {
+        var charter = reading.Charter!;
+        foreach (var job in charter.Jobs.Values)
+            if (Unsafe(job, charter.Stores.Values) is { } why) yield return At($"job {job.Name}", why);
+        var stores = charter.Stores.Values.Select(s => (s.Name, s.Folder, Real: RealPaths.OfExistingPart(s.Folder))).ToList();
+        for (var i = 0; i < stores.Count; i++)
+            for (var j = i + 1; j < stores.Count; j++)
+                if (RealPaths.Contains(stores[i].Real, stores[j].Real) || RealPaths.Contains(stores[j].Real, stores[i].Real))
+                    yield return At($"store {stores[j].Name}", $"stores {stores[i].Name} ({stores[i].Folder}) and {stores[j].Name} ({stores[j].Folder}) share a folder; give each its own");
+
+        Mistake At(string about, string why)
+        {
+            var (line, column) = reading.Places.GetValueOrDefault(about);
+            return new Mistake(line, column, about, why);
+        }
+    }
+
+    private static string Told(string path, string real) => path == real ? path : $"{path} (which leads to {real})";
+}

@@ -1,0 +1,99 @@
+using System.Globalization;
+using System.Security.Cryptography;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using IronKeep.Service.Stores;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace IronKeep.Service.Copies;
+
+/// <summary>What the catalogue knows of copies. The stores' records are the truth; this is the index of them.</summary>
+public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStores stores, ILogger<CopyBook> log)
+{
+    private const string IdLetters = "0123456789abcdefghjkmnpqrstvwxyz";
+
+    /// <summary>A new copy id: the time (UTC) for people, five letters against chance. Example: 20270328-010000-k7q2m.</summary>
+    public static string NewId(DateTimeOffset now) =>
+        $"{now.UtcDateTime.ToString("yyyyMMdd-HHmmss", CultureInfo.InvariantCulture)}-{RandomNumberGenerator.GetString(IdLetters, 5)}";
+
+    public async Task AddAsync(CopyRecord record, string store, Progress figures, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var row = ToRow(record, store);
+        (row.NewBytes, row.StoredBytes) = (figures.NewBytes, figures.StoredBytes);
+        db.Copies.Add(row);
+        await db.SaveChangesAsync(CancellationToken.None);
+    }
+
+    /// <summary>The record of the newest copy to compare a run with; null when there is none that can be read.</summary>
+    public async Task<CopyRecord?> NewestRecordAsync(string job, string machine, string storeName, PooledStore store, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var newest = await Alive(db).Where(c => c.Job == job && c.Machine == machine && c.Store == storeName)
+            .OrderByDescending(c => c.Taken).Select(c => c.Id).Take(3).ToListAsync(cancel);
+        foreach (var id in newest)
+        {
+            try
+            {
+                if (store.ReadRecord(id) is { } record) return record;
+            }
+            catch (Exception e) when (e is StoreDamageException or PlaceException { Fault: PlaceFault.NotFound })
+            {
+                log.LogWarning("The record of copy {Copy} cannot be read: {Problem}", id, e.Message);
+            }
+        }
+        return null;
+    }
+
+    /// <summary>Takes into the catalogue what a store holds and the catalogue does not know; a store that cannot be read is left for its next run to report.</summary>
+    public async Task LearnAsync(string storeName, CancellationToken cancel)
+    {
+        try
+        {
+            var contents = stores.Get(storeName).ReadContents();
+            await using var db = await catalogue.CreateDbContextAsync(cancel);
+            var known = (await db.Copies.Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+            foreach (var copy in contents.Copies.Where(c => !known.Contains(c.Record.Id)))
+            {
+                var row = ToRow(copy.Record, storeName);
+                row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
+                db.Copies.Add(row);
+            }
+            await db.SaveChangesAsync(cancel);
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            log.LogWarning("Store {Store} cannot be read: {Problem}", storeName, e.Message);
+        }
+    }
+
+    /// <summary>Copies whose bytes are still there, those in the bin included.</summary>
+    public static IQueryable<Copy> Alive(KeepContext db) => db.Copies.AsNoTracking().Where(c => c.GoneAt == null);
+
+    /// <summary>Copies in force: alive and not in the bin.</summary>
+    public static IQueryable<Copy> InForce(KeepContext db) => Alive(db).Where(c => c.BinnedAt == null);
+
+    /// <summary>The copy as retention sees it.</summary>
+    public static CopyFacts Facts(Copy copy) => new(copy.Id, copy.Taken, copy.State);
+
+    private static Copy ToRow(CopyRecord record, string store) => new()
+    {
+        Id = record.Id,
+        Job = record.Job,
+        Machine = record.Machine,
+        Store = store,
+        Taken = Instant.FromDateTimeOffset(record.Taken),
+        Ended = Instant.FromDateTimeOffset(record.Ended),
+        State = CopyState.Unchecked,
+        Items = record.Items,
+        Bytes = record.Bytes,
+        Skipped = record.Skipped,
+    };
+}

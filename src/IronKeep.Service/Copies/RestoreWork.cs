@@ -1,0 +1,48 @@
+using System.Text.Json;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using IronKeep.Runs;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Runs;
+using IronKeep.Service.Stores;
+using IronKeep.Stores.Posix;
+using IronKeep.Stores.Trees;
+
+namespace IronKeep.Service.Copies;
+
+/// <summary>What a restore is to bring back.</summary>
+public sealed record RestoreOrder(string CopyId, IReadOnlyList<string> Paths, string To);
+
+/// <summary>Restores entries of a copy to a folder on this machine.</summary>
+public sealed class RestoreWork(OpenStores stores) : IRunWork
+{
+    public RunKind Kind => RunKind.Restore;
+
+    public Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
+    {
+        var order = JsonSerializer.Deserialize<RestoreOrder>(live.Run.Order!)!;
+        var store = stores.Get(live.Run.Store!);
+        var record = store.ReadRecord(order.CopyId)
+            ?? throw new RunFailedException(FailureClass.DataDamaged, $"the record of copy {order.CopyId} is not in store {live.Run.Store}");
+        var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)));
+        RestoreReport report;
+        try
+        {
+            report = restorer.Restore(record, order.Paths, order.To, cancel);
+        }
+        catch (Exception e) when (e is PosixException or UnauthorizedAccessException or IOException and not IronKeep.Stores.Places.PlaceException and not IronKeep.Stores.StoreDamageException)
+        {
+            throw new RunFailedException(e is UnauthorizedAccessException or PosixException { AccessDenied: true } ? FailureClass.AccessRefused : FailureClass.Unknown, $"cannot restore to {order.To}: {e.Message}", e);
+        }
+        foreach (var problem in report.Problems) live.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
+        live.Report(new Progress(report.Files + report.Folders + report.Links, report.Bytes, report.Bytes, 0, 0, report.Problems.Count));
+        var done = $"{report.Files} files ({new ByteSize(report.Bytes)}), {report.Folders} folders and {report.Links} links of copy {order.CopyId} restored to {order.To}";
+        var nothing = report.Files + report.Folders + report.Links == 0;
+        return Task.FromResult(report.Problems.Count switch
+        {
+            0 => new RunEnding(Outcome.Ok, done, CopyId: order.CopyId),
+            _ when nothing => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown, order.CopyId),
+            _ => new RunEnding(Outcome.Warned, $"{done}; {report.Problems.Count} problems, named in the log", CopyId: order.CopyId),
+        });
+    }
+}

@@ -1,0 +1,155 @@
+using IronKeep.Contracts;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
+using IronKeep.Service.Duty;
+using IronKeep.Service.Events;
+using IronKeep.Service.Jobs;
+using IronKeep.Service.Prunes;
+using IronKeep.Service.Runs;
+using IronKeep.Service.SignIn;
+using IronKeep.Service.Stores;
+using IronKeep.Service.Timetable;
+using Microsoft.AspNetCore.Routing;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.FileProviders;
+using Microsoft.Extensions.Options;
+using Serilog;
+using Serilog.Events;
+
+namespace IronKeep.Service.Hosting;
+
+/// <summary>Puts the service together: parts, rules of coming in, endpoints, console.</summary>
+public static class IronKeepHost
+{
+    /// <summary>Whether the program runs only to write the OpenAPI document at build time.</summary>
+    public static bool OnlyDescribes { get; } = System.Reflection.Assembly.GetEntryAssembly()?.GetName().Name == "GetDocument.Insider";
+
+    /// <summary>
+    /// The service, not yet started. The change may replace parts, such as the clock. Throws <see cref="StartRefusedException"/>
+    /// when the settings are wrong or another service has the data folder.
+    /// </summary>
+    public static WebApplication Build(string[] args, Action<WebApplicationBuilder>? change = null)
+    {
+        var builder = WebApplication.CreateBuilder(new WebApplicationOptions { Args = args, ContentRootPath = AppContext.BaseDirectory });
+        var settings = builder.Configuration.GetSection(ServiceSettings.Section).Get<ServiceSettings>() ?? new ServiceSettings();
+        if (settings.Problems().ToList() is { Count: > 0 } problems) throw new StartRefusedException(string.Join(Environment.NewLine, problems));
+        var services = builder.Services;
+        services.Configure<ServiceSettings>(builder.Configuration.GetSection(ServiceSettings.Section));
+        if (!OnlyDescribes) services.AddSingleton(OnlyOne.Claim(settings.DataFolder));
+        builder.WebHost.UseUrls(settings.Listen);
+        builder.WebHost.ConfigureKestrel(k =>
+        {
+            k.AddServerHeader = false;
+            k.Limits.MaxRequestBodySize = 16 * 1024 * 1024;
+        });
+        if (!OnlyDescribes) services.AddSerilog(c => c
+            .MinimumLevel.Information()
+            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
+            .MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error)
+            .WriteTo.Console(formatProvider: System.Globalization.CultureInfo.InvariantCulture)
+            .WriteTo.File(Path.Combine(settings.DataFolder, "logs", "ironkeepd-.log"), formatProvider: System.Globalization.CultureInfo.InvariantCulture,
+                rollingInterval: RollingInterval.Day, fileSizeLimitBytes: 20_000_000, rollOnFileSizeLimit: true, retainedFileCountLimit: 14));
+        services.AddSingleton(TimeProvider.System);
+        services.AddPooledDbContextFactory<KeepContext>(o => o.UseSqlite($"Data Source={Path.Combine(settings.DataFolder, "catalogue.db")}"));
+        services.AddScoped(s => s.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContext());
+        AddParts(services);
+        services.AddSignIn(settings.DataFolder);
+        services.AddOpenApi("v1", OpenApiRules.Apply);
+        services.ConfigureHttpJsonOptions(o => ContractJson.Apply(o.SerializerOptions));
+        services.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
+        services.AddResponseCompression();
+        change?.Invoke(builder);
+        var app = builder.Build();
+        Map(app);
+        return app;
+    }
+
+    /// <summary>What must be done before the first request: migrations, the charter, the first person's code (null when there is a person).</summary>
+    public static async Task<string?> PrepareAsync(WebApplication app, CancellationToken cancel = default)
+    {
+        await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync(cancel))
+        {
+            await db.Database.MigrateAsync(cancel);
+            await db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
+        }
+        await app.Services.GetRequiredService<CharterInForce>().LoadAsync(cancel);
+        return await app.Services.GetRequiredService<People>().MakeCodeAsync(cancel);
+    }
+
+    private static void AddParts(IServiceCollection services)
+    {
+        services.AddSingleton<EventHub>();
+        services.AddSingleton<CharterInForce>();
+        services.AddSingleton<CharterDesk>();
+        services.AddSingleton<OpenStores>();
+        services.AddSingleton<CopyBook>();
+        services.AddSingleton<AlertBook>();
+        services.AddSingleton<PruneDesk>();
+        services.AddSingleton<RunQueue>();
+        services.AddSingleton<RunLogs>();
+        services.AddSingleton<Aftermath>();
+        services.AddSingleton<IRunWork, BackupWork>();
+        services.AddSingleton<IRunWork, RestoreWork>();
+        services.AddSingleton<IRunWork, CheckWork>();
+        services.AddSingleton<IRunWork, ReclaimWork>();
+        services.AddSingleton<IRunWork, PruneWork>();
+        services.AddSingleton<Dispatch>();
+        services.AddSingleton<ClockLoop>();
+        if (OnlyDescribes) return;
+        services.AddHostedService(s => s.GetRequiredService<Dispatch>());
+        services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
+    }
+
+    private static void Map(WebApplication app)
+    {
+        app.UseExceptionHandler(e => e.Run(Problems.WriteAsync));
+        app.UseStatusCodePages(async context =>
+        {
+            var http = context.HttpContext;
+            if (http.Request.Path.StartsWithSegments("/api"))
+                await Problems.Of(http.Response.StatusCode, "Not understood", $"{http.Request.Method} {http.Request.Path} is not part of the API; its description is at /openapi/v1.json").ExecuteAsync(http);
+        });
+        app.Use((http, next) =>
+        {
+            http.Response.Headers.XContentTypeOptions = "nosniff";
+            http.Response.Headers.XFrameOptions = "DENY";
+            http.Response.Headers["Referrer-Policy"] = "no-referrer";
+            http.Response.Headers.ContentSecurityPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'";
+            return next(http);
+        });
+        app.UseRouting();
+        app.UseRateLimiter();
+        app.UseAuthentication();
+        app.UseAuthorization();
+        app.Use(SignInRules.GuardAgainstForgeryAsync);
+        app.MapGet("/health", () => TypedResults.Text("ok")).AllowAnonymous().ExcludeFromDescription();
+        app.MapOpenApi("/openapi/{documentName}.json");
+        app.MapSignInPages();
+        var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized);
+        api.MapSignIn();
+        api.MapCharter();
+        api.MapTimetable();
+        api.MapJobs();
+        api.MapRuns();
+        api.MapCopies();
+        api.MapPrunes();
+        api.MapStores();
+        api.MapAlerts();
+        api.MapDuty();
+        api.MapEvents();
+        MapConsole(app);
+    }
+
+    private static void MapConsole(WebApplication app)
+    {
+        var settings = app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value;
+        var folder = settings.ConsoleFolder.Length > 0 ? settings.ConsoleFolder : Path.Combine(AppContext.BaseDirectory, "console");
+        if (!Directory.Exists(folder)) return;
+        app.UseResponseCompression();
+        var files = new StaticFileOptions { FileProvider = new PhysicalFileProvider(folder) };
+        app.UseStaticFiles(files);
+        app.MapFallbackToFile("{*path:regex(^(?!api/|openapi/).*$)}", "index.html", files);
+    }
+}

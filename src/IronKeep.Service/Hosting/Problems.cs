@@ -1,0 +1,35 @@
+using System.Text.Json;
+using Microsoft.AspNetCore.Diagnostics;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.AspNetCore.Mvc;
+
+namespace IronKeep.Service.Hosting;
+
+/// <summary>Refusals on the wire: RFC 9457 problem details whose detail names the thing, the cause and the way out.</summary>
+public static class Problems
+{
+    public static ProblemHttpResult NotFound(string what) => Of(StatusCodes.Status404NotFound, "Not found", what);
+    public static ProblemHttpResult Invalid(string what) => Of(StatusCodes.Status400BadRequest, "Not understood", what);
+    public static ProblemHttpResult Refused(string what) => Of(StatusCodes.Status409Conflict, "Refused", what);
+
+    public static ProblemHttpResult Of(int status, string title, string detail, IDictionary<string, object?>? more = null) =>
+        TypedResults.Problem(new ProblemDetails { Status = status, Title = title, Detail = detail, Extensions = more ?? new Dictionary<string, object?>() });
+
+    /// <summary>What was thrown becomes an answer: bad input 400 with the exact place, anything else 500 without inner details.</summary>
+    public static async Task WriteAsync(HttpContext context)
+    {
+        var error = context.Features.Get<IExceptionHandlerFeature>()?.Error;
+        var problem = error is BadHttpRequestException bad
+            ? Of(bad.StatusCode, "Not understood", bad.InnerException is JsonException json ? Say(json) : bad.Message)
+            : Of(StatusCodes.Status500InternalServerError, "Failed", "the service failed to answer; the cause is in its log under " + context.TraceIdentifier);
+        await problem.ExecuteAsync(context);
+    }
+
+    private static string Say(JsonException e)
+    {
+        var place = e.LineNumber is { } line ? $" (line {line + 1}, byte {e.BytePositionInLine + 1})" : "";
+        var path = string.IsNullOrEmpty(e.Path) || e.Path == "$" ? "" : $" at {e.Path}";
+        var message = e.Message.Split(" Path: ")[0].Replace("IronKeep.Contracts.", "", StringComparison.Ordinal);
+        return $"the body cannot be read{path}{place}: {message}";
+    }
+}

@@ -1,0 +1,61 @@
+using System.Text.Json;
+using IronKeep.Core.Watching;
+using IronKeep.Runs;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using IronKeep.Service.Stores;
+using IronKeep.Stores.Places;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Prunes;
+
+/// <summary>Which plan to carry out.</summary>
+public sealed record PruneOrder(string Fingerprint);
+
+/// <summary>Carries out a prune plan: what it lists as going goes to the bin, each removal logged with its result; nothing else is touched.</summary>
+public sealed class PruneWork(PruneDesk desk, OpenStores stores, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+{
+    public RunKind Kind => RunKind.Prune;
+
+    public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
+    {
+        var fingerprint = JsonSerializer.Deserialize<PruneOrder>(live.Run.Order!)!.Fingerprint;
+        var (plan, drift) = await desk.ReviewAsync(fingerprint, cancel);
+        if (plan is null) return new RunEnding(Outcome.Refused, $"plan {fingerprint} no longer holds: {drift}; make a new plan and look at it");
+        var store = stores.Get(plan.Store);
+        store.CheckStillThere();
+        int gone = 0, stuck = 0;
+        foreach (var verdict in plan.Going)
+        {
+            cancel.ThrowIfCancellationRequested();
+            try
+            {
+                var moved = store.MoveToBin(verdict.Copy.Id, clock.GetUtcNow());
+                await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
+                var row = db.Copies.Where(c => c.Id == verdict.Copy.Id);
+                if (!moved)
+                {
+                    await row.ExecuteUpdateAsync(s => s.SetProperty(c => c.State, CopyState.Missing), CancellationToken.None);
+                    live.Log(LogSeverity.Error, $"copy {verdict.Copy.Id} has no record in store {plan.Store} and is missing; check the store");
+                    stuck++;
+                    continue;
+                }
+                await row.ExecuteUpdateAsync(s => s.SetProperty(c => c.BinnedAt, clock.Now()), CancellationToken.None);
+                live.Log(LogSeverity.Info, $"copy {verdict.Copy.Id} went to the bin: {string.Join("; ", verdict.Reasons)}");
+                gone++;
+            }
+            catch (PlaceException e) when (e.Fault is PlaceFault.AccessRefused or PlaceFault.Other or PlaceFault.NotFound)
+            {
+                live.Log(LogSeverity.Error, $"copy {verdict.Copy.Id} could not be moved to the bin and stays: {e.Message}");
+                stuck++;
+            }
+            live.Report(new Progress(gone, 0, 0, 0, 0, stuck));
+        }
+        if (stuck == 0) await desk.MarkAppliedAsync(fingerprint, CancellationToken.None);
+        var kept = plan.Copies.Length - gone - stuck;
+        return stuck == 0
+            ? new RunEnding(Outcome.Ok, $"{gone} copies of {plan.Job} went to the bin of store {plan.Store}, {kept} stay")
+            : new RunEnding(Outcome.Warned, $"{gone} copies of {plan.Job} went to the bin of store {plan.Store}, {stuck} could not be moved and stay, {kept} stay by the plan");
+    }
+}

@@ -1,0 +1,191 @@
+using System.Collections.Concurrent;
+using IronKeep.Core.Watching;
+using IronKeep.Runs;
+using IronKeep.Runs.Backups;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Events;
+using IronKeep.Service.Hosting;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+
+namespace IronKeep.Service.Runs;
+
+/// <summary>
+/// Starts queued runs in order as far as ceilings allow: so many at once, one a job, and reclaiming alone on its store. A run that
+/// was at work when the service died is found at the next start and ends as interrupted.
+/// </summary>
+public sealed class Dispatch(
+    IDbContextFactory<KeepContext> catalogue, RunQueue queue, RunLogs logs, Aftermath aftermath, IEnumerable<IRunWork> works,
+    TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<Dispatch> log) : BackgroundService
+{
+    private static readonly TimeSpan ProgressEvery = TimeSpan.FromMilliseconds(500);
+    private readonly Dictionary<RunKind, IRunWork> workOf = works.ToDictionary(w => w.Kind);
+    private readonly ConcurrentDictionary<long, LiveRun> live = new();
+    private readonly ConcurrentDictionary<long, Task> tasks = new();
+
+    /// <summary>The run while it is at work, or null.</summary>
+    public LiveRun? Find(long runId) => live.GetValueOrDefault(runId);
+
+    public override async Task StartAsync(CancellationToken cancellationToken)
+    {
+        await EndInterruptedAsync(cancellationToken);
+        await base.StartAsync(cancellationToken);
+    }
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        queue.Wake();
+        while (!stoppingToken.IsCancellationRequested)
+        {
+            try
+            {
+                await queue.WaitAsync(stoppingToken);
+                await StartReadyAsync(stoppingToken);
+            }
+            catch (OperationCanceledException)
+            {
+                break;
+            }
+            catch (Exception e)
+            {
+                log.LogError(e, "The dispatch failed and tries again");
+                await Task.Delay(TimeSpan.FromSeconds(1), CancellationToken.None);
+                queue.Wake();
+            }
+        }
+        // Runs see the stop through their token and end as interrupted before the catalogue closes.
+        await Task.WhenAll(tasks.Values);
+    }
+
+    /// <summary>Completes when nothing is queued or at work.</summary>
+    public async Task WhenIdleAsync(CancellationToken cancel = default)
+    {
+        while (true)
+        {
+            await using (var db = await catalogue.CreateDbContextAsync(cancel))
+            {
+                if (tasks.IsEmpty && !await db.Runs.AnyAsync(r => r.State != RunState.Ended, cancel)) return;
+            }
+            await Task.Delay(5, cancel);
+        }
+    }
+
+    private async Task StartReadyAsync(CancellationToken stopping)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(stopping);
+        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued).OrderBy(r => r.Id).ToListAsync(stopping))
+        {
+            if (live.Count >= settings.Value.RunsAtOnce) return;
+            if (live.Values.Any(other => Excludes(run, other.Run))) continue;
+            run.State = RunState.Running;
+            run.Began = clock.Now();
+            // A person may cancel it at this very moment: only one of the two wins.
+            var won = await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued)
+                .ExecuteUpdateAsync(s => s.SetProperty(r => r.State, run.State).SetProperty(r => r.Began, run.Began), stopping);
+            if (won == 0) continue;
+            var started = new LiveRun(run, logs.Open(run.Id), clock, stopping);
+            await ExpectAsync(db, started, stopping);
+            live[run.Id] = started;
+            tasks[run.Id] = Task.Run(() => CarryOutAsync(started), CancellationToken.None);
+        }
+    }
+
+    private static bool Excludes(Run a, Run b) =>
+        (a.Kind == RunKind.Backup && b.Kind == RunKind.Backup && a.Job == b.Job)
+        || (a.Store == b.Store && a.Store is not null && (a.Kind == RunKind.Reclaim || b.Kind == RunKind.Reclaim));
+
+    private async Task CarryOutAsync(LiveRun at)
+    {
+        try
+        {
+            events.Publish("run", at.Run.ToAnswer(at));
+            using var ticking = new CancellationTokenSource();
+            var progress = PublishProgressAsync(at, ticking.Token);
+            var ending = await EndingOfAsync(at);
+            await ticking.CancelAsync();
+            await progress;
+            at.Log(ending.Outcome is Outcome.Ok ? LogSeverity.Info : ending.Outcome is Outcome.Warned ? LogSeverity.Warning : LogSeverity.Error, ending.Sentence);
+            await aftermath.EndAsync(at.Run, at.Now, ending);
+        }
+        catch (Exception e)
+        {
+            log.LogError(e, "Run {Run} could not be ended in the catalogue", at.Run.Id);
+        }
+        finally
+        {
+            live.TryRemove(at.Run.Id, out _);
+            at.Dispose();
+            tasks.TryRemove(at.Run.Id, out _);
+            queue.Wake();
+        }
+    }
+
+    private async Task<RunEnding> EndingOfAsync(LiveRun at)
+    {
+        try
+        {
+            return await workOf[at.Run.Kind].DoAsync(at, at.Token);
+        }
+        catch (OperationCanceledException) when (at.Token.IsCancellationRequested)
+        {
+            return at.CancelledByPerson
+                ? new RunEnding(Outcome.Cancelled, "cancelled; nothing of it counts, earlier copies are as they were")
+                : new RunEnding(Outcome.Failed, "interrupted: the service was stopped while the run was at work", FailureClass.Interrupted);
+        }
+        catch (RunFailedException e)
+        {
+            return new RunEnding(e.Class == FailureClass.UnsafePlace ? Outcome.Refused : Outcome.Failed, e.Message, e.Class);
+        }
+        catch (PlaceException e)
+        {
+            return new RunEnding(Outcome.Failed, e.Message, BackupRun.ClassOf(e));
+        }
+        catch (StoreDamageException e)
+        {
+            return new RunEnding(Outcome.Failed, e.Message, FailureClass.DataDamaged);
+        }
+        catch (Exception e)
+        {
+            log.LogError(e, "Run {Run} failed in a way that nobody foresaw", at.Run.Id);
+            return new RunEnding(Outcome.Failed, $"failed for a reason nobody foresaw: {e.Message}", FailureClass.Unknown);
+        }
+    }
+
+    private async Task PublishProgressAsync(LiveRun at, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(ProgressEvery);
+        try
+        {
+            while (await timer.WaitForNextTickAsync(cancel)) events.Publish("run", at.Run.ToAnswer(at));
+        }
+        catch (OperationCanceledException)
+        {
+            // The run has ended.
+        }
+    }
+
+    private static async Task ExpectAsync(KeepContext db, LiveRun at, CancellationToken cancel)
+    {
+        if (at.Run.Kind != RunKind.Backup) return;
+        var good = await db.Runs.AsNoTracking()
+            .Where(r => r.Job == at.Run.Job && r.Kind == RunKind.Backup && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned))
+            .OrderByDescending(r => r.Id).Take(7).Select(r => new { r.Items, r.SelectedBytes }).ToListAsync(cancel);
+        if (good.Count == 0) return;
+        at.ExpectedItems = good.Select(g => g.Items).Order().ElementAt(good.Count / 2);
+        at.ExpectedBytes = good.Select(g => g.SelectedBytes).Order().ElementAt(good.Count / 2);
+    }
+
+    private async Task EndInterruptedAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running).ToListAsync(cancel))
+        {
+            const string sentence = "interrupted: the service ended while the run was at work; earlier copies are whole";
+            using (var file = logs.Open(run.Id)) file.Write(LogSeverity.Error, sentence);
+            var figures = new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
+            await aftermath.EndAsync(run, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted));
+        }
+    }
+}

@@ -1,0 +1,17 @@
+using IronKeep.Core.Watching;
+using IronKeep.Runs;
+using IronKeep.Service.Catalogue;
+
+namespace IronKeep.Service.Runs;
+
+/// <summary>The work of one kind of run.</summary>
+public interface IRunWork
+{
+    RunKind Kind { get; }
+
+    /// <summary>Does the work. Expected failures are thrown as <see cref="RunFailedException"/> or as errors of the store.</summary>
+    Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel);
+}
+
+/// <summary>How a run ended, in one sentence to a person.</summary>
+public sealed record RunEnding(Outcome Outcome, string Sentence, FailureClass? Failure = null, string? CopyId = null);

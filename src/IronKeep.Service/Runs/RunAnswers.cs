@@ -1,0 +1,26 @@
+using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Catalogue;
+
+namespace IronKeep.Service.Runs;
+
+/// <summary>Runs as the API gives them.</summary>
+public static class RunAnswers
+{
+    public static RunAnswer ToAnswer(this Run run, LiveRun? live = null)
+    {
+        var now = live?.Now ?? new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
+        var until = run.Ended?.ToDateTimeOffset() ?? (live is null ? null : live.Clock.GetUtcNow());
+        var elapsed = run.Began is { } began && until is { } end ? (end - began.ToDateTimeOffset()).TotalSeconds : (double?)null;
+        var figures = new RunFiguresAnswer(
+            now.Items, now.SelectedBytes, now.ReadBytes, now.NewBytes, now.StoredBytes, now.Skipped,
+            live?.ExpectedItems, live?.ExpectedBytes, elapsed > 0 ? now.SelectedBytes / elapsed : null, elapsed);
+        return new RunAnswer(
+            run.Id, Word(run.Kind)!, run.Job, run.Machine, run.Store, run.Cause, Word(run.State)!, Word(run.Outcome), Word(run.Failure), run.Sentence,
+            run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
+            run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, run.CopyId);
+    }
+
+    private static string? Word(Enum? value) => value is null ? null : Kebab.From(value.ToString());
+}

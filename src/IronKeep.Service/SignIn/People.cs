@@ -1,0 +1,94 @@
+using System.Security.Claims;
+using System.Security.Cryptography;
+using System.Text;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using Microsoft.AspNetCore.Identity;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace IronKeep.Service.SignIn;
+
+/// <summary>Who may come in: people with passwords, and their personal tokens. Passwords are kept as PBKDF2 hashes, tokens as SHA-256.</summary>
+public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvider clock)
+{
+    public const int ShortestPassword = 10;
+    private const int LongestText = 200;
+    private const string TokenBegin = "ironkeep_";
+    private static readonly Duration UseIsNotedEvery = Duration.FromMinutes(1);
+    private readonly PasswordHasher<string> hasher = new();
+    private string? code;
+
+    /// <summary>The code with which the first person comes in; null once somebody has.</summary>
+    public async Task<string?> MakeCodeAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        return code = await db.People.AnyAsync(cancel) ? null : RandomNumberGenerator.GetString("abcdefghjkmnpqrstuvwxyz23456789", 12);
+    }
+
+    public bool AwaitsFirst => code is not null;
+
+    /// <summary>Makes the first person; null when done, else why not.</summary>
+    public async Task<string?> AddFirstAsync(string given, string name, string password, CancellationToken cancel)
+    {
+        if (code is null) return "the first person exists already; sign in";
+        if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
+            return "the code is not right; it stands in the service's output and is made anew at every start";
+        if (await AddAsync(name, password, cancel) is { } problem) return problem;
+        code = null;
+        return null;
+    }
+
+    public async Task<string?> AddAsync(string name, string password, CancellationToken cancel)
+    {
+        if (name.Trim().Length is 0 or > LongestText || name.Any(char.IsControl)) return "give a name of 1 to 200 characters";
+        if (password.Length is < ShortestPassword or > LongestText) return $"the password needs {ShortestPassword} to {LongestText} characters; a sentence is easy to remember";
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        db.People.Add(new Person { Name = name.Trim(), PasswordHash = hasher.HashPassword(name.Trim(), password), MadeAt = clock.Now() });
+        await db.SaveChangesAsync(cancel);
+        return null;
+    }
+
+    /// <summary>The person's identity when name and password are right. An unknown name takes as long as a wrong password.</summary>
+    public async Task<Person?> CheckAsync(string name, string password, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var person = await db.People.FirstOrDefaultAsync(p => p.Name == name.Trim(), cancel);
+        var hash = person?.PasswordHash ?? UnknownHash.Value;
+        var given = password.Length <= LongestText ? password : "";
+        var right = hasher.VerifyHashedPassword(name, hash, given) != PasswordVerificationResult.Failed;
+        return right ? person : null;
+    }
+
+    private static readonly Lazy<string> UnknownHash = new(() => new PasswordHasher<string>().HashPassword("", Guid.NewGuid().ToString()));
+
+    /// <summary>A new token for a person; the secret is only in the answer.</summary>
+    public async Task<(PersonalToken Token, string Secret)> MakeTokenAsync(Person person, string label, CancellationToken cancel)
+    {
+        var secret = TokenBegin + RandomNumberGenerator.GetHexString(48, lowercase: true);
+        var token = new PersonalToken { PersonId = person.Id, Label = label, Hash = Hash(secret), MadeAt = clock.Now() };
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        db.Tokens.Add(token);
+        await db.SaveChangesAsync(cancel);
+        return (token, secret);
+    }
+
+    /// <summary>The identity behind a token's secret, or null.</summary>
+    public async Task<ClaimsIdentity?> FindByTokenAsync(string secret, string scheme, CancellationToken cancel)
+    {
+        if (!secret.StartsWith(TokenBegin, StringComparison.Ordinal)) return null;
+        var hash = Hash(secret);
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var token = await db.Tokens.Include(t => t.Person).FirstOrDefaultAsync(t => t.Hash == hash, cancel);
+        if (token is null) return null;
+        var now = clock.Now();
+        if (token.LastUsedAt is not { } last || now - last > UseIsNotedEvery)
+            await db.Tokens.Where(t => t.Id == token.Id).ExecuteUpdateAsync(s => s.SetProperty(t => t.LastUsedAt, now), cancel);
+        return IdentityOf(token.Person, scheme);
+    }
+
+    public static ClaimsIdentity IdentityOf(Person person, string scheme) =>
+        new([new Claim(ClaimTypes.Name, person.Name), new Claim(ClaimTypes.NameIdentifier, person.Id.ToString(System.Globalization.CultureInfo.InvariantCulture))], scheme);
+
+    private static byte[] Hash(string secret) => SHA256.HashData(Encoding.UTF8.GetBytes(secret));
+}

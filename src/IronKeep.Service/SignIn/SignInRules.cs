@@ -1,0 +1,79 @@
+using System.Threading.RateLimiting;
+using IronKeep.Service.Hosting;
+using Microsoft.AspNetCore.Antiforgery;
+using Microsoft.AspNetCore.Authentication;
+using Microsoft.AspNetCore.Authentication.Cookies;
+using Microsoft.AspNetCore.Authorization;
+using Microsoft.AspNetCore.DataProtection;
+
+namespace IronKeep.Service.SignIn;
+
+/// <summary>
+/// The rules of coming in: a cookie for the console, a personal token for the client, and nothing without one of them but the
+/// sign-in page and the bare health endpoint. Changing requests with a cookie need the antiforgery header.
+/// </summary>
+public static class SignInRules
+{
+    public const string AntiforgeryHeader = "X-Ironkeep-Antiforgery";
+    public const string SlowDown = "sign-in";
+    private const string Either = "either";
+    private const int TriesAMinute = 10;
+
+    public static void AddSignIn(this IServiceCollection services, string dataFolder)
+    {
+        services.AddSingleton<People>();
+        services.AddDataProtection().SetApplicationName("ironkeep").PersistKeysToFileSystem(new DirectoryInfo(Path.Combine(dataFolder, "keys")));
+        services.AddAntiforgery(o =>
+        {
+            o.HeaderName = AntiforgeryHeader;
+            o.Cookie.Name = "ironkeep.antiforgery";
+            o.Cookie.SameSite = SameSiteMode.Strict;
+        });
+        services.AddAuthentication(Either)
+            .AddPolicyScheme(Either, null, o => o.ForwardDefaultSelector = http =>
+                http.Request.Headers.ContainsKey("Authorization") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme)
+            .AddScheme<AuthenticationSchemeOptions, TokenScheme>(TokenScheme.Name, null)
+            .AddCookie(o =>
+            {
+                o.Cookie.Name = "ironkeep.session";
+                o.Cookie.HttpOnly = true;
+                o.Cookie.SameSite = SameSiteMode.Strict;
+                o.ExpireTimeSpan = TimeSpan.FromHours(12);
+                o.SlidingExpiration = true;
+                o.Events.OnRedirectToLogin = context => RefuseAsync(context.HttpContext);
+                o.Events.OnRedirectToAccessDenied = context => RefuseAsync(context.HttpContext);
+            });
+        services.AddAuthorizationBuilder().SetFallbackPolicy(new AuthorizationPolicyBuilder().RequireAuthenticatedUser().Build());
+        services.AddRateLimiter(o =>
+        {
+            o.RejectionStatusCode = StatusCodes.Status429TooManyRequests;
+            o.OnRejected = async (context, _) =>
+                await Problems.Of(StatusCodes.Status429TooManyRequests, "Refused", $"more than {TriesAMinute} tries to sign in within a minute; wait a minute and try again").ExecuteAsync(context.HttpContext);
+            o.AddPolicy(SlowDown, http => RateLimitPartition.GetFixedWindowLimiter(
+                http.Connection.RemoteIpAddress?.ToString() ?? "", _ => new FixedWindowRateLimiterOptions { PermitLimit = TriesAMinute, Window = TimeSpan.FromMinutes(1) }));
+        });
+    }
+
+    /// <summary>An API call gets 401 with the way out; a browser that asks for a page is led to the sign-in page.</summary>
+    public static Task RefuseAsync(HttpContext http)
+    {
+        var wantsPage = HttpMethods.IsGet(http.Request.Method) && !http.Request.Path.StartsWithSegments("/api") && http.Request.Headers.Accept.ToString().Contains("text/html");
+        if (!wantsPage) return Problems.Of(StatusCodes.Status401Unauthorized, "Not signed in", "this needs a sign-in: send a personal token as 'Authorization: Bearer …' (get one with 'ironkeep sign-in'), or sign in at /sign-in").ExecuteAsync(http);
+        http.Response.Redirect("/sign-in");
+        return Task.CompletedTask;
+    }
+
+    /// <summary>Refuses changing requests that come with a cookie but without the antiforgery value, as another site's form would.</summary>
+    public static async Task GuardAgainstForgeryAsync(HttpContext http, RequestDelegate next)
+    {
+        var method = http.Request.Method;
+        var safe = HttpMethods.IsGet(method) || HttpMethods.IsHead(method) || HttpMethods.IsOptions(method);
+        var byCookie = http.User.Identity is { IsAuthenticated: true, AuthenticationType: CookieAuthenticationDefaults.AuthenticationScheme };
+        if (!safe && byCookie && !await http.RequestServices.GetRequiredService<IAntiforgery>().IsRequestValidAsync(http))
+        {
+            await Problems.Invalid($"the header {AntiforgeryHeader} is missing or out of date; reload the page, or read its value from GET /api/v1/session").ExecuteAsync(http);
+            return;
+        }
+        await next(http);
+    }
+}

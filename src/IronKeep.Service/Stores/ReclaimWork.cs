@@ -1,0 +1,40 @@
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using IronKeep.Runs;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using IronKeep.Stores.Pooled;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Stores;
+
+/// <summary>Frees the bytes of copies whose time in the bin is over, and of chunks that nothing needs.</summary>
+public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+{
+    public RunKind Kind => RunKind.Reclaim;
+
+    public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
+    {
+        var name = live.Run.Store!;
+        var store = stores.Get(name);
+        var bin = charter.Charter.Stores[name].Bin;
+        var until = clock.Now() - bin.ToDuration();
+        var report = Reclaim.Run(store, until.ToDateTimeOffset(), cancel);
+        await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
+        foreach (var id in report.CopiesGone)
+        {
+            live.Log(LogSeverity.Info, $"copy {id} left the bin; it can no longer be restored");
+            if (await db.Copies.FindAsync([id], CancellationToken.None) is { } copy) copy.GoneAt = clock.Now();
+        }
+        await db.SaveChangesAsync(CancellationToken.None);
+        live.Report(new Progress(report.CopiesGone.Count, 0, 0, 0, 0, 0));
+        var waiting = await CountInBin(db, name);
+        return new RunEnding(Outcome.Ok,
+            $"{report.CopiesGone.Count} copies left the bin of store {name}; {report.PacksRemoved} packs removed, {report.PacksRewritten} rewritten, {new ByteSize(report.BytesFreed)} freed"
+            + (waiting > 0 ? $"; {waiting} copies stay in the bin until their {bin} are over" : ""));
+    }
+
+    private static Task<int> CountInBin(KeepContext db, string store) => Copies.CopyBook.Alive(db).CountAsync(c => c.Store == store && c.BinnedAt != null);
+}
