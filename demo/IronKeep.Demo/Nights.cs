@@ -21,6 +21,10 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     private readonly RunQueue queue = services.GetRequiredService<RunQueue>();
     private readonly PruneDesk prunes = services.GetRequiredService<PruneDesk>();
 
+    /// <summary>The noon at which the first night begins that is played up to <paramref name="until"/>.</summary>
+    public static DateTimeOffset Before(DateTimeOffset until, DateTimeZone zone) =>
+        Noon(Instant.FromDateTimeOffset(until).InZone(zone).Date.PlusDays(-Count), zone);
+
     public async Task PlayAsync(DateTimeOffset until, CancellationToken cancel)
     {
         var zone = charter.Charter.Zone;
@@ -28,14 +32,16 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         for (var night = 0; night < Count; night++)
         {
             var date = last.PlusDays(night - Count);
-            await PlayNightAsync(night, At(date, 12), Min(At(date.PlusDays(1), 12), until), cancel);
+            await PlayNightAsync(night, Noon(date, zone), Min(Noon(date.PlusDays(1), zone), until), cancel);
             Console.WriteLine($"  night {night + 1,2} of {Count}, {date:uuuu-MM-dd}");
         }
-        // The rest of today, up to the present.
-        await PlayNightAsync(Count, At(last, 12), until, cancel);
-
-        DateTimeOffset At(LocalDate date, int hour) => date.At(new LocalTime(hour, 0)).InZoneLeniently(zone).ToDateTimeOffset();
+        // The rest of today, up to the present; then a bit turns over on the lighthouse's disk, and a check finds it.
+        await PlayNightAsync(Count, Noon(last, zone), until, cancel);
+        FlipOneByte(Path.Combine(stores, "lighthouse"));
+        await AskAsync(RunKind.Check, "lighthouse", cancel);
     }
+
+    private static DateTimeOffset Noon(LocalDate date, DateTimeZone zone) => date.At(LocalTime.Noon).InZoneLeniently(zone).ToDateTimeOffset();
 
     private async Task PlayNightAsync(int night, DateTimeOffset from, DateTimeOffset to, CancellationToken cancel)
     {
@@ -67,7 +73,6 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
             await dispatch.WhenIdleAsync(cancel);
         }
         if (night % 4 == 3) await AskAsync(RunKind.Reclaim, "lighthouse", cancel);
-        if (night == Count - 1) FlipOneByte(Path.Combine(stores, "lighthouse"));
         if (night % 7 == 6) foreach (var store in charter.Charter.Stores.Keys) await AskAsync(RunKind.Check, store, cancel);
     }
 

@@ -24,7 +24,9 @@ const string person = "mira";
 try
 {
     var now = DateTimeOffset.UtcNow;
-    var clock = new PlayedClock(now.AddDays(-Nights.Count - 2));
+    var charterText = await File.ReadAllTextAsync(args[1]);
+    var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
+    var clock = new PlayedClock(Nights.Before(now, zone));
     var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false" };
     // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
     Directory.CreateDirectory(folder);
@@ -45,7 +47,7 @@ try
     Directory.CreateDirectory($"{folder}/stores");
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
-    var charter = (await File.ReadAllTextAsync(args[1])).Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores");
+    var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores");
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
     await app.StartAsync();
     var address = app.Urls.First();
@@ -76,7 +78,7 @@ try
     {
         var factory = services.GetRequiredService<IDbContextFactory<IronKeep.Service.Catalogue.KeepContext>>();
         await using var db = await factory.CreateDbContextAsync();
-        var (_, secret) = await people.MakeTokenAsync(await db.People.FirstAsync(), "the demo's client", CancellationToken.None);
+        var (_, secret) = await people.MakeTokenAsync(await db.People.SingleAsync(), "the demo's client", CancellationToken.None);
         Directory.CreateDirectory($"{folder}/client/ironkeep");
         WritePrivate($"{folder}/client/ironkeep/client.json", new { Url = url, Token = secret });
         WritePrivate($"{folder}/sign-in.json", new { Url = url, Name = person, Password = password });

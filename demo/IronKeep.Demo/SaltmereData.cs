@@ -63,7 +63,7 @@ internal sealed class SaltmereData(string root)
         return text.ToString();
     }
 
-    private string Page(int seed) => string.Concat(Enumerable.Range(0, 60).Select(i => $"<p>Note {seed}-{i}: {Species[(seed + i * 7) % Species.Length]} along the {(i % 3 == 0 ? "saltmarsh" : "shingle")}.</p>\n"));
+    private static string Page(int seed) => string.Concat(Enumerable.Range(0, 60).Select(i => $"<p>Note {seed}-{i}: {Species[(seed + i * 7) % Species.Length]} along the {(i % 3 == 0 ? "saltmarsh" : "shingle")}.</p>\n"));
 
     private byte[] Picture(int size)
     {

@@ -56,13 +56,14 @@ internal static class CopyCommands
     private static Command Browse()
     {
         var id = Id;
-        var path = new Argument<string>("PATH") { Description = "A folder in the copy", DefaultValueFactory = _ => "/" };
+        var path = new Argument<string?>("PATH") { Description = "A folder in the copy; without it, the first folder that holds more than one folder", Arity = ArgumentArity.ZeroOrOne };
         return Common.Verb("browse", "The entries of a folder in a copy", async (parsed, client, cancel) =>
         {
             var copy = await FindAsync(client, parsed.GetValue(id)!, cancel);
-            var folder = await client.GetAsync<FolderAnswer>($"copies/{copy.Id}/entries?path={Uri.EscapeDataString(parsed.GetValue(path)!)}", cancel);
+            var folder = await client.GetAsync<FolderAnswer>($"copies/{copy.Id}/entries{(parsed.GetValue(path) is { } at ? $"?path={Uri.EscapeDataString(at)}" : "")}", cancel);
             if (Common.AsJson(parsed)) Show.Json(folder);
-            else Show.Table(["mode", "owner", "group", ">size", "modified", "name"],
+            else Show.Line(folder.Path);
+            if (!Common.AsJson(parsed)) Show.Table(["mode", "owner", "group", ">size", "modified", "name"],
                 folder.Entries.Select(e => new[]
                 {
                     e.Mode, e.Owner, e.Group, e.Kind == "folder" ? $"{Show.Size(e.Size)} in {e.Items}" : e.Kind == "file" ? Show.Size(e.Size) : e.Kind, Show.When(e.Modified),

@@ -1,6 +1,7 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -15,12 +16,12 @@ internal static class DutyCommands
             Show.Json(duty);
             return calm ? Root.Done : Root.Findings;
         }
-        Show.Line(duty.Alerts.Count == 0 ? "Nothing needs you." : $"{duty.Alerts.Count} open matter{(duty.Alerts.Count == 1 ? "" : "s")}:");
+        Show.Line(duty.Alerts.Count == 0 ? "Nothing needs you." : $"{Counted.Of(duty.Alerts.Count, "open matter")}:");
         foreach (var alert in duty.Alerts)
         {
             Show.Line();
             var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
-            Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {alert.Count} time{(alert.Count == 1 ? "" : "s")}{seen}");
+            Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
             Show.Line($"      {alert.Message}");
             Show.Line($"      -> {alert.Remedy}");
         }

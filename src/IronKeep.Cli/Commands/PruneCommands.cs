@@ -1,6 +1,7 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -26,7 +27,7 @@ internal static class PruneCommands
                 plan.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.State, c.Verdict, Show.Size(c.Bytes), string.Join("; ", c.Reasons) }), "the job has no copies");
             Show.Line();
             var going = plan.Counts["expire"];
-            Show.Line($"{going} go to the bin for {plan.Bin}, {plan.Copies.Count - going} stay: {string.Join(", ", plan.Counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))}");
+            Show.Line($"{Counted.Of(going, "copy goes", "copies go")} to the bin for {plan.Bin}, {plan.Copies.Count - going} stay: {string.Join(", ", plan.Counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))}");
             Show.Line(going == 0 ? "nothing to apply" : $"carry it out with: ironkeep prune apply {plan.Fingerprint}");
             return Root.Done;
         }, job);

@@ -57,7 +57,7 @@ public static class CharterEndpoints
 
     private static ProblemHttpResult Mistaken(CharterReading reading) =>
         Problems.Of(StatusCodes.Status400BadRequest, "Not understood",
-            $"the charter has {reading.Mistakes.Length} mistake{(reading.Mistakes.Length == 1 ? "" : "s")}; the first is in line {reading.Mistakes[0].Line}: {reading.Mistakes[0].Message}",
+            $"the charter has {Counted.Of(reading.Mistakes.Length, "mistake")}; the first is in line {reading.Mistakes[0].Line}: {reading.Mistakes[0].Message}",
             new Dictionary<string, object?> { ["mistakes"] = ToAnswers(reading.Mistakes) });
 
     private static IReadOnlyList<MistakeAnswer> ToAnswers(ImmutableArray<Mistake> mistakes) =>

@@ -26,7 +26,7 @@ public static class CopyEndpoints
         copies.MapGet("/{id}", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CancellationToken cancel) =>
                 await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is { } copy ? TypedResults.Ok(copy.ToAnswer()) : Missing(id))
             .WithSummary("One copy");
-        copies.MapGet("/{id}/entries", BrowseAsync).WithSummary("The entries of a folder in a copy");
+        copies.MapGet("/{id}/entries", BrowseAsync).WithSummary("The entries of a folder in a copy; without a path, of the first folder from the root that holds more than one folder");
         copies.MapPost("/{id}/restores", RestoreAsync).WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
     }
 
@@ -49,10 +49,10 @@ public static class CopyEndpoints
         return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer()));
     }
 
-    private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(string id, KeepContext db, OpenStores stores, CancellationToken cancel, string path = "/")
+    private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(string id, KeepContext db, OpenStores stores, CancellationToken cancel, string? path = null)
     {
         if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
-        if (NameText.ReadPath(path) is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
+        if (NameText.ReadPath(path ?? "/") is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
         try
         {
             var store = stores.Get(copy.Store);
@@ -60,7 +60,13 @@ public static class CopyEndpoints
             var entry = TreeWalk.Find(store, record, names);
             if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
             if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.From(entry.Kind.ToString())}, not a folder; restore it, or look at the folder above it");
-            return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. store.ReadFolder(entry.Content).Select(ToAnswer)]));
+            var entries = store.ReadFolder(entry.Content);
+            while (path is null && entries is [{ Kind: EntryKind.Folder } only])
+            {
+                names.Add(only.Name);
+                entries = store.ReadFolder(only.Content);
+            }
+            return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)]));
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

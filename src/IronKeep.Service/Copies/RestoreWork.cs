@@ -36,13 +36,13 @@ public sealed class RestoreWork(OpenStores stores) : IRunWork
         }
         foreach (var problem in report.Problems) live.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
         live.Report(new Progress(report.Files + report.Folders + report.Links, report.Bytes, report.Bytes, 0, 0, report.Problems.Count));
-        var done = $"{report.Files} files ({new ByteSize(report.Bytes)}), {report.Folders} folders and {report.Links} links of copy {order.CopyId} restored to {order.To}";
+        var done = $"{Counted.Of(report.Files, "file")} ({new ByteSize(report.Bytes)}), {Counted.Of(report.Folders, "folder")} and {Counted.Of(report.Links, "link")} of copy {order.CopyId} restored to {order.To}";
         var nothing = report.Files + report.Folders + report.Links == 0;
         return Task.FromResult(report.Problems.Count switch
         {
             0 => new RunEnding(Outcome.Ok, done, CopyId: order.CopyId),
             _ when nothing => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown, order.CopyId),
-            _ => new RunEnding(Outcome.Warned, $"{done}; {report.Problems.Count} problems, named in the log", CopyId: order.CopyId),
+            _ => new RunEnding(Outcome.Warned, $"{done}; {Counted.Of(report.Problems.Count, "problem")}, named in the log", CopyId: order.CopyId),
         });
     }
 }

@@ -150,6 +150,7 @@ public static class IronKeepHost
         app.UseResponseCompression();
         var files = new StaticFileOptions { FileProvider = new PhysicalFileProvider(folder) };
         app.UseStaticFiles(files);
-        app.MapFallbackToFile("{*path:regex(^(?!api/|openapi/).*$)}", "index.html", files);
+        app.MapFallback("/api/{**path}", () => Results.NotFound()).ExcludeFromDescription();
+        app.MapFallbackToFile("index.html", files);
     }
 }

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
@@ -55,7 +56,7 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, IDbContextFacto
         if (stuck == 0) await desk.MarkAppliedAsync(fingerprint, CancellationToken.None);
         var kept = plan.Copies.Length - gone - stuck;
         return stuck == 0
-            ? new RunEnding(Outcome.Ok, $"{gone} copies of {plan.Job} went to the bin of store {plan.Store}, {kept} stay")
-            : new RunEnding(Outcome.Warned, $"{gone} copies of {plan.Job} went to the bin of store {plan.Store}, {stuck} could not be moved and stay, {kept} stay by the plan");
+            ? new RunEnding(Outcome.Ok, $"{Counted.Of(gone, "copy", "copies")} of {plan.Job} went to the bin of store {plan.Store}, {kept} stay")
+            : new RunEnding(Outcome.Warned, $"{Counted.Of(gone, "copy", "copies")} of {plan.Job} went to the bin of store {plan.Store}, {stuck} could not be moved and stay, {kept} stay by the plan");
     }
 }

@@ -51,7 +51,7 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
 
     private static string Say(RunFigures f, string copyId)
     {
-        var taken = $"copy {copyId}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken";
+        var taken = $"copy {copyId}: {Counted.Of(f.Items, "item")}, {new ByteSize(f.SelectedBytes)} taken";
         var change = f.FilesRead == 0 ? "nothing had changed" : $"{new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored";
         var skipped = f.Skipped == 0 ? "" : $"; {f.Skipped} skipped or torn, named in the log";
         return $"{taken}; {change}{skipped}";

@@ -20,7 +20,7 @@ internal static class SignInPages
 
     private static string Frame(string title, string? problem, string fields, string action, string intro) => $$"""
         <!doctype html>
-        <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>{{title}} · Iron Keep</title>
+        <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>{{title}} · Iron Keep</title><link rel="icon" href="data:,">
         <style>
         :root { color-scheme: light dark; --ground: #eceef0; --card: #fbfbfc; --line: #c9ced3; --text: #1f252a; --soft: #535e67; --lamp: #a85a00; --lamp-text: #fff; --bad: #a61b1b; }
         @media (prefers-color-scheme: dark) { :root { --ground: #14181b; --card: #1c2226; --line: #3a444b; --text: #e4e8eb; --soft: #a3adb5; --lamp: #f0a445; --lamp-text: #1a1206; --bad: #ff8f85; } }

@@ -32,20 +32,18 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
         }
         await RecordAsync(name, report, live.Run.Began!.Value, clock.Now());
         return report.Sound
-            ? new RunEnding(Outcome.Ok, $"store {name} is sound: {report.Packs} packs ({new ByteSize(report.Bytes)}) read, {report.Checked.Length} copies whole")
+            ? new RunEnding(Outcome.Ok, $"store {name} is sound: {Counted.Of(report.Packs, "pack")} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Checked.Length, "copy", "copies")} whole")
             : new RunEnding(Outcome.Failed, Say(name, report), FailureClass.DataDamaged);
     }
 
     private static string Say(string name, CheckReport report)
     {
-        if (report.Copies.Length == 0) return $"store {name} had {Count(report.Damage.Length, "damaged pack")}, but no copy needs what is lost";
+        if (report.Copies.Length == 0) return $"store {name} had {Counted.Of(report.Damage.Length, "damaged pack")}, but no copy needs what is lost";
         var first = report.Copies[0];
         var files = string.Join(", ", first.Paths.Take(FilesNamed)) + (first.Count > FilesNamed ? $" and {first.Count - FilesNamed} more" : "");
-        var others = report.Copies.Length > 1 ? $"; {report.Copies.Length - 1} more copies are hurt" : "";
-        return $"store {name} is damaged ({Count(report.Damage.Length, "pack")}): copy {first.CopyId} cannot give back {files}{others}";
+        var others = report.Copies.Length > 1 ? $"; {Counted.Of(report.Copies.Length - 1, "more copy is hurt", "more copies are hurt")}" : "";
+        return $"store {name} is damaged ({Counted.Of(report.Damage.Length, "pack")}): copy {first.CopyId} cannot give back {files}{others}";
     }
-
-    private static string Count(int n, string what) => $"{n} {what}{(n == 1 ? "" : "s")}";
 
     private async Task RecordAsync(string store, CheckReport report, Instant began, Instant now)
     {

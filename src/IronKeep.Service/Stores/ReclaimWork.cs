@@ -32,8 +32,8 @@ public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbCo
         live.Report(new Progress(report.CopiesGone.Count, 0, 0, 0, 0, 0));
         var waiting = await CountInBin(db, name);
         return new RunEnding(Outcome.Ok,
-            $"{report.CopiesGone.Count} copies left the bin of store {name}; {report.PacksRemoved} packs removed, {report.PacksRewritten} rewritten, {new ByteSize(report.BytesFreed)} freed"
-            + (waiting > 0 ? $"; {waiting} copies stay in the bin until their {bin} are over" : ""));
+            $"{Counted.Of(report.CopiesGone.Count, "copy", "copies")} left the bin of store {name}; {Counted.Of(report.PacksRemoved, "pack")} removed, {report.PacksRewritten} rewritten, {new ByteSize(report.BytesFreed)} freed"
+            + (waiting > 0 ? $"; {Counted.Of(waiting, "copy stays", "copies stay")} in the bin until their {bin} are over" : ""));
     }
 
     private static Task<int> CountInBin(KeepContext db, string store) => Copies.CopyBook.Alive(db).CountAsync(c => c.Store == store && c.BinnedAt != null);

@@ -1,0 +1,10 @@
+import reactHooks from 'eslint-plugin-react-hooks';
+import globals from 'globals';
+import tseslint from 'typescript-eslint';
+
+export default tseslint.config(
+  { ignores: ['dist', 'src/api/schema.d.ts'] },
+  ...tseslint.configs.strict,
+  reactHooks.configs.flat['recommended-latest'],
+  { languageOptions: { globals: { ...globals.browser } } },
+);

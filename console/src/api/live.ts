@@ -1,0 +1,44 @@
+import { useQueryClient, type QueryClient } from '@tanstack/react-query';
+import { useEffect, useState } from 'react';
+import type { Job, Run, Schemas } from './client';
+
+/** Puts a run as it is now wherever it is shown, without asking the service again. */
+export function placeRun(queries: QueryClient, run: Run) {
+  queries.setQueryData(['run', run.id], run);
+  const inJob = (job: Job) =>
+    run.kind === 'backup' && job.name === run.job && (job.lastRun === null || job.lastRun.id <= run.id)
+      ? { ...job, lastRun: run }
+      : job;
+  queries.setQueryData<Job[]>(['jobs'], (jobs) => jobs?.map(inJob));
+  if (run.job) queries.setQueryData<Job>(['jobs', run.job], (job) => job && inJob(job));
+}
+
+/** Listens to the service for as long as the console is open; tells whether the stream stands. */
+export function useLive() {
+  const queries = useQueryClient();
+  const [connected, setConnected] = useState(true);
+  useEffect(() => {
+    const source = new EventSource('/api/v1/events');
+    const known = new Set<number>();
+    source.onopen = () => {
+      setConnected(true);
+      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
+    };
+    source.onerror = () => setConnected(false);
+    source.onmessage = (message: MessageEvent<string>) => {
+      const event = JSON.parse(message.data) as Schemas['KeepEvent'];
+      const ask = (...keys: string[]) => keys.forEach((key) => void queries.invalidateQueries({ queryKey: [key] }));
+      if (event.topic === 'run' && event.run) {
+        placeRun(queries, event.run);
+        const isNew = !known.has(event.run.id);
+        known.add(event.run.id);
+        // Progress moves numbers in place; a beginning or an end changes lists and sums.
+        if (isNew || event.run.state === 'ended') ask('runs', 'jobs', 'duty', 'stores', 'run-log');
+      } else if (event.topic === 'copies') ask('copies', 'stores', 'jobs');
+      else if (event.topic === 'alert') ask('duty');
+      else if (event.topic === 'charter') ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session');
+    };
+    return () => source.close();
+  }, [queries]);
+  return connected;
+}

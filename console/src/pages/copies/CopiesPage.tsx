@@ -1,0 +1,94 @@
+import { Button, Select } from '@mantine/core';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import { useCopies, useJobs } from '../../api/hooks';
+import { Size, When } from '../../ui/Facts';
+import { Page, Problem } from '../../ui/Page';
+import { Rows } from '../../ui/Rows';
+import { Status } from '../../ui/Status';
+
+export function CopiesPage() {
+  const [params, setParams] = useSearchParams();
+  const job = params.get('job') ?? undefined;
+  const jobs = useJobs();
+  const copies = useCopies({ job });
+  const navigate = useNavigate();
+  const rows = copies.data?.pages.flatMap((p) => p.items) ?? [];
+  return (
+    <Page
+      title="Copies"
+      facts={
+        copies.data && `${rows.length}${copies.hasNextPage ? ' and more' : ''}${job ? ` of ${job}` : ''}, newest first`
+      }
+      doing={
+        <>
+          <Select
+            data-search
+            size="xs"
+            w={220}
+            clearable
+            searchable
+            placeholder="All jobs"
+            aria-label="Job"
+            data={(jobs.data ?? []).map((j) => j.name)}
+            value={job ?? null}
+            onChange={(value) => setParams(value ? { job: value } : {}, { replace: true })}
+          />
+          {job && (
+            <Button component={Link} to={`/jobs/${job}/prune`} size="xs" variant="default">
+              Prune plan
+            </Button>
+          )}
+        </>
+      }
+    >
+      <Problem error={copies.error} />
+      {copies.data && (
+        <div className="sheet">
+          <Rows
+            label="Copies"
+            rows={rows}
+            rowKey={(c) => c.id}
+            open={(c) => void navigate(`/copies/${c.id}`)}
+            nearEnd={() => copies.hasNextPage && !copies.isFetchingNextPage && void copies.fetchNextPage()}
+            empty={
+              <>
+                No copies yet. Run a job on the page <Link to="/jobs">Jobs</Link>.
+              </>
+            }
+            columns={[
+              { title: 'copy', cell: (c) => <span className="mono">{c.id}</span> },
+              { title: 'job', cell: (c) => c.job },
+              { title: 'store', cell: (c) => c.store },
+              { title: 'taken', cell: (c) => <When at={c.taken} /> },
+              {
+                title: 'state',
+                cell: (c) => (
+                  <>
+                    <Status state={c.state} />
+                    {c.checkedAt && (
+                      <span className="soft">
+                        , <When at={c.checkedAt} />
+                      </span>
+                    )}
+                  </>
+                ),
+              },
+              { title: 'items', num: true, cell: (c) => c.items.toLocaleString('en') },
+              { title: 'size', num: true, cell: (c) => <Size bytes={c.bytes} /> },
+              { title: 'new', num: true, cell: (c) => <Size bytes={c.newBytes} /> },
+              {
+                title: '',
+                cell: (c) =>
+                  c.binnedAt && (
+                    <span className="soft">
+                      in the bin, <When at={c.binnedAt} />
+                    </span>
+                  ),
+              },
+            ]}
+          />
+        </div>
+      )}
+    </Page>
+  );
+}

@@ -1,0 +1,165 @@
+import { Breadcrumbs, Button, Checkbox } from '@mantine/core';
+import { IconFile, IconFolder, IconLink } from '@tabler/icons-react';
+import { useState } from 'react';
+import { Link, useParams, useSearchParams } from 'react-router';
+import { useCopy, useFolder } from '../../api/hooks';
+import type { Copy, Schemas } from '../../api/client';
+import { Size, When } from '../../ui/Facts';
+import { count } from '../../ui/format';
+import { Answer, Notice, Page } from '../../ui/Page';
+import { Rows } from '../../ui/Rows';
+import { Status } from '../../ui/Status';
+import { RestoreDialog } from './RestoreDialog';
+
+type Entry = Schemas['EntryAnswer'];
+const iconOf: Record<string, typeof IconFile> = { folder: IconFolder, symlink: IconLink };
+
+export function CopyPage() {
+  const { id = '' } = useParams();
+  const copy = useCopy(id);
+  const [params, setParams] = useSearchParams();
+  const folder = useFolder(id, params.get('path') ?? undefined);
+  const path = folder.data?.path ?? params.get('path') ?? '/';
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const [restoring, setRestoring] = useState(false);
+  const below = (name: string) => (path === '/' ? `/${name}` : `${path}/${name}`);
+  const toggle = (name: string) => {
+    const next = new Set(chosen);
+    if (!next.delete(below(name))) next.add(below(name));
+    setChosen(next);
+  };
+  return (
+    <Page
+      title="Copy"
+      facts={<span className="mono">{id}</span>}
+      doing={
+        <>
+          {chosen.size > 0 && <span className="soft">{count(chosen.size, 'entry', 'entries')} chosen</span>}
+          {chosen.size > 0 && (
+            <Button size="xs" variant="default" onClick={() => setChosen(new Set())}>
+              Choose none
+            </Button>
+          )}
+          <Button size="xs" disabled={!copy.data} onClick={() => setRestoring(true)}>
+            {chosen.size > 0 ? 'Restore the chosen' : 'Restore all of it'}
+          </Button>
+        </>
+      }
+    >
+      <Answer of={copy}>{(c) => <About copy={c} />}</Answer>
+      <section className="sheet" style={{ marginTop: 14 }} aria-label="What it holds">
+        <h2 style={{ alignItems: 'center' }}>
+          <Breadcrumbs separatorMargin={5}>
+            {['', ...path.split('/').filter(Boolean)].map((name, i, all) => {
+              const to = all.slice(0, i + 1).join('/') || '/';
+              return (
+                <Link key={to} to={`?path=${encodeURIComponent(to)}`}>
+                  {name || '/'}
+                </Link>
+              );
+            })}
+          </Breadcrumbs>
+        </h2>
+        <Answer of={folder}>
+          {(f) => (
+            <Rows<Entry>
+              label={`Entries of ${f.path}`}
+              rows={f.entries}
+              rowKey={(e) => e.name}
+              open={(e) => (e.kind === 'folder' ? setParams({ path: below(e.name) }) : toggle(e.name))}
+              empty="This folder is empty."
+              columns={[
+                {
+                  title: '',
+                  cell: (e) => (
+                    <Checkbox
+                      size="xs"
+                      aria-label={`Choose ${e.name}`}
+                      checked={chosen.has(below(e.name))}
+                      onClick={(event) => event.stopPropagation()}
+                      onChange={() => toggle(e.name)}
+                    />
+                  ),
+                },
+                { title: 'name', cell: (e) => <EntryName entry={e} /> },
+                {
+                  title: 'size',
+                  num: true,
+                  cell: (e) =>
+                    e.kind === 'file' || e.kind === 'folder' ? (
+                      <Size bytes={e.size} />
+                    ) : (
+                      <span className="soft">{e.kind}</span>
+                    ),
+                },
+                { title: 'items', num: true, cell: (e) => (e.kind === 'folder' ? e.items.toLocaleString('en') : '') },
+                { title: 'modified', cell: (e) => <When at={e.modified} /> },
+                { title: 'mode', cell: (e) => <span className="mono">{e.mode}</span> },
+                { title: 'owner', cell: (e) => `${e.owner}:${e.group}` },
+              ]}
+            />
+          )}
+        </Answer>
+      </section>
+      {restoring && copy.data && (
+        <RestoreDialog copy={copy.data} paths={[...chosen]} close={() => setRestoring(false)} />
+      )}
+    </Page>
+  );
+}
+
+function About({ copy }: { copy: Copy }) {
+  return (
+    <>
+      <section className="sheet" aria-label="About this copy">
+        <div className="sum">
+          <Link to={`/jobs/${copy.job}`} style={{ fontWeight: 600 }}>
+            {copy.job}
+          </Link>
+          <span>
+            taken <When at={copy.taken} />
+          </span>
+          <span>
+            {count(copy.items, 'item')}, <Size bytes={copy.bytes} />
+          </span>
+          <span className="soft">in store {copy.store}</span>
+          <Status state={copy.state} />
+          {copy.checkedAt && (
+            <span className="soft">
+              checked <When at={copy.checkedAt} />
+            </span>
+          )}
+          {copy.binnedAt && (
+            <span className="tone-warned">
+              in the bin since <When at={copy.binnedAt} />, restorable until it is reclaimed
+            </span>
+          )}
+        </div>
+      </section>
+      {copy.damageCount > 0 && (
+        <Notice
+          tone="failed"
+          title={`${count(copy.damageCount, 'entry', 'entries')} of this copy cannot be given back whole`}
+        >
+          {copy.damage.slice(0, 20).map((p) => (
+            <div key={p} className="mono">
+              {p}
+            </div>
+          ))}
+          {copy.damageCount > 20 && <div>and {copy.damageCount - 20} more</div>}
+        </Notice>
+      )}
+    </>
+  );
+}
+
+function EntryName({ entry }: { entry: Entry }) {
+  const Icon = iconOf[entry.kind] ?? IconFile;
+  return (
+    <span style={{ display: 'inline-flex', gap: 7, alignItems: 'center' }}>
+      <Icon size={15} stroke={1.6} aria-hidden className={entry.kind === 'folder' ? 'tone-live' : 'soft'} />
+      {entry.name}
+      {entry.linkTarget && <span className="soft">→ {entry.linkTarget}</span>}
+    </span>
+  );
+}

@@ -1,0 +1,82 @@
+import { Button, Modal, TextInput } from '@mantine/core';
+import { useState } from 'react';
+import { api, take, type Copy } from '../../api/client';
+import { useAct, useRun, useRunLog } from '../../api/hooks';
+import { Problem } from '../../ui/Page';
+import { Status } from '../../ui/Status';
+import { RunProgress } from '../runs/RunProgress';
+
+/** Restoring in three steps: what, where to, and the report of what came back. */
+export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: string[]; close: () => void }) {
+  const [to, setTo] = useState('');
+  const begin = useAct((target: string) =>
+    take(api.POST('/api/v1/copies/{id}/restores', { params: { path: { id: copy.id } }, body: { paths, to: target } })),
+  );
+  return (
+    <Modal opened onClose={close} title="Restore" size="lg">
+      {begin.data ? (
+        <Report runId={begin.data.id} close={close} />
+      ) : (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            begin.mutate(to);
+          }}
+        >
+          <p style={{ margin: '0 0 4px', fontWeight: 550 }}>
+            {paths.length === 0 ? 'Everything in this copy' : 'From this copy'}
+          </p>
+          <div className="mono" style={{ maxHeight: 160, overflow: 'auto', marginBottom: 14 }}>
+            {paths.length === 0 ? copy.id : paths.map((p) => <div key={p}>{p}</div>)}
+          </div>
+          <TextInput
+            label={`To which folder on ${copy.machine}`}
+            description="Paths are kept below it. It is made when missing; what exists there is never overwritten."
+            placeholder="/srv/restored"
+            required
+            data-autofocus
+            value={to}
+            onChange={(e) => setTo(e.currentTarget.value)}
+          />
+          <Problem error={begin.error} />
+          <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
+            <Button variant="default" size="xs" onClick={close}>
+              Leave
+            </Button>
+            <Button type="submit" size="xs" loading={begin.isPending}>
+              Restore
+            </Button>
+          </div>
+        </form>
+      )}
+    </Modal>
+  );
+}
+
+function Report({ runId, close }: { runId: number; close: () => void }) {
+  const run = useRun(runId);
+  const log = useRunLog(run.data);
+  const r = run.data;
+  return (
+    <>
+      {r && r.state !== 'ended' && <RunProgress run={r} />}
+      {r?.state === 'ended' && (
+        <>
+          <Status state={r.outcome ?? ''} /> <div style={{ marginTop: 6 }}>{r.sentence}</div>
+          {log.data?.lines
+            .filter((l) => l.severity !== 'info' && l.text !== r.sentence)
+            .map((l, i) => (
+              <div key={i} className="mono tone-warned">
+                {l.text}
+              </div>
+            ))}
+        </>
+      )}
+      <div style={{ display: 'flex', justifyContent: 'flex-end', marginTop: 16 }}>
+        <Button size="xs" onClick={close}>
+          Done
+        </Button>
+      </div>
+    </>
+  );
+}

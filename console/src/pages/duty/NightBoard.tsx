@@ -1,0 +1,82 @@
+import { Tooltip } from '@mantine/core';
+import { Link } from 'react-router';
+import type { Duty } from '../../api/client';
+import { When } from '../../ui/Facts';
+import { Glyph } from '../../ui/Status';
+
+const weekday = (date: string) =>
+  new Date(`${date}T12:00Z`).toLocaleDateString('en', { weekday: 'short', timeZone: 'UTC' });
+
+/** One row a job, one cell a night: a pattern of failures should jump out. */
+export function NightBoard({ board }: { board: Duty['board'] }) {
+  const nights = board[0]?.nights ?? [];
+  return (
+    <section className="sheet" aria-label="Night board">
+      <h2>
+        The last {nights.length} nights <span className="facts">noon to noon, the newest on the right</span>
+      </h2>
+      <table className="rows board">
+        <thead>
+          <tr>
+            <th scope="col">job</th>
+            {nights.map((n) => (
+              <th key={n.date} scope="col">
+                <div className="night" title={n.date}>
+                  <span aria-hidden>{weekday(n.date).slice(0, 1)}</span>
+                  <span className="visually-hidden">{n.date}</span>
+                </div>
+              </th>
+            ))}
+            <th scope="col" className="num">
+              newest good copy
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {board.map((row) => (
+            <tr key={row.job}>
+              <td>
+                <Link to={`/jobs/${row.job}`}>{row.job}</Link>
+              </td>
+              {row.nights.map((n) => (
+                <td key={n.date}>
+                  <Night job={row.job} night={n} />
+                </td>
+              ))}
+              <td className="num">
+                <When at={row.newestGoodCopy} />
+                {row.stale && <span className="tone-failed"> stale</span>}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <div className="legend" aria-label="Legend">
+        {['ok', 'warned', 'failed', 'missed', 'not-needed', 'running'].map((state) => (
+          <span key={state} className="status">
+            <Glyph state={state} /> {state}
+          </span>
+        ))}
+        <span className="status">
+          <Glyph state={null} /> none planned
+        </span>
+      </div>
+    </section>
+  );
+}
+
+function Night({ job, night }: { job: string; night: Duty['board'][number]['nights'][number] }) {
+  const what = `${job}, ${weekday(night.date)} ${night.date}: ${night.outcome ?? 'none planned'}${night.planned > 1 ? `, the worst of ${night.planned}` : ''}`;
+  const glyph = <Glyph state={night.outcome} label={what} />;
+  return (
+    <Tooltip label={what} openDelay={100}>
+      {night.runId === null ? (
+        <div className="cell">{glyph}</div>
+      ) : (
+        <Link className="cell" to={`/runs/${night.runId}`}>
+          {glyph}
+        </Link>
+      )}
+    </Tooltip>
+  );
+}

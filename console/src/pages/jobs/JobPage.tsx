@@ -1,0 +1,137 @@
+import { Button } from '@mantine/core';
+import { Link, useParams } from 'react-router';
+import type { Job } from '../../api/client';
+import { useJob, useRunJob, useRuns } from '../../api/hooks';
+import { Size, When } from '../../ui/Facts';
+import { Answer, Page, Problem } from '../../ui/Page';
+import { RunList } from '../runs/RunList';
+import { RunProgress } from '../runs/RunProgress';
+
+export function JobPage() {
+  const { name = '' } = useParams();
+  const job = useJob(name);
+  const runs = useRuns({ job: name, limit: 100 });
+  const run = useRunJob();
+  const busy = job.data?.lastRun && job.data.lastRun.state !== 'ended';
+  return (
+    <Page
+      title={name}
+      facts={job.data && `on ${job.data.machine}, into ${job.data.store}`}
+      doing={
+        <>
+          <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
+            Copies
+          </Button>
+          <Button component={Link} to={`/jobs/${name}/prune`} size="xs" variant="default">
+            Prune plan
+          </Button>
+          <Button size="xs" disabled={Boolean(busy) || !job.data} onClick={() => run.mutate(name)}>
+            Run now
+          </Button>
+        </>
+      }
+    >
+      <Problem error={run.error} />
+      <Answer of={job}>
+        {(j) => (
+          <div className="columns">
+            {busy && j.lastRun && (
+              <section className="sheet" style={{ padding: '11px 14px' }}>
+                <Link to={`/runs/${j.lastRun.id}`}>Run {j.lastRun.id}</Link>
+                <RunProgress run={j.lastRun} />
+              </section>
+            )}
+            <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 3fr) minmax(260px, 2fr)' }}>
+              <Definition job={j} />
+              <Due job={j} />
+            </div>
+            <section className="sheet" aria-label="Runs">
+              <h2>Runs</h2>
+              <Answer of={runs}>
+                {(page) => (
+                  <RunList runs={page.items} empty="This job has not run yet. Run it now to make its first copy." />
+                )}
+              </Answer>
+            </section>
+          </div>
+        )}
+      </Answer>
+    </Page>
+  );
+}
+
+function Definition({ job }: { job: Job }) {
+  return (
+    <section className="sheet" aria-label="Definition">
+      <h2>What it does</h2>
+      <dl className="facts-grid">
+        <dt>takes</dt>
+        <dd className="mono">
+          {job.takes.map((t) => (
+            <div key={t}>{t}</div>
+          ))}
+        </dd>
+        {job.leavesOut.length > 0 && (
+          <>
+            <dt>leaves out</dt>
+            <dd className="mono">{job.leavesOut.join('  ')}</dd>
+          </>
+        )}
+        <dt>keeps</dt>
+        <dd>
+          {job.keep} <span className="soft">(policy {job.policy})</span>
+        </dd>
+        <dt>promises</dt>
+        <dd>{job.freshWithin ? `a good copy not older than ${job.freshWithin}` : 'no freshness limit'}</dd>
+        <dt>newest good copy</dt>
+        <dd>
+          {job.newestGoodCopy ? (
+            <>
+              <Link to={`/copies/${job.newestGoodCopy.id}`}>{job.newestGoodCopy.id}</Link>,{' '}
+              <When at={job.newestGoodCopy.taken} />, <Size bytes={job.newestGoodCopy.bytes} />
+            </>
+          ) : (
+            'none yet'
+          )}
+          {job.stale && <span className="tone-failed"> stale: older than promised</span>}
+        </dd>
+      </dl>
+    </section>
+  );
+}
+
+function Due({ job }: { job: Job }) {
+  return (
+    <section className="sheet" aria-label="Next due">
+      <h2>
+        {job.when ?? 'By hand only'} <span className="facts">{job.zone}</span>
+      </h2>
+      {job.nextDue.length === 0 ? (
+        <div className="empty">Nobody starts it but you.</div>
+      ) : (
+        <table className="rows whole">
+          <thead>
+            <tr>
+              <th scope="col">next due, local</th>
+              <th scope="col">UTC</th>
+              <th scope="col" className="num" />
+            </tr>
+          </thead>
+          <tbody>
+            {job.nextDue.map((d) => (
+              <tr key={d.utc}>
+                <td>
+                  {d.local.slice(0, 16).replace('T', ' ')} {d.local.slice(19)}
+                </td>
+                <td>{d.utc.slice(0, 16).replace('T', ' ')}</td>
+                <td className="num soft">
+                  <When at={d.utc} />
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,147 @@
+import { Button, TextInput } from '@mantine/core';
+import { Link, useNavigate, useSearchParams } from 'react-router';
+import type { Job } from '../../api/client';
+import { useJobs, useRunJob } from '../../api/hooks';
+import { Size, When } from '../../ui/Facts';
+import { count } from '../../ui/format';
+import { Answer, Page, Problem } from '../../ui/Page';
+import { Rows } from '../../ui/Rows';
+import { RunProgress } from '../runs/RunProgress';
+import { Glyph, Status } from '../../ui/Status';
+
+const fits = (job: Job, words: string) =>
+  words
+    .toLowerCase()
+    .split(/\s+/)
+    .every((w) =>
+      [
+        job.name,
+        job.machine,
+        job.store,
+        job.policy,
+        job.when ?? 'by hand',
+        job.lastRun?.outcome ?? '',
+        job.stale ? 'stale' : '',
+      ]
+        .join(' ')
+        .includes(w),
+    );
+
+export function JobsPage() {
+  const jobs = useJobs();
+  const run = useRunJob();
+  const navigate = useNavigate();
+  const [params, setParams] = useSearchParams();
+  const words = params.get('find') ?? '';
+  return (
+    <Page
+      title="Jobs"
+      facts={jobs.data && count(jobs.data.length, 'job')}
+      doing={
+        <TextInput
+          data-search
+          size="xs"
+          w={240}
+          placeholder="Find by name, store, outcome"
+          aria-label="Find jobs"
+          value={words}
+          onChange={(e) => setParams(e.currentTarget.value ? { find: e.currentTarget.value } : {}, { replace: true })}
+        />
+      }
+    >
+      <Problem error={run.error} />
+      <Answer of={jobs}>
+        {(all) => (
+          <div className="sheet">
+            <Rows
+              label="Jobs"
+              rows={all.filter((j) => fits(j, words))}
+              rowKey={(j) => j.name}
+              open={(j) => void navigate(`/jobs/${j.name}`)}
+              empty={
+                all.length === 0 ? (
+                  <>
+                    No jobs yet. <Link to="/settings">Write a charter</Link> that declares one.
+                  </>
+                ) : (
+                  'No job fits these words; take some away.'
+                )
+              }
+              columns={[
+                {
+                  title: 'job',
+                  cell: (j) => (
+                    <Link to={`/jobs/${j.name}`} onClick={(e) => e.stopPropagation()} style={{ fontWeight: 550 }}>
+                      {j.name}
+                    </Link>
+                  ),
+                },
+                { title: 'when', cell: (j) => j.when ?? 'by hand' },
+                { title: 'last run', cell: (j) => <LastRun job={j} /> },
+                { title: 'the last nights', cell: (j) => <LastNights job={j} /> },
+                {
+                  title: 'next due',
+                  cell: (j) => (j.nextDue[0] ? <When at={j.nextDue[0].utc} /> : <span className="soft">–</span>),
+                },
+                {
+                  title: 'newest good copy',
+                  num: true,
+                  cell: (j) => (
+                    <>
+                      <When at={j.newestGoodCopy?.taken} />
+                      {j.stale && <span className="tone-failed"> stale</span>}
+                    </>
+                  ),
+                },
+                { title: 'size', num: true, cell: (j) => <Size bytes={j.newestGoodCopy?.bytes} /> },
+                { title: 'copies', num: true, cell: (j) => j.copies },
+                {
+                  title: '',
+                  num: true,
+                  cell: (j) => (
+                    <Button
+                      size="compact-xs"
+                      variant="default"
+                      aria-label={`Run ${j.name} now`}
+                      disabled={j.lastRun !== null && j.lastRun.state !== 'ended'}
+                      onClick={(e) => {
+                        e.stopPropagation();
+                        run.mutate(j.name);
+                      }}
+                    >
+                      Run now
+                    </Button>
+                  ),
+                },
+              ]}
+            />
+          </div>
+        )}
+      </Answer>
+    </Page>
+  );
+}
+
+function LastRun({ job }: { job: Job }) {
+  const run = job.lastRun;
+  if (!run) return <span className="soft">never ran</span>;
+  if (run.state !== 'ended') return <RunProgress run={run} brief />;
+  return (
+    <>
+      <Status state={run.outcome ?? run.state} />{' '}
+      <span className="soft">
+        <When at={run.ended} />
+      </span>
+    </>
+  );
+}
+
+function LastNights({ job }: { job: Job }) {
+  return (
+    <span style={{ display: 'inline-flex', gap: 2 }}>
+      {job.nights.slice(-7).map((n) => (
+        <Glyph key={n.date} state={n.outcome} label={`${n.date}: ${n.outcome ?? 'none planned'}`} />
+      ))}
+    </span>
+  );
+}

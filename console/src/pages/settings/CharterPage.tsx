@@ -1,0 +1,117 @@
+import { Button, Textarea } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, take, type Schemas } from '../../api/client';
+import { useAct, useCharter } from '../../api/hooks';
+import { When } from '../../ui/Facts';
+import { count } from '../../ui/format';
+import { Answer, Page, Problem } from '../../ui/Page';
+import { Status } from '../../ui/Status';
+import { example } from './example';
+
+/** The charter as text: mistakes while typing, the difference before it is put in force. */
+export function CharterPage() {
+  const charter = useCharter();
+  return (
+    <Page
+      title="Charter"
+      facts={
+        charter.data &&
+        (charter.data.appliedAt ? (
+          <>
+            revision {charter.data.revision}, applied by {charter.data.by} <When at={charter.data.appliedAt} />
+          </>
+        ) : (
+          'none in force yet; here is an example to begin with'
+        ))
+      }
+    >
+      <Answer of={charter}>
+        {(c) => <Editor key={c.revision} start={c.revision === 0 ? example : c.yaml} revision={c.revision} />}
+      </Answer>
+    </Page>
+  );
+}
+
+function Editor({ start, revision }: { start: string; revision: number }) {
+  const [text, setText] = useState(start);
+  const [settled] = useDebouncedValue(text, 300);
+  const check = useQuery({
+    queryKey: ['charter-check', settled],
+    queryFn: async () => {
+      const found = await take(api.POST('/api/v1/charter/check', { body: { yaml: settled } }));
+      const diff = found.well ? await take(api.POST('/api/v1/charter/diff', { body: { yaml: settled } })) : null;
+      return { found, diff };
+    },
+    placeholderData: (before) => before,
+  });
+  const apply = useAct((yaml: string) =>
+    take(api.PUT('/api/v1/charter', { body: { yaml }, headers: { 'If-Match': `"r${revision}"` } })),
+  );
+  const changes = check.data?.diff?.changes ?? [];
+  return (
+    <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 3fr) minmax(300px, 2fr)' }}>
+      <Textarea
+        aria-label="Charter (YAML)"
+        value={text}
+        onChange={(e) => setText(e.currentTarget.value)}
+        autosize
+        minRows={20}
+        maxRows={36}
+        spellCheck={false}
+        styles={{ input: { fontFamily: 'var(--mantine-font-family-monospace)', fontSize: 12.5, lineHeight: 1.5 } }}
+      />
+      <section className="sheet" aria-label="What it would do">
+        <h2>
+          {check.data?.found.well === false
+            ? count(check.data.found.mistakes.length, 'mistake')
+            : 'What it would change'}
+        </h2>
+        <Problem error={check.error} />
+        {check.data?.found.mistakes.map((m, i) => (
+          <div key={i} style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
+            <Status state="failed">
+              line {m.line}, column {m.column}
+            </Status>{' '}
+            <span className="soft">{m.about}</span>
+            <div>{m.message}</div>
+          </div>
+        ))}
+        {check.data?.found.well && changes.length === 0 && (
+          <div className="empty">Nothing: this is what is in force.</div>
+        )}
+        {changes.map((c) => (
+          <Change key={`${c.object} ${c.name}`} change={c} />
+        ))}
+        <div style={{ padding: '12px 14px' }}>
+          <Button
+            size="xs"
+            disabled={changes.length === 0 || settled !== text}
+            loading={apply.isPending}
+            onClick={() => apply.mutate(text)}
+          >
+            Put in force
+          </Button>
+          <Problem error={apply.error} />
+        </div>
+      </section>
+    </div>
+  );
+}
+
+const markOf: Record<string, string> = { added: '+', removed: '−', changed: '~' };
+
+function Change({ change }: { change: Schemas['CharterChangeAnswer'] }) {
+  return (
+    <div style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
+      <span className="mono">{markOf[change.change]}</span> {change.object} <b>{change.name}</b>{' '}
+      <span className="soft">{change.change}</span>
+      {change.fields.map((f) => (
+        <div key={f.field} className="soft" style={{ paddingLeft: 18 }}>
+          {f.field}: {f.before ?? 'none'} → {f.after ?? 'none'}
+        </div>
+      ))}
+    </div>
+  );
+}

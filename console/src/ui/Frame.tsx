@@ -1,0 +1,149 @@
+import { ActionIcon, Kbd, Modal, Table, useComputedColorScheme, useMantineColorScheme } from '@mantine/core';
+import { useDisclosure, useHotkeys } from '@mantine/hooks';
+import { Spotlight, spotlight } from '@mantine/spotlight';
+import {
+  IconArchive,
+  IconBuildingWarehouse,
+  IconCalendarTime,
+  IconClipboardList,
+  IconLogout,
+  IconMoon,
+  IconSearch,
+  IconSettings,
+  IconSun,
+  IconUserShield,
+} from '@tabler/icons-react';
+import { Suspense } from 'react';
+import { Link, NavLink, Outlet, useNavigate } from 'react-router';
+import { openSession } from '../api/client';
+import { useDuty, useJobs, useSession } from '../api/hooks';
+import { useLive } from '../api/live';
+import { PresentProvider } from './Facts';
+import { Mark } from './Mark';
+
+const areas = [
+  { to: '/', title: 'Duty', icon: IconUserShield, key: 'd' },
+  { to: '/jobs', title: 'Jobs', icon: IconClipboardList, key: 'o' },
+  { to: '/timetable', title: 'Timetable', icon: IconCalendarTime, key: 't' },
+  { to: '/copies', title: 'Copies', icon: IconArchive, key: 'c' },
+  { to: '/stores', title: 'Stores', icon: IconBuildingWarehouse, key: 's' },
+  { to: '/settings', title: 'Settings', icon: IconSettings, key: 'e' },
+];
+
+const leave = async () => {
+  const { antiforgery } = await openSession();
+  await fetch('/sign-out', { method: 'POST', headers: { 'X-Ironkeep-Antiforgery': antiforgery } });
+  window.location.assign('/sign-in');
+};
+
+/** The frame around every page: areas on the left, the page on the right, keys everywhere. */
+export function Frame() {
+  const session = useSession();
+  const connected = useLive();
+  const duty = useDuty();
+  const jobs = useJobs();
+  const navigate = useNavigate();
+  const [helping, help] = useDisclosure(false);
+  const { setColorScheme } = useMantineColorScheme();
+  const dark = useComputedColorScheme('light') === 'dark';
+  useHotkeys([
+    ['mod+K', () => spotlight.open()],
+    ['shift+?', help.open],
+    [
+      '/',
+      () =>
+        (
+          document.querySelector<HTMLElement>('[data-search]') ?? document.querySelector<HTMLElement>('main input')
+        )?.focus(),
+    ],
+    ['j', () => document.querySelector<HTMLElement>('main tbody tr[tabindex]')?.focus()],
+    ...areas.map((a) => [`alt+${a.key}`, () => void navigate(a.to)] as [string, () => void]),
+  ]);
+  const waiting = duty.data?.alerts.filter((a) => a.state === 'open').length ?? 0;
+  return (
+    <PresentProvider zone={session.data?.zone ?? 'UTC'}>
+      <div className="frame">
+        <nav className="rail" aria-label="Areas">
+          <Link to="/" className="mark">
+            <Mark /> Iron Keep
+          </Link>
+          {areas.map((a) => (
+            <NavLink key={a.to} to={a.to} end={a.to === '/'} className={({ isActive }) => (isActive ? 'active' : '')}>
+              <a.icon size={17} stroke={1.7} aria-hidden /> {a.title}
+              {a.to === '/' && waiting > 0 && (
+                <span className="badge" aria-label={`${waiting} open alerts`}>
+                  {waiting}
+                </span>
+              )}
+            </NavLink>
+          ))}
+          <div className="foot">
+            <div style={{ marginBottom: 8 }}>
+              {session.data?.person} on {session.data?.machine}
+            </div>
+            <ActionIcon variant="transparent" c="#b6bdc4" aria-label="Find anything (Ctrl+K)" onClick={spotlight.open}>
+              <IconSearch size={17} />
+            </ActionIcon>
+            <ActionIcon
+              variant="transparent"
+              c="#b6bdc4"
+              aria-label={dark ? 'Light colours' : 'Dark colours'}
+              onClick={() => setColorScheme(dark ? 'light' : 'dark')}
+            >
+              {dark ? <IconSun size={17} /> : <IconMoon size={17} />}
+            </ActionIcon>
+            <ActionIcon variant="transparent" c="#b6bdc4" aria-label="Sign out" onClick={() => void leave()}>
+              <IconLogout size={17} />
+            </ActionIcon>
+          </div>
+        </nav>
+        <main className="page">
+          {!connected && (
+            <div role="status" className="soft" style={{ marginBottom: 8 }}>
+              The service does not answer; what you see may be old. It is asked again every few seconds.
+            </div>
+          )}
+          <Suspense fallback={null}>
+            <Outlet />
+          </Suspense>
+        </main>
+      </div>
+      <Spotlight
+        shortcut={null}
+        searchProps={{ placeholder: 'Go to a page or a job', 'aria-label': 'Go to a page or a job' }}
+        nothingFound="Nothing of that name"
+        limit={12}
+        actions={[
+          ...areas.map((a) => ({ id: a.to, label: a.title, onClick: () => void navigate(a.to) })),
+          ...(jobs.data ?? []).map((j) => ({
+            id: `job-${j.name}`,
+            label: j.name,
+            description: `job, ${j.when ?? 'by hand'}`,
+            onClick: () => void navigate(`/jobs/${j.name}`),
+          })),
+        ]}
+      />
+      <Modal opened={helping} onClose={help.close} title="Keys">
+        <Table>
+          <Table.Tbody>
+            {[
+              ['Ctrl+K', 'go to a page or a job'],
+              ['/', 'search on this page'],
+              ['j  k', 'next and previous row'],
+              ['Enter', 'open the row'],
+              ...areas.map((a) => [`Alt+${a.key.toUpperCase()}`, a.title]),
+              ['?', 'these keys'],
+            ].map(([key, what]) => (
+              <Table.Tr key={key}>
+                <Table.Td>
+                  <Kbd>{key}</Kbd>
+                </Table.Td>
+                <Table.Td>{what}</Table.Td>
+              </Table.Tr>
+            ))}
+          </Table.Tbody>
+        </Table>
+      </Modal>
+    </PresentProvider>
+  );
+}
