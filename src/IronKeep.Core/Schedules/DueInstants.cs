@@ -25,7 +25,7 @@ public static class DueInstants
                 }
             }
             date = date.PlusDays(1);
-            var dayStart = date.AtStartOfDayInZone(zone).ToInstant();
+            var dayStart = StartOf(date, zone);
             // What is due before the next date begins can no longer be preceded by anything.
             while (pending.Count > 0 && pending.Min < dayStart)
             {
@@ -38,6 +38,13 @@ public static class DueInstants
                 yield break;
             }
         }
+    }
+
+    // A zone can leave out a whole date; it then begins, and ends, where the clock goes on.
+    private static Instant StartOf(LocalDate date, DateTimeZone zone)
+    {
+        var mapping = zone.MapLocal(date.AtMidnight());
+        return mapping.Count == 0 ? mapping.LateInterval.Start : mapping.First().ToInstant();
     }
 
     /// <summary>The first due instant strictly after <paramref name="asOf"/>; null when none comes within ten years.</summary>

@@ -30,6 +30,9 @@ internal sealed class ChunkIndex(IPlace place)
 
     public static string PackOf(string file) => Path.GetFileNameWithoutExtension(file);
 
+    /// <summary>Whether a file is a pack at its own place; other files below the folder are nobody's.</summary>
+    public static bool IsPack(string file) => PackOf(file) is { Length: 2 * ChunkId.Size } pack && file == FileOf(pack);
+
     public bool Contains(ChunkId id) => chunks.ContainsKey(id);
 
     public bool TryGet(ChunkId id, out ChunkPlace found) => chunks.TryGetValue(id, out found);
@@ -37,7 +40,7 @@ internal sealed class ChunkIndex(IPlace place)
     /// <summary>Brings the index in line with the packs that are there now: reads new ones, forgets vanished ones.</summary>
     public void Refresh()
     {
-        var there = place.List(Folder).Where(f => f.Name.EndsWith(".pack", StringComparison.Ordinal)).ToDictionary(f => PackOf(f.Name), f => f.Size);
+        var there = place.List(Folder).Where(f => IsPack(f.Name)).ToDictionary(f => PackOf(f.Name), f => f.Size);
         foreach (var gone in packs.Keys.Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToList()) Forget(gone);
         foreach (var (pack, size) in there)
         {

@@ -42,6 +42,13 @@ internal sealed class PackBuilder : IDisposable
         return Append(entry.Id, stored.Length, entry.RawLength, entry.Codec);
     }
 
+    /// <summary>Takes over all that another builder holds, and empties it.</summary>
+    public void Absorb(PackBuilder other)
+    {
+        foreach (var entry in other.entries) AddStored(entry, other.buffer.AsSpan((int)entry.Offset, entry.StoredLength));
+        other.Clear();
+    }
+
     /// <summary>The finished pack and its name; the memory is valid until <see cref="Clear"/>.</summary>
     public (string Name, ReadOnlyMemory<byte> Bytes) Seal()
     {

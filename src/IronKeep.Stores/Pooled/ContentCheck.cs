@@ -34,7 +34,7 @@ public static class ContentCheck
         using var stay = store.Enter();
         store.CheckStillThere();
         store.Index.Refresh();
-        var packs = store.Place.List(ChunkIndex.Folder).Where(f => f.Name.EndsWith(".pack", StringComparison.Ordinal)).ToList();
+        var packs = store.Place.List(ChunkIndex.Folder).Where(f => ChunkIndex.IsPack(f.Name)).ToList();
         var total = packs.Sum(p => p.Size);
         long done = 0;
         var damage = new System.Collections.Concurrent.ConcurrentBag<PackDamage>();

@@ -46,7 +46,7 @@ public static class Reclaim
 
     private static (int Removed, int Rewritten, long Freed) Sweep(PooledStore store, HashSet<ChunkId> used, CancellationToken cancel)
     {
-        var sizes = store.Place.List(ChunkIndex.Folder).ToDictionary(f => ChunkIndex.PackOf(f.Name), f => f.Size);
+        var sizes = store.Place.List(ChunkIndex.Folder).Where(f => ChunkIndex.IsPack(f.Name)).ToDictionary(f => ChunkIndex.PackOf(f.Name), f => f.Size);
         long before = sizes.Values.Sum();
         int removed = 0, rewritten = 0;
         using var builder = new PackBuilder();

@@ -41,7 +41,14 @@ public sealed class WritingSession : IDisposable
     /// <summary>Seals every lane and writes the record: the commit point. No lane may be used any more.</summary>
     public void Commit(CopyRecord record)
     {
-        foreach (var lane in lanes) lane.Seal();
+        // What the lanes hold at the end goes into common packs, so that a small copy does not leave a pack for every worker.
+        Lane? last = null;
+        foreach (var lane in lanes)
+        {
+            last?.Absorb(lane);
+            last ??= lane;
+        }
+        last?.Seal();
         store.WriteRecord(record);
     }
 
@@ -83,6 +90,12 @@ public sealed class WritingSession : IDisposable
                 content = content[cut..];
             }
             return ids.ToImmutable();
+        }
+
+        internal void Absorb(Lane other)
+        {
+            pack.Absorb(other.pack);
+            if (pack.IsFull) Seal();
         }
 
         internal void Seal()
