@@ -39,8 +39,9 @@ public sealed class CharterReader
         var jobs = Named(map.Map("jobs"), "job", ReadJob);
         foreach (var (job, kind, name) in uses)
         {
-            var known = kind == "store" ? stores.Keys : policies.Keys;
-            if (known.Contains(name.Value)) continue;
+            // One that is declared with mistakes of its own is declared all the same.
+            if (places.ContainsKey($"{kind} {name.Value}")) continue;
+            var known = places.Keys.Where(p => p.StartsWith(kind + " ", StringComparison.Ordinal)).Select(p => p[(kind.Length + 1)..]);
             var near = Nearest.To(name.Value, known);
             Wrong(name, job, $"there is no {kind} '{name.Value}'; {(near is null ? $"declare it under '{(kind == "store" ? "stores" : "policies")}'" : $"did you mean '{near}'?")}");
         }

@@ -20,9 +20,10 @@ public static class CharterYaml
     {
         if (yaml.Length > LargestText)
             return CharterReading.Unreadable(1, 1, $"the text has {yaml.Length} characters; the most is {LargestText}");
+        var scanner = new Scanner(new StringReader(yaml), skipComments: true);
         try
         {
-            var parser = new Parser(new Scanner(new StringReader(yaml), skipComments: true));
+            var parser = new Parser(scanner);
             parser.Consume<StreamStart>();
             if (parser.Accept<StreamEnd>(out _))
                 return CharterReading.Unreadable(1, 1, $"the text is empty; begin it with 'charter: {Charter.Version}'");
@@ -39,9 +40,17 @@ public static class CharterYaml
         }
         catch (YamlException e)
         {
-            return CharterReading.Unreadable((int)e.Start.Line, (int)e.Start.Column, $"this is not YAML: {Plain(e.Message)}; check the indentation and quotes here and just before");
+            return NotYaml(e.Start, e.Message);
+        }
+        catch (InvalidOperationException)
+        {
+            // The scanner's way of saying that a plain text stands where a key must be.
+            return NotYaml(scanner.CurrentPosition, "a key or value is broken off");
         }
     }
+
+    private static CharterReading NotYaml(Mark at, string why) =>
+        CharterReading.Unreadable((int)at.Line, (int)at.Column, $"this is not YAML: {Plain(why)}; check the indentation and quotes here and just before");
 
     private static CharterNode ReadNode(Parser parser, int depth)
     {

@@ -37,7 +37,7 @@ public static class IronKeepHost
         if (settings.Problems().ToList() is { Count: > 0 } problems) throw new StartRefusedException(string.Join(Environment.NewLine, problems));
         var services = builder.Services;
         services.Configure<ServiceSettings>(builder.Configuration.GetSection(ServiceSettings.Section));
-        if (!OnlyDescribes) services.AddSingleton(OnlyOne.Claim(settings.DataFolder));
+        var claim = OnlyDescribes ? null : OnlyOne.Claim(settings.DataFolder);
         builder.WebHost.UseUrls(settings.Listen);
         builder.WebHost.ConfigureKestrel(k =>
         {
@@ -61,7 +61,10 @@ public static class IronKeepHost
         services.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         services.AddResponseCompression();
         change?.Invoke(builder);
+        // Made by the container, so that it is given back when the service is disposed of.
+        if (claim is not null) services.AddSingleton(_ => claim);
         var app = builder.Build();
+        app.Services.GetService<OnlyOne>();
         Map(app);
         return app;
     }

@@ -1,0 +1,153 @@
+using System.Diagnostics;
+using System.Text.Json;
+
+namespace IronKeep.EndToEnd.Tests;
+
+/// <summary>The programs as a person meets them: exit codes, texts, and what is left after a kill.</summary>
+public sealed class ProgramTests : IDisposable
+{
+    private readonly Programs programs = new();
+
+    public void Dispose() => programs.Dispose();
+
+    [Fact]
+    public async Task The_loop_from_a_charter_to_a_restored_tree_through_the_client()
+    {
+        await programs.BeginAsync();
+        await Shell("mkdir -p a/b; seq 1 50000 > a/b/numbers; printf x > a/one; ln -s one a/link; chmod 600 a/one; touch -d '2001-02-03 04:05:06.7' a/one");
+        var first = await Ok("job", "run", "by-hand", "--watch");
+        Assert.Contains("OK", first.Out);
+        Assert.Contains("taken    3 items", first.Out);
+        await Shell("printf y > a/one");
+        await Ok("job", "run", "by-hand", "--watch");
+        var copies = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out);
+        var (newest, oldest) = (copies[0].GetProperty("id").GetString()!, copies[1].GetProperty("id").GetString()!);
+        Assert.Contains("numbers", (await Ok("copy", "browse", oldest, programs.Source + "/a/b")).Out);
+
+        await Ok("copy", "restore", oldest, "--to", programs.Root + "/all");
+        await Ok("copy", "restore", newest, programs.Source + "/a/one", "--to", programs.Root + "/one");
+        Assert.Equal("y", File.ReadAllText(programs.Root + "/one" + programs.Source + "/a/one"));
+        Assert.Equal("600 2001-02-03 04:05:06.700000000\n", await Shell($"stat -c '%a %y' '{programs.Root}/all{programs.Source}/a/one' | cut -c1-33"));
+        Assert.Equal("one\n", await Shell($"readlink '{programs.Root}/all{programs.Source}/a/link'"));
+        // A second time to the same place: nothing is overwritten, and it is said.
+        var again = await programs.ClientAsync("copy", "restore", newest, programs.Source + "/a/one", "--to", programs.Root + "/one");
+        Assert.Equal(4, again.ExitCode);
+        Assert.Contains("exists already", again.Out);
+
+        var plan = JsonSerializer.Deserialize<JsonElement>((await Ok("prune", "plan", "by-hand", "--output", "json")).Out);
+        await Ok("prune", "apply", plan.GetProperty("fingerprint").GetString()!);
+        Assert.Contains("1 copy left the bin", (await Ok("store", "reclaim", "cellar")).Out);
+        await Ok("store", "check", "cellar");
+        Assert.Equal(3, (await programs.ClientAsync("copy", "show", oldest)).ExitCode);
+        Assert.Equal(0, (await programs.ClientAsync("duty")).ExitCode);
+
+        // Every pack byte counts: one is turned, the check ends with 4 and names the file.
+        foreach (var pack in Directory.EnumerateFiles(programs.StoreFolder + "/packs", "*", SearchOption.AllDirectories)) Flip(pack, 8);
+        var check = await programs.ClientAsync("store", "check", "cellar");
+        Assert.Equal(4, check.ExitCode);
+        Assert.Contains(newest, check.Out);
+        Assert.Equal(1, (await programs.ClientAsync("duty")).ExitCode);
+        Assert.Contains("UNSOUND  store cellar", (await programs.ClientAsync("duty")).Out);
+    }
+
+    [Fact]
+    public async Task A_service_killed_in_mid_run_says_interrupted_and_earlier_copies_are_whole()
+    {
+        await programs.BeginAsync();
+        await Shell("mkdir d; head -c 3000000 /dev/urandom > d/kept");
+        await Ok("job", "run", "by-hand", "--watch");
+        for (var round = 0; round < 4; round++)
+        {
+            await Shell("for i in $(seq 40); do head -c 9000000 /dev/urandom > d/$i; done");
+            var begun = await Ok("job", "run", "by-hand", "--output", "json");
+            var id = JsonSerializer.Deserialize<JsonElement>(begun.Out).GetProperty("id").GetInt64();
+            // Not a fixed pause: killed as soon as it has read so many bytes.
+            while (true)
+            {
+                var run = JsonSerializer.Deserialize<JsonElement>((await programs.ClientAsync("run", "show", $"{id}", "--output", "json")).Out);
+                if (run.GetProperty("state").GetString() == "ended" || run.GetProperty("figures").GetProperty("readBytes").GetInt64() > 20_000_000 * round) break;
+            }
+            programs.Kill();
+            await programs.StartServiceAsync();
+            var after = await programs.ClientAsync("run", "show", $"{id}");
+            if (!after.Out.Contains("interrupted", StringComparison.Ordinal)) continue;
+            Assert.Equal(4, after.ExitCode);
+            Assert.Contains("Run the job again", after.Out);
+            Assert.Contains("interrupted", (await programs.ClientAsync("duty")).Out);
+            var copies = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out);
+            Assert.Equal(1, copies.GetArrayLength());
+            Assert.Contains("is sound", (await Ok("store", "check", "cellar")).Out);
+            await Ok("copy", "restore", copies[0].GetProperty("id").GetString()!, "--to", $"{programs.Root}/back{round}");
+            Assert.Equal("", await Shell($"cmp d/kept '{programs.Root}/back{round}{programs.Source}/d/kept'"));
+            // The next run makes up for it and leaves nothing of the broken one behind.
+            await Ok("job", "run", "by-hand", "--watch");
+            Assert.Equal(0, (await programs.ClientAsync("duty")).ExitCode);
+            Assert.Empty(Directory.EnumerateFiles(programs.StoreFolder + "/work", "*.part"));
+            return;
+        }
+        Assert.Fail("no run was at work when the service was killed");
+    }
+
+    [Fact]
+    public async Task A_second_service_on_the_same_catalogue_refuses_to_start_and_a_stop_is_clean()
+    {
+        await programs.StartServiceAsync();
+        var second = await programs.RunAsync("ironkeepd", null, $"--IronKeep:DataFolder={programs.DataFolder}", "--IronKeep:Listen=http://127.0.0.1:1");
+        Assert.Equal(3, second.ExitCode);
+        Assert.Contains("another Iron Keep service", second.Error);
+        Assert.Contains(programs.DataFolder, second.Error);
+        Assert.Equal(0, await programs.StopAsync());
+        var bad = await programs.RunAsync("ironkeepd", null, "--IronKeep:DataFolder=relative", "--IronKeep:RunsAtOnce=0", "--IronKeep:Machine=Not A Name");
+        Assert.Equal(3, bad.ExitCode);
+        foreach (var setting in new[] { "DataFolder", "RunsAtOnce", "Machine" }) Assert.Contains("IronKeep:" + setting, bad.Error);
+    }
+
+    [Fact]
+    public async Task The_client_ends_with_the_code_that_tells_what_happened()
+    {
+        var nowhere = await programs.ClientAsync("duty", "--url", "http://127.0.0.1:1");
+        Assert.Equal(4, nowhere.ExitCode);
+        Assert.Contains("cannot be reached", nowhere.Error);
+        Assert.Equal(2, (await programs.ClientAsync("dutty")).ExitCode);
+        Assert.Equal(2, (await programs.ClientAsync("timetable", "--next", "soon")).ExitCode);
+        await programs.BeginAsync();
+        var unknown = await programs.ClientAsync("job", "run", "nothing");
+        Assert.Equal(3, unknown.ExitCode);
+        Assert.Contains("there is no job 'nothing'", unknown.Error);
+        await programs.WriteCharterAsync("Bad Name");
+        var charter = programs.Root + "/charter.yaml";
+        var check = await programs.ClientAsync("charter", "check", charter);
+        Assert.Equal(2, check.ExitCode);
+        Assert.Contains($"{charter}:7:3: job Bad Name", check.Out);
+        Assert.Equal(2, (await programs.ClientAsync("charter", "apply", charter)).ExitCode);
+        await programs.WriteCharterAsync("other");
+        Assert.Equal(1, (await programs.ClientAsync("charter", "diff", charter)).ExitCode);
+        // The sign-in is for its owner alone, and no secret stands in what the service printed.
+        var saved = programs.Root + "/config/ironkeep/client.json";
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(saved));
+        Assert.DoesNotContain("ironkeep_", programs.ServiceOutput);
+        Assert.DoesNotContain("a long sentence", programs.ServiceOutput);
+    }
+
+    private async Task<Said> Ok(params string[] args)
+    {
+        var said = await programs.ClientAsync(args);
+        Assert.True(said.ExitCode == 0, $"ironkeep {string.Join(' ', args)}: {said}");
+        return said;
+    }
+
+    private async Task<string> Shell(string command)
+    {
+        using var process = Process.Start(new ProcessStartInfo("/bin/bash", ["-c", command]) { WorkingDirectory = programs.Source, RedirectStandardOutput = true })!;
+        var output = await process.StandardOutput.ReadToEndAsync();
+        await process.WaitForExitAsync();
+        return output;
+    }
+
+    private static void Flip(string path, int at)
+    {
+        var bytes = File.ReadAllBytes(path);
+        bytes[at] ^= 1;
+        File.WriteAllBytes(path, bytes);
+    }
+}

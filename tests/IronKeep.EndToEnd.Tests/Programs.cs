@@ -1,0 +1,144 @@
+using System.Diagnostics;
+using System.Text;
+using System.Text.RegularExpressions;
+
+namespace IronKeep.EndToEnd.Tests;
+
+/// <summary>What a program said and how it ended.</summary>
+internal sealed record Said(int ExitCode, string Out, string Error)
+{
+    public override string ToString() => $"exit {ExitCode}\n{Out}\n{Error}";
+}
+
+/// <summary>
+/// The real programs, ironkeepd and ironkeep, as processes of their own over a folder of their own on a loopback port. The service
+/// can be killed like a process that lost its power.
+/// </summary>
+internal sealed partial class Programs : IDisposable
+{
+    private readonly int port = Random.Shared.Next(20_000, 30_000);
+    private readonly StringBuilder output = new();
+    private Process? service;
+
+    public Programs()
+    {
+        Root = Directory.CreateTempSubdirectory("programs-").FullName;
+        Directory.CreateDirectory(Source);
+    }
+
+    public string Root { get; }
+    public string Source => Path.Combine(Root, "source");
+    public string StoreFolder => Path.Combine(Root, "cellar");
+    public string DataFolder => Path.Combine(Root, "service");
+
+    public string ServiceOutput
+    {
+        get
+        {
+            lock (output) return output.ToString();
+        }
+    }
+
+    /// <summary>Starts the service and signs the client in as its first person.</summary>
+    public async Task BeginAsync()
+    {
+        await StartServiceAsync();
+        var code = Code().Match(ServiceOutput).Groups[1].Value;
+        var signedIn = await ClientWithInputAsync("a long sentence\n", "sign-in", "--url", Address, "--name", "mira", "--code", code, "--password-stdin");
+        Assert.True(signedIn.ExitCode == 0, signedIn.ToString());
+        await WriteCharterAsync("by-hand");
+        var applied = await ClientAsync("charter", "apply", Path.Combine(Root, "charter.yaml"));
+        Assert.True(applied.ExitCode == 0, applied.ToString());
+    }
+
+    public string Address => $"http://127.0.0.1:{port}";
+
+    public async Task WriteCharterAsync(string job) => await File.WriteAllTextAsync(Path.Combine(Root, "charter.yaml"), $$"""
+        charter: 1
+        stores:
+          cellar: { folder: {{StoreFolder}}, bin: 0 days }
+        policies:
+          few: { keep: newest 1, at-least: 1 }
+        jobs:
+          {{job}}: { takes: {{Source}}, into: cellar, policy: few }
+        """);
+
+    public async Task StartServiceAsync()
+    {
+        service = Start("ironkeepd", $"--IronKeep:DataFolder={DataFolder}", $"--IronKeep:Listen={Address}", "--IronKeep:Machine=heron");
+        service.OutputDataReceived += Keep;
+        service.ErrorDataReceived += Keep;
+        service.BeginOutputReadLine();
+        service.BeginErrorReadLine();
+        using var http = new HttpClient();
+        for (var i = 0; ; i++)
+        {
+            try
+            {
+                if (await http.GetStringAsync(Address + "/health") == "ok") return;
+            }
+            catch (HttpRequestException) when (i < 600 && !service.HasExited)
+            {
+                await Task.Delay(50);
+            }
+        }
+    }
+
+    private void Keep(object sender, DataReceivedEventArgs line)
+    {
+        lock (output) output.AppendLine(line.Data);
+    }
+
+    /// <summary>SIGKILL: no clean-up of any kind.</summary>
+    public void Kill()
+    {
+        service!.Kill();
+        service.WaitForExit();
+    }
+
+    /// <summary>SIGTERM, and the exit code.</summary>
+    public async Task<int> StopAsync()
+    {
+        Process.Start("kill", ["-TERM", $"{service!.Id}"]).WaitForExit();
+        await service.WaitForExitAsync();
+        return service.ExitCode;
+    }
+
+    public Task<Said> ClientAsync(params string[] args) => RunAsync("ironkeep", null, args);
+
+    public Task<Said> ClientWithInputAsync(string input, string first, params string[] args) => RunAsync("ironkeep", input, [first, .. args]);
+
+    public async Task<Said> RunAsync(string program, string? input, params string[] args)
+    {
+        using var process = Start(program, args);
+        if (input is not null) await process.StandardInput.WriteAsync(input);
+        process.StandardInput.Close();
+        var said = process.StandardOutput.ReadToEndAsync();
+        var error = process.StandardError.ReadToEndAsync();
+        await process.WaitForExitAsync();
+        return new Said(process.ExitCode, await said, await error);
+    }
+
+    private Process Start(string program, params string[] args)
+    {
+        // Each program from its own folder, with its own settings beside it.
+        var project = program == "ironkeepd" ? "IronKeep.Service" : "IronKeep.Cli";
+        var here = AppContext.BaseDirectory;
+        var dll = Path.GetFullPath(Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll"));
+        var start = new ProcessStartInfo("dotnet", [dll, .. args]) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        start.Environment["XDG_CONFIG_HOME"] = Path.Combine(Root, "config");
+        start.Environment.Remove("IRONKEEP_URL");
+        start.Environment.Remove("IRONKEEP_TOKEN");
+        return Process.Start(start)!;
+    }
+
+    public void Dispose()
+    {
+        if (service is { HasExited: false }) Kill();
+        service?.Dispose();
+        Directory.Delete(Root, true);
+    }
+
+    [GeneratedRegex("one-time code: (\\w+)")]
+    private static partial Regex Code();
+}

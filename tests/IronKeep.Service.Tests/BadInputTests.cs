@@ -1,0 +1,77 @@
+using System.Net;
+using System.Text;
+using System.Text.Json;
+
+namespace IronKeep.Service.Tests;
+
+public sealed class BadInputTests
+{
+    [Fact]
+    public async Task Every_bad_request_gets_problem_details_that_say_what_is_wrong()
+    {
+        await using var bench = await Bench.StartAsync();
+        bench.Write("a", "1");
+        await bench.ApplyAsync(bench.Charter());
+        await bench.BackUpAsync();
+        var copy = (await bench.CopiesAsync())[0].Id;
+        (string Method, string Path, string? Body, int Status, string Says)[] table =
+        [
+            ("PUT", "charter", "{", 400, "the body cannot be read"),
+            ("PUT", "charter", "[]", 400, "the body cannot be read"),
+            ("PUT", "charter", "{\"yaml\":5}", 400, "at $.yaml"),
+            ("PUT", "charter", "{\"yml\":\"\"}", 400, "yml"),
+            ("PUT", "charter", "{}", 400, "yaml"),
+            ("PUT", "charter", "{\"yaml\":null}", 400, "yaml"),
+            ("PUT", "charter", "{\"yaml\":\"\"}", 400, "the text is empty"),
+            ("POST", "tokens", "{\"name\":\"mira\",\"password\":\"x\",\"label\":\"\"}", 400, "label"),
+            ("GET", "timetable?hours=0", null, 400, "use 1 to"),
+            ("GET", "timetable?hours=many", null, 400, "hours"),
+            ("GET", "runs?limit=100000", null, 400, "limit"),
+            ("GET", "runs?cursor=xyz", null, 400, "cursor 'xyz'"),
+            ("GET", "runs?kind=dream", null, 400, "kind 'dream'"),
+            ("GET", "alerts?state=ajar", null, 400, "state 'ajar'"),
+            ("GET", "runs/99", null, 404, "there is no run 99"),
+            ("GET", "jobs/none", null, 404, "there is no job 'none'"),
+            ("POST", "jobs/none/runs", null, 404, "there is no job 'none'"),
+            ("POST", "stores/none/checks", null, 404, "there is no store 'none'"),
+            ("GET", "copies/none", null, 404, "there is no copy 'none'"),
+            ("GET", $"copies/{copy}/entries?path=/no/such", null, 404, "holds no '/no/such'"),
+            ("GET", $"copies/{copy}/entries?path=%5Cx4", null, 400, "must be doubled"),
+            ("POST", $"copies/{copy}/restores", "{\"paths\":[],\"to\":\"relative\"}", 400, "not an absolute path"),
+            ("POST", $"copies/{copy}/restores", $"{{\"paths\":[],\"to\":\"{bench.StoreFolder}/x\"}}", 409, "inside store cellar"),
+            ("POST", "alerts/7/acknowledge", null, 404, "no open alert 7"),
+            ("POST", "runs/1/cancel", null, 409, "has ended already"),
+            ("GET", "nonsense", null, 404, "not part of the API"),
+            ("DELETE", "jobs", null, 404, "not part of the API"),
+        ];
+        foreach (var (method, path, body, status, says) in table)
+        {
+            using var request = new HttpRequestMessage(new HttpMethod(method), "/api/v1/" + path);
+            if (body is not null) request.Content = new StringContent(body, Encoding.UTF8, "application/json");
+            using var response = await bench.Http.SendAsync(request);
+            var text = await response.Content.ReadAsStringAsync();
+            Assert.True((int)response.StatusCode == status && text.Contains(says, StringComparison.Ordinal), $"{method} {path} {body}: {(int)response.StatusCode} {text}");
+            Assert.Equal("application/problem+json", response.Content.Headers.ContentType?.MediaType);
+            Assert.DoesNotContain("   at ", text);
+        }
+    }
+
+    [Fact]
+    public async Task Bodies_of_noise_never_make_the_service_fail()
+    {
+        await using var bench = await Bench.StartAsync();
+        var random = new Random(23);
+        string[] paths = ["charter/check", "charter/diff", "tokens", "copies/x/restores", "jobs/x/runs", "alerts/1/acknowledge", "first-person"];
+        for (var i = 0; i < 300; i++)
+        {
+            var noise = new byte[random.Next(0, 200)];
+            random.NextBytes(noise);
+            if (i % 3 == 0 && noise.Length > 2) (noise[0], noise[^1]) = ((byte)'{', (byte)'}');
+            using var content = new ByteArrayContent(noise);
+            content.Headers.ContentType = new(i % 5 == 0 ? "text/plain" : "application/json");
+            using var response = await bench.Http.PostAsync("/api/v1/" + paths[i % paths.Length], content);
+            Assert.InRange((int)response.StatusCode, 400, 499);
+        }
+        Assert.Equal(HttpStatusCode.OK, (await bench.Http.GetAsync("/api/v1/duty")).StatusCode);
+    }
+}

@@ -1,0 +1,164 @@
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Text.Json;
+using IronKeep.Contracts;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using IronKeep.Service.SignIn;
+using IronKeep.Service.Timetable;
+using Microsoft.AspNetCore.Builder;
+using Microsoft.AspNetCore.Hosting.Server;
+using Microsoft.AspNetCore.Hosting.Server.Features;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Logging;
+
+namespace IronKeep.Service.Tests;
+
+/// <summary>A clock that stands where it is set.</summary>
+internal sealed class StandingClock(DateTimeOffset now) : TimeProvider
+{
+    public DateTimeOffset Now { get; set; } = now;
+    public override DateTimeOffset GetUtcNow() => Now;
+}
+
+/// <summary>
+/// The real service on loopback over a folder of its own, under a clock that the test sets, called through its API. It can be
+/// stopped and started again over the same folder.
+/// </summary>
+internal sealed class Bench : IAsyncDisposable
+{
+    public const string Name = "mira";
+    public const string Password = "a long sentence";
+    private WebApplication? app;
+    private string? token;
+
+    private Bench(string root) => Root = root;
+
+    public string Root { get; }
+    public string Source => Path.Combine(Root, "source");
+    public string StoreFolder => Path.Combine(Root, "cellar");
+    public StandingClock Clock { get; } = new(new DateTimeOffset(2026, 11, 23, 9, 0, 0, TimeSpan.Zero));
+    public HttpClient Http { get; private set; } = null!;
+    public IServiceProvider Services => app!.Services;
+    public string? Code { get; private set; }
+
+    public static async Task<Bench> StartAsync(bool withPerson = true)
+    {
+        var bench = new Bench(Directory.CreateTempSubdirectory("bench-").FullName);
+        Directory.CreateDirectory(bench.Source);
+        await bench.StartServiceAsync(withPerson);
+        return bench;
+    }
+
+    public async Task RestartAsync()
+    {
+        await StopAsync();
+        await StartServiceAsync(false);
+    }
+
+    public HttpClient Anonymous() => new(new HttpClientHandler { AllowAutoRedirect = false, UseCookies = true }) { BaseAddress = Http.BaseAddress };
+
+    /// <summary>A charter with one job of the source folder; lines can be replaced.</summary>
+    public string Charter(string when = "daily at 23:00", string keep = "newest 2", string more = "") => $"""
+        charter: 1
+        zone: Europe/London
+        stores:
+          cellar: {"{"} folder: {StoreFolder}, bin: 2 days {"}"}
+        policies:
+          few: {"{"} keep: {keep} {"}"}
+        jobs:
+          register:
+            takes: {Source}
+            into: cellar
+            when: {when}
+            policy: few
+            {more}
+        """;
+
+    public async Task ApplyAsync(string yaml) => await SendAsync<CharterDiffAnswer>(HttpMethod.Put, "charter", new CharterText(yaml));
+
+    public Task<T> GetAsync<T>(string path) => SendAsync<T>(HttpMethod.Get, path);
+
+    /// <summary>Sends, expects success, and reads the answer.</summary>
+    public async Task<T> SendAsync<T>(HttpMethod method, string path, object? body = null)
+    {
+        using var response = await RawAsync(method, path, body);
+        var text = await response.Content.ReadAsStringAsync();
+        Assert.True(response.IsSuccessStatusCode, $"{method} {path}: {(int)response.StatusCode} {text}");
+        return JsonSerializer.Deserialize<T>(text, ContractJson.Options)!;
+    }
+
+    public async Task<HttpResponseMessage> RawAsync(HttpMethod method, string path, object? body = null)
+    {
+        using var request = new HttpRequestMessage(method, "/api/v1/" + path);
+        if (body is not null) request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
+        return await Http.SendAsync(request);
+    }
+
+    /// <summary>Sets the clock, lets the loop look at it, and waits until all work is done.</summary>
+    public async Task TickAsync(string utc)
+    {
+        Clock.Now = DateTimeOffset.Parse(utc, System.Globalization.CultureInfo.InvariantCulture);
+        await Services.GetRequiredService<ClockLoop>().TickAsync();
+        await IdleAsync();
+    }
+
+    public Task IdleAsync() => Services.GetRequiredService<Dispatch>().WhenIdleAsync();
+
+    /// <summary>Begins a run and waits for its end.</summary>
+    public async Task<RunAnswer> RunAsync(string path, object? body = null)
+    {
+        var run = await SendAsync<RunAnswer>(HttpMethod.Post, path, body);
+        await IdleAsync();
+        return await GetAsync<RunAnswer>($"runs/{run.Id}");
+    }
+
+    public Task<RunAnswer> BackUpAsync() => RunAsync("jobs/register/runs");
+
+    public async Task<IReadOnlyList<AlertAnswer>> OpenAlertsAsync() => (await GetAsync<Page<AlertAnswer>>("alerts?state=open")).Items;
+
+    public async Task<IReadOnlyList<CopyAnswer>> CopiesAsync() => (await GetAsync<Page<CopyAnswer>>("copies")).Items;
+
+    public void Write(string path, string content)
+    {
+        Directory.CreateDirectory(Path.GetDirectoryName(Path.Combine(Source, path))!);
+        File.WriteAllText(Path.Combine(Source, path), content);
+    }
+
+    private async Task StartServiceAsync(bool withPerson)
+    {
+        app = IronKeepHost.Build(
+            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false"],
+            b =>
+            {
+                b.Services.AddSingleton<TimeProvider>(Clock);
+                b.Logging.ClearProviders();
+            });
+        Code = await IronKeepHost.PrepareAsync(app);
+        await app.StartAsync();
+        Http = new HttpClient { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
+        var people = Services.GetRequiredService<People>();
+        if (withPerson)
+        {
+            Assert.Null(await people.AddAsync(Name, Password, default));
+            await people.MakeCodeAsync(default);
+            token = (await people.MakeTokenAsync((await people.CheckAsync(Name, Password, default))!, "test", default)).Secret;
+        }
+        if (token is not null) Http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+    }
+
+    private async Task StopAsync()
+    {
+        Http.Dispose();
+        await app!.StopAsync();
+        await app.DisposeAsync();
+        Microsoft.Data.Sqlite.SqliteConnection.ClearAllPools();
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await StopAsync();
+        Directory.Delete(Root, true);
+    }
+}
