@@ -36,7 +36,7 @@ export const theme = createTheme({
     ) as unknown as MantineColorsTuple,
   },
   primaryColor: 'lamp',
-  primaryShade: { light: 6, dark: 4 },
+  primaryShade: 6,
   autoContrast: true,
   luminanceThreshold: 0.35,
   fontFamily: '"Inter Variable", system-ui, sans-serif',

@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type Query } from '@tanstack/react-query';
 import { api, openSession, take, type Run } from './client';
 
 export const useSession = () => useQuery({ queryKey: ['session'], staleTime: Infinity, queryFn: openSession });
@@ -68,12 +68,15 @@ export const useTimetable = (hours: number) =>
 export const useCharter = () =>
   useQuery({ queryKey: ['charter'], queryFn: () => take(api.GET('/api/v1/charter')), refetchOnWindowFocus: false });
 
+/** Everything but what must stand still while it is read: who is signed in, and a plan that was shown. */
+export const movable = (query: Query) => !['session', 'prune-plan'].includes(String(query.queryKey[0]));
+
 /** A request that changes something; afterwards everything that may have changed is asked for again. */
 export function useAct<TInput, TAnswer>(act: (input: TInput) => Promise<TAnswer>) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: act,
-    onSuccess: () => queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSuccess: () => queries.invalidateQueries({ predicate: movable }),
   });
 }
 

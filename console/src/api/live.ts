@@ -1,6 +1,7 @@
 import { useQueryClient, type QueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import type { Job, Run, Schemas } from './client';
+import { movable } from './hooks';
 
 /** Puts a run as it is now wherever it is shown, without asking the service again. */
 export function placeRun(queries: QueryClient, run: Run) {
@@ -22,7 +23,7 @@ export function useLive() {
     const known = new Set<number>();
     source.onopen = () => {
       setConnected(true);
-      void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' });
+      void queries.invalidateQueries({ predicate: movable });
     };
     source.onerror = () => setConnected(false);
     source.onmessage = (message: MessageEvent<string>) => {

@@ -36,6 +36,12 @@ const leave = async () => {
   window.location.assign('/sign-in');
 };
 
+/** From anywhere but a list into the first list; inside one its own keys count. */
+const intoList = () => {
+  if (document.activeElement?.closest('tbody') === null)
+    document.querySelector<HTMLElement>('main tbody tr[tabindex]')?.focus();
+};
+
 /** The frame around every page: areas on the left, the page on the right, keys everywhere. */
 export function Frame() {
   const session = useSession();
@@ -56,7 +62,7 @@ export function Frame() {
           document.querySelector<HTMLElement>('[data-search]') ?? document.querySelector<HTMLElement>('main input')
         )?.focus(),
     ],
-    ['j', () => document.querySelector<HTMLElement>('main tbody tr[tabindex]')?.focus()],
+    ['j', intoList],
     ...areas.map((a) => [`alt+${a.key}`, () => void navigate(a.to)] as [string, () => void]),
   ]);
   const waiting = duty.data?.alerts.filter((a) => a.state === 'open').length ?? 0;

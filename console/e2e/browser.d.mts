@@ -1,0 +1,3 @@
+import type { BrowserContext, Page } from 'playwright-core';
+export function openBrowser(dark?: boolean): Promise<BrowserContext>;
+export function signIn(page: Page, url: string, name: string, password: string): Promise<void>;

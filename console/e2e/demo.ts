@@ -1,0 +1,44 @@
+import { spawn, type ChildProcess } from 'node:child_process';
+import { existsSync, mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+
+const root = join(import.meta.dirname, '../..');
+
+export interface Demo {
+  url: string;
+  name: string;
+  password: string;
+  folder: string;
+  stop: () => void;
+}
+
+/** The demo's service in a folder of its own, ready when its nights are played. */
+export async function startDemo(): Promise<Demo> {
+  const built = ['Release', 'Debug']
+    .map((c) => join(root, `demo/IronKeep.Demo/bin/${c}/net10.0/ironkeep-demo.dll`))
+    .filter((f) => existsSync(f))
+    .sort((a, b) => statSync(b).mtimeMs - statSync(a).mtimeMs);
+  if (!built[0]) throw new Error("the demo is not built; run 'make build'");
+  const folder = mkdtempSync(join(tmpdir(), 'ironkeep-e2e-'));
+  const url = `http://127.0.0.1:${30_000 + Math.floor(Math.random() * 9000)}`;
+  const service = spawn('dotnet', [built[0], folder, join(root, 'demo/saltmere.yaml'), '--IronKeep:Listen', url]);
+  await ready(service);
+  const { Name, Password } = JSON.parse(readFileSync(join(folder, 'sign-in.json'), 'utf8')) as Record<string, string>;
+  const stop = () => {
+    service.kill('SIGKILL');
+    rmSync(folder, { recursive: true, force: true });
+  };
+  return { url, name: Name ?? '', password: Password ?? '', folder, stop };
+}
+
+function ready(service: ChildProcess): Promise<void> {
+  return new Promise((resolve, reject) => {
+    let said = '';
+    service.stdout?.on('data', (data: Buffer) => {
+      said += data.toString();
+      if (said.includes('Iron Keep is ready')) resolve();
+    });
+    service.on('exit', (code) => reject(new Error(`the demo ended with ${code}: ${said.slice(-2000)}`)));
+  });
+}
