@@ -160,7 +160,7 @@ test('axe finds nothing serious on any page, in light and in dark', async () => 
     for (const path of paths) {
       await page.goto(demo.url + path);
       await page.getByRole('heading', { level: 1 }).waitFor();
-      await page.getByLabel('Loading').waitFor({ state: 'detached' });
+      await expect.poll(() => page.getByLabel('Loading').count()).toBe(0);
       const { violations } = await new AxeBuilder({ page }).analyze();
       for (const v of violations.filter((x) => x.impact === 'serious' || x.impact === 'critical'))
         found.push(`${scheme} ${path}: ${v.id} ${v.nodes[0]?.target.join(' ')} ${v.nodes[0]?.failureSummary}`);

@@ -1,23 +1,58 @@
-// Takes pictures of the running demo's pages: node e2e/shots.mjs FOLDER [--dark] [PATH…]
+// Takes pictures of the running demo: node e2e/shots.mjs FOLDER [PATH…]. Without paths, those that the README shows.
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { openBrowser, signIn } from './browser.mjs';
 
-const [folder = '.', ...rest] = process.argv.slice(2);
-const dark = rest.includes('--dark');
-const paths = rest.filter((a) => !a.startsWith('--'));
+const [folder = '.', ...paths] = process.argv.slice(2);
 const demo = process.env.IRONKEEP_DEMO ?? join(import.meta.dirname, '../../.demo');
 const { Url, Name, Password } = JSON.parse(readFileSync(join(demo, 'sign-in.json'), 'utf8'));
-const browser = await openBrowser(dark);
+const browser = await openBrowser();
 const page = await browser.newPage();
 page.on('console', (m) => m.type() === 'error' && console.error('console:', m.text()));
 page.on('pageerror', (e) => console.error('page:', e.message));
+const shot = async (name) => {
+  await page.waitForTimeout(700);
+  await page.screenshot({ path: join(folder, `${name}.png`) });
+  console.log(name);
+};
+const visit = async (path, name) => {
+  await page.goto(Url + path);
+  await page.getByRole('heading', { level: 1 }).waitFor();
+  await shot(name);
+};
+
+await page.goto(`${Url}/sign-in`);
+if (paths.length === 0) await shot('sign-in');
 await signIn(page, Url, Name, Password);
-for (const path of paths.length > 0 ? paths : ['/', '/jobs', '/timetable', '/copies', '/stores', '/settings']) {
-  await page.goto(Url + path, { waitUntil: 'load' });
-  await page.waitForTimeout(900);
-  const name = path === '/' ? 'duty' : path.slice(1).replace(/[^a-z0-9]+/gi, '-');
-  await page.screenshot({ path: join(folder, `${name}${dark ? '-dark' : ''}.png`) });
-  console.log(path);
+for (const path of paths) await visit(path, path === '/' ? 'duty' : path.slice(1).replace(/[^a-z0-9]+/gi, '-'));
+if (paths.length === 0) {
+  for (const [path, name] of [
+    ['/', 'duty'],
+    ['/jobs', 'jobs'],
+    ['/jobs/ringing-register', 'job'],
+    ['/timetable', 'timetable'],
+    ['/stores', 'stores'],
+    ['/jobs/ringing-register/prune', 'prune'],
+  ])
+    await visit(path, name);
+  const get = async (path) => (await page.request.get(`${Url}/api/v1/${path}`)).json();
+  const check = (await get('runs?kind=check&limit=1')).items[0];
+  await visit(`/runs/${check.id}`, 'run');
+  const hurt = (await get('copies?job=hide-cameras')).items.find((c) => c.state === 'unsound');
+  await visit(`/copies/${hurt.id}`, 'copy');
+  await page.getByText('north-hide').last().click();
+  await page.getByRole('row').nth(2).getByRole('checkbox').check();
+  await page.getByRole('row').nth(4).getByRole('checkbox').check();
+  await page.getByRole('button', { name: 'Restore the chosen' }).click();
+  await page.getByLabel(/To which folder/).fill('/srv/restored');
+  await shot('restore');
+  await page.goto(`${Url}/settings`);
+  const text = page.getByLabel('Charter (YAML)');
+  const yaml = await text.inputValue();
+  await text.fill(yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'));
+  await page.getByText('did you mean').first().waitFor();
+  await shot('charter');
+  await page.emulateMedia({ colorScheme: 'dark' });
+  await visit('/', 'duty-dark');
 }
 await browser.close();

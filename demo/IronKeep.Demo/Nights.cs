@@ -59,7 +59,8 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
             await dispatch.WhenIdleAsync(cancel);
         }
         EndTrouble(night);
-        if (to - from < TimeSpan.FromHours(22)) return;
+        // What the last night made superfluous is left for a person to look at.
+        if (night >= Count - 1) return;
         clock.MoveTo(to.AddHours(-3));
         await TidyAsync(night, cancel);
     }
@@ -73,7 +74,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
             await dispatch.WhenIdleAsync(cancel);
         }
         if (night % 4 == 3) await AskAsync(RunKind.Reclaim, "lighthouse", cancel);
-        if (night % 7 == 6) foreach (var store in charter.Charter.Stores.Keys) await AskAsync(RunKind.Check, store, cancel);
+        if (night % 6 == 5) foreach (var store in charter.Charter.Stores.Keys) await AskAsync(RunKind.Check, store, cancel);
     }
 
     private async Task AskAsync(RunKind kind, string store, CancellationToken cancel)
@@ -95,10 +96,11 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         if (night is 10) Directory.Move(Path.Combine(data.Root, "web-site-new"), Path.Combine(data.Root, "web-site"));
     }
 
-    /// <summary>What a failing disk does: one bit in the middle of the newest pack.</summary>
+    /// <summary>What a failing disk does: one bit in the middle of the newest pack that holds pictures.</summary>
     private static void FlipOneByte(string store)
     {
-        var pack = new DirectoryInfo(Path.Combine(store, "packs")).EnumerateFiles("*.pack", SearchOption.AllDirectories).OrderByDescending(f => f.LastWriteTimeUtc).First();
+        var pack = new DirectoryInfo(Path.Combine(store, "packs")).EnumerateFiles("*.pack", SearchOption.AllDirectories)
+            .Where(f => f.Length > 200_000).OrderByDescending(f => f.LastWriteTimeUtc).First();
         using var file = pack.Open(FileMode.Open);
         file.Position = pack.Length / 2;
         var value = file.ReadByte();

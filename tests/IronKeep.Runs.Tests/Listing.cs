@@ -16,7 +16,9 @@ internal static class Listing
     {
         using var process = Process.Start(new ProcessStartInfo("/bin/bash", ["-c", command])
         {
-            WorkingDirectory = folder, RedirectStandardOutput = true, RedirectStandardError = true,
+            WorkingDirectory = folder,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
         })!;
         var error = process.StandardError.ReadToEndAsync();
         var output = process.StandardOutput.ReadToEnd();

@@ -65,7 +65,9 @@ public sealed partial class SignInTests
         var form = Hidden().Match(await http.GetStringAsync("/sign-in"));
         async Task<HttpResponseMessage> Enter(string password, string forgery) => await http.PostAsync("/sign-in", new FormUrlEncodedContent(new Dictionary<string, string>
         {
-            ["name"] = Bench.Name, ["password"] = password, [form.Groups[1].Value] = forgery,
+            ["name"] = Bench.Name,
+            ["password"] = password,
+            [form.Groups[1].Value] = forgery,
         }));
         Assert.Equal(HttpStatusCode.Unauthorized, (await Enter("wrong password", form.Groups[2].Value)).StatusCode);
         Assert.Equal(HttpStatusCode.OK, (await Enter(Bench.Password, "made-up")).StatusCode);

@@ -19,8 +19,14 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     {
         var run = new Run
         {
-            Kind = RunKind.Backup, Job = planned.Job, Machine = planned.Machine, Store = job.Into, PlannedRunId = planned.Id, Due = planned.Due,
-            Cause = BySchedule, Queued = clock.Now(),
+            Kind = RunKind.Backup,
+            Job = planned.Job,
+            Machine = planned.Machine,
+            Store = job.Into,
+            PlannedRunId = planned.Id,
+            Due = planned.Due,
+            Cause = BySchedule,
+            Queued = clock.Now(),
         };
         await using var transaction = await db.Database.BeginTransactionAsync(cancel);
         db.Runs.Add(run);
@@ -36,7 +42,12 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var run = new Run
         {
-            Kind = kind, Job = job, Machine = settings.Value.Machine, Store = store, Cause = by, Queued = clock.Now(),
+            Kind = kind,
+            Job = job,
+            Machine = settings.Value.Machine,
+            Store = store,
+            Cause = by,
+            Queued = clock.Now(),
             Order = order is null ? null : JsonSerializer.Serialize(order),
         };
         db.Runs.Add(run);
