@@ -18,10 +18,11 @@ export const useJob = (name: string) =>
 export const useRuns = (query: { job?: string; kind?: string; limit?: number }) =>
   useQuery({ queryKey: ['runs', query], queryFn: () => take(api.GET('/api/v1/runs', { params: { query } })) });
 
-export const useRun = (id: number) =>
+export const useRun = (id: number | undefined) =>
   useQuery({
     queryKey: ['run', id],
-    queryFn: () => take(api.GET('/api/v1/runs/{id}', { params: { path: { id } } })),
+    enabled: id !== undefined,
+    queryFn: () => take(api.GET('/api/v1/runs/{id}', { params: { path: { id: id ?? 0 } } })),
   });
 
 /** The log so far; asks for more while the run is not ended. */

@@ -51,9 +51,15 @@ public sealed class LeaveOuts
                     regex.Append("(?:.*/)?");
                     i += 2;
                 }
-                else
+                else if (slashBefore && i + 2 == pattern.Length)
                 {
                     regex.Append(".*");
+                    i++;
+                }
+                else
+                {
+                    // Not alone between slashes it is no more than a single one.
+                    regex.Append("[^/]*");
                     i++;
                 }
             }

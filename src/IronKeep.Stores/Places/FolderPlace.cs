@@ -53,7 +53,7 @@ public sealed class FolderPlace(string root) : IPlace
         try
         {
             Directory.CreateDirectory(Path.GetDirectoryName(working)!);
-            using (var file = File.OpenHandle(working, FileMode.CreateNew, FileAccess.Write, FileShare.None, FileOptions.None, content.Length))
+            using (var file = File.OpenHandle(working, FileMode.CreateNew, FileAccess.Write, FileShare.None))
             {
                 RandomAccess.Write(file, content, 0);
                 RandomAccess.FlushToDisk(file);

@@ -156,8 +156,14 @@ function About({ copy }: { copy: Copy }) {
 function EntryName({ entry }: { entry: Entry }) {
   const Icon = iconOf[entry.kind] ?? IconFile;
   return (
-    <span style={{ display: 'inline-flex', gap: 7, alignItems: 'center' }}>
-      <Icon size={15} stroke={1.6} aria-hidden className={entry.kind === 'folder' ? 'tone-live' : 'soft'} />
+    <span style={{ display: 'inline-flex', gap: 7, alignItems: 'baseline' }}>
+      <Icon
+        size={15}
+        stroke={1.6}
+        aria-hidden
+        style={{ alignSelf: 'center' }}
+        className={entry.kind === 'folder' ? 'tone-live' : 'soft'}
+      />
       {entry.name}
       {entry.linkTarget && <span className="soft">→ {entry.linkTarget}</span>}
     </span>

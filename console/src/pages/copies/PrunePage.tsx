@@ -91,7 +91,7 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
   const apply = useAct((fingerprint: string) =>
     take(api.POST('/api/v1/prune-plans/{fingerprint}/apply', { params: { path: { fingerprint } } })),
   );
-  const run = useRun(apply.data?.id ?? 0);
+  const run = useRun(apply.data?.id);
   const total = going.reduce((sum, c) => sum + c.storedBytes, 0);
   if (apply.data) {
     return (
