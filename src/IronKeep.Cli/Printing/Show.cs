@@ -91,7 +91,7 @@ internal static class Show
         return cell switch
         {
             "ok" or "sound" or "keep" => $"[green]{text}[/]",
-            "warned" or "suspect" or "frozen" or "unchecked" or "missed" or "held-back" => $"[yellow]{text}[/]",
+            "warned" or "suspect" or "frozen" or "missed" or "held-back" => $"[yellow]{text}[/]",
             "failed" or "timed-out" or "unsound" or "refused" or "expire" or "missing" => $"[red]{text}[/]",
             _ => text,
         };
