@@ -34,6 +34,27 @@ public sealed class ClockLoopTests
     }
 
     [Fact]
+    public async Task A_job_taken_out_and_put_back_under_a_clock_set_back_is_not_served_twice()
+    {
+        await using var bench = await Bench.StartAsync();
+        bench.Write("a", "1");
+        await bench.ApplyAsync(bench.Charter("every 6 hours"));
+        await bench.TickAsync("2026-11-23T12:00:00Z");
+        await bench.TickAsync("2026-11-23T18:00:00Z");
+        bench.Clock.Now = bench.Clock.Now.AddHours(-7);
+        await bench.ApplyAsync("charter: 1");
+        await bench.ApplyAsync(bench.Charter("every 6 hours"));
+        await bench.TickAsync("2026-11-23T18:00:05Z");
+        await bench.TickAsync("2026-11-24T00:00:00Z");
+        Assert.Equal(["2026-11-23T12:00:00Z ok", "2026-11-23T18:00:00Z ok", "2026-11-24T00:00:00Z ok"], await PlannedAsync(bench));
+        // A planned run whose job is gone by the time it is looked at is not left hanging.
+        bench.Clock.Now = bench.Clock.Now.AddHours(6);
+        await bench.ApplyAsync("charter: 1");
+        await bench.TickAsync("2026-11-24T06:00:01Z");
+        Assert.Equal("2026-11-24T06:00:00Z cancelled", (await PlannedAsync(bench))[^1]);
+    }
+
+    [Fact]
     public async Task What_could_not_start_in_time_is_missed_said_and_made_good_by_the_next_run()
     {
         await using var bench = await Bench.StartAsync();

@@ -44,7 +44,7 @@ public sealed class CharterDesk(
         }
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await using var transaction = await db.Database.BeginTransactionAsync(cancel);
-        await clockLoop.StoreDueAsync(db, cancel);
+        await clockLoop.StoreDueAsync(db, toNow: true, cancel);
         var row = new CharterRevision { AppliedAt = clock.Now(), By = by, Yaml = CharterWriter.Write(charter) };
         db.CharterRevisions.Add(row);
         await db.SaveChangesAsync(cancel);

@@ -24,6 +24,7 @@ public sealed class ClockLoop(
     /// <summary>How late a planned run may start. Source: docs/semantics.md, section 2.</summary>
     public static readonly Duration StartLimit = Duration.FromMinutes(30);
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(1);
+    private static readonly Duration WatermarkLag = Duration.FromMinutes(10);
     private const int Batch = 10_000;
     private readonly SemaphoreSlim gate = new(1);
 
@@ -53,7 +54,7 @@ public sealed class ClockLoop(
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await using (var transaction = await db.Database.BeginTransactionAsync(cancel))
         {
-            await StoreDueAsync(db, cancel);
+            await StoreDueAsync(db, toNow: false, cancel);
             await transaction.CommitAsync(cancel);
         }
         await ServeAsync(db, cancel);
@@ -66,24 +67,30 @@ public sealed class ClockLoop(
         return new Hold(gate);
     }
 
-    /// <summary>Writes planned runs for everything due up to now. The caller holds the loop and commits.</summary>
-    public async Task StoreDueAsync(KeepContext db, CancellationToken cancel)
+    /// <summary>
+    /// Writes planned runs for everything due up to now. A watermark moves when something was due or when it has grown old, so that
+    /// an idle service writes nothing; before schedules change, <paramref name="toNow"/> moves all of them. The caller holds the
+    /// loop and commits.
+    /// </summary>
+    public async Task StoreDueAsync(KeepContext db, bool toNow, CancellationToken cancel)
     {
         var now = clock.Now();
         var charter = inForce.Charter;
         foreach (var watch in await db.JobWatches.ToListAsync(cancel))
         {
             if (now <= watch.Watermark) continue;
+            var moves = toNow || now - watch.Watermark > WatermarkLag;
             if (charter.Jobs.TryGetValue(watch.Job, out var job) && job.When is { } schedule)
             {
                 foreach (var part in DueInstants.Between(schedule, job.Zone ?? charter.Zone, watch.Watermark, now).Chunk(Batch))
                 {
+                    moves = true;
                     db.PlannedRuns.AddRange(part.Select(due => new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = due }));
                     await db.SaveChangesAsync(cancel);
                     foreach (var entry in db.ChangeTracker.Entries<PlannedRun>().ToList()) entry.State = EntityState.Detached;
                 }
             }
-            watch.Watermark = now;
+            if (moves) watch.Watermark = now;
         }
         await db.SaveChangesAsync(cancel);
     }
@@ -94,7 +101,12 @@ public sealed class ClockLoop(
         var now = clock.Now();
         var watched = await db.JobWatches.Where(w => w.Machine == Machine).ToListAsync(cancel);
         db.JobWatches.RemoveRange(watched.Where(w => !charter.Jobs.ContainsKey(w.Job)));
-        db.JobWatches.AddRange(charter.Jobs.Keys.Except(watched.Select(w => w.Job)).Select(name => new JobWatch { Job = name, Machine = Machine, Watermark = now }));
+        foreach (var name in charter.Jobs.Keys.Except(watched.Select(w => w.Job)))
+        {
+            // A job of that name may have been here before, and the clock may have been set back since: what was stored counts.
+            var stored = await db.PlannedRuns.Where(p => p.Job == name && p.Machine == Machine).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
+            db.JobWatches.Add(new JobWatch { Job = name, Machine = Machine, Watermark = stored > now ? stored.Value : now });
+        }
         await db.SaveChangesAsync(cancel);
     }
 
