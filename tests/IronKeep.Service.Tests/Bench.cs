@@ -159,6 +159,8 @@ internal sealed class Bench : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         await StopAsync();
-        Directory.Delete(Root, true);
+        // The standard library cannot delete names that are not UTF-8.
+        using var remove = System.Diagnostics.Process.Start("rm", ["-rf", Root]);
+        await remove.WaitForExitAsync();
     }
 }

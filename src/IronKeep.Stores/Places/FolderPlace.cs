@@ -67,12 +67,16 @@ public sealed class FolderPlace(string root) : IPlace
         }
     }
 
-    public void Move(string from, string to) => Guard(() =>
+    public void Move(string from, string to)
     {
-        Publish(Full(from), Full(to));
-        SyncFolder(Path.GetDirectoryName(Full(from))!);
-        return true;
-    }, from);
+        NeedRoot();
+        Guard(() =>
+        {
+            Publish(Full(from), Full(to));
+            SyncFolder(Path.GetDirectoryName(Full(from))!);
+            return true;
+        }, from);
+    }
 
     public void Delete(string name)
     {

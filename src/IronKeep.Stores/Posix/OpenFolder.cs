@@ -23,7 +23,7 @@ public sealed unsafe class OpenFolder : IDisposable
     /// <summary>Opens a folder inside this one; a link in its place is refused.</summary>
     public OpenFolder Enter(ReadOnlySpan<byte> name) => new(Open(Fd, name, Native.Folder | Native.NoFollow, 0, null));
 
-    /// <summary>The names in the folder without "." and "..", in the order of the file system.</summary>
+    /// <summary>The names in the folder without "." and "..", in the order of the file system. Once for each opening: the folder is read to its end.</summary>
     public List<byte[]> List()
     {
         var names = new List<byte[]>();
