@@ -45,7 +45,6 @@ export const theme = createTheme({
   defaultRadius: 4,
   components: {
     Tooltip: { defaultProps: { openDelay: 250, withArrow: false } },
-    Notification: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } },
     Modal: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } },
   },
 });

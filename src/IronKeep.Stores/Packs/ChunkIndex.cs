@@ -24,8 +24,6 @@ internal sealed class ChunkIndex(IPlace place)
     /// <summary>Packs whose index cannot be read, with the reason.</summary>
     public IReadOnlyDictionary<string, string> Damaged => damaged;
 
-    public int Count => chunks.Count;
-
     public static string FileOf(string pack) => $"{Folder}/{pack[..2]}/{pack}.pack";
 
     public static string PackOf(string file) => Path.GetFileNameWithoutExtension(file);

@@ -70,8 +70,6 @@ public sealed class PooledStore : IDisposable
     /// <summary>The size of all files of the store, in bytes.</summary>
     public long UsedBytes() => Place.List("").Sum(f => f.Size);
 
-    public bool Has(ChunkId id) => Index.Contains(id);
-
     /// <summary>Whether the store holds every chunk of the content.</summary>
     public bool HasAll(ImmutableArray<ChunkId> content)
     {

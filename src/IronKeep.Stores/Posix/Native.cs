@@ -10,7 +10,6 @@ internal static unsafe partial class Native
     public const int AtSymlinkNoFollow = 0x100;
     public const int AtEmptyPath = 0x1000;
     public const uint StatxBasic = 0x7ff;
-    public const uint StatxBirth = 0x800;
 
     public const int ReadOnly = 0;
     public const int WriteOnly = 1;
@@ -43,9 +42,6 @@ internal static unsafe partial class Native
 
     [LibraryImport("libc", EntryPoint = "mkfifoat", SetLastError = true)]
     public static partial int MakeFifoAt(int folder, byte* name, uint mode);
-
-    [LibraryImport("libc", EntryPoint = "fchmod", SetLastError = true)]
-    public static partial int ChangeMode(SafeFileHandle file, uint mode);
 
     [LibraryImport("libc", EntryPoint = "fchmodat", SetLastError = true)]
     public static partial int ChangeModeAt(int folder, byte* name, uint mode, int flags);

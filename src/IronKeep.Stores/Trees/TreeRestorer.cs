@@ -111,7 +111,7 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         }
         catch (StoreDamageException e)
         {
-            problems.Add(new RestoreProblem(path, $"damaged in the store: {e.Message}"));
+            problems.Add(new RestoreProblem(path, $"incomplete, damaged in the store: {e.Message}; take it from another copy"));
         }
         catch (IOException e)
         {
