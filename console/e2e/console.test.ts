@@ -2,7 +2,7 @@ import { AxeBuilder } from '@axe-core/playwright';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { BrowserContext, Page } from 'playwright-core';
-import { afterAll, beforeAll, expect, test } from 'vitest';
+import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import { openBrowser, signIn } from './browser.mjs';
 import { startDemo, type Demo } from './demo';
 
@@ -134,40 +134,40 @@ test('keys lead through lists and to any page', async () => {
   await page.getByRole('heading', { level: 1, name: 'web-site' }).waitFor();
 });
 
-test('axe finds nothing serious on any page, in light and in dark', async () => {
-  const first = async (path: string) => {
-    await page.goto(demo.url + path);
-    return page.getByRole('row').nth(1).locator('a').first().getAttribute('href');
-  };
-  const copies = await page.request.get(`${demo.url}/api/v1/copies?limit=1`);
-  const copy = ((await copies.json()) as { items: { id: string }[] }).items[0]?.id;
+describe('axe finds nothing serious', () => {
   const paths = [
     '/',
     '/jobs',
-    (await first('/jobs')) ?? '',
+    '/jobs/web-site',
     '/jobs/web-site/prune',
     '/runs/5',
     '/timetable',
     '/copies',
-    `/copies/${copy}`,
+    '/copies/newest',
     '/stores',
     '/settings',
     '/nowhere',
   ];
-  const found: string[] = [];
-  for (const scheme of ['light', 'dark'] as const) {
-    await page.emulateMedia({ colorScheme: scheme });
-    for (const path of paths) {
-      await page.goto(demo.url + path);
-      await page.getByRole('heading', { level: 1 }).waitFor();
-      await expect.poll(() => page.getByLabel('Loading').count()).toBe(0);
-      const { violations } = await new AxeBuilder({ page }).analyze();
-      for (const v of violations.filter((x) => x.impact === 'serious' || x.impact === 'critical'))
-        found.push(`${scheme} ${path}: ${v.id} ${v.nodes[0]?.target.join(' ')} ${v.nodes[0]?.failureSummary}`);
-    }
-  }
-  expect(found).toEqual([]);
+  test.each(paths)('on %s, in light and in dark', async (path) => {
+    await page.emulateMedia({ colorScheme: 'light' });
+    await page.goto(demo.url + (path === '/copies/newest' ? `/copies/${await newestCopy()}` : path));
+    await page.getByRole('heading', { level: 1 }).waitFor();
+    await expect.poll(() => page.getByLabel('Loading').count()).toBe(0);
+    // The dark look has the same elements: only its colours are judged again.
+    const inLight = await new AxeBuilder({ page }).analyze();
+    await page.emulateMedia({ colorScheme: 'dark' });
+    const inDark = await new AxeBuilder({ page }).withRules(['color-contrast']).analyze();
+    const found = [...inLight.violations, ...inDark.violations]
+      .filter((v) => v.impact === 'serious' || v.impact === 'critical')
+      .map((v) => `${v.id} ${v.nodes[0]?.target.join(' ')} ${v.nodes[0]?.failureSummary}`);
+    expect(found).toEqual([]);
+  });
 });
+
+const newestCopy = async () => {
+  const copies = await page.request.get(`${demo.url}/api/v1/copies?limit=1`);
+  return ((await copies.json()) as { items: { id: string }[] }).items[0]?.id;
+};
 
 test('no page threw an error', () => {
   expect(problems).toEqual([]);
