@@ -30,9 +30,18 @@ const router = createBrowserRouter([
       { path: '/copies', lazy: () => import('./pages/copies/CopiesPage').then((m) => ({ Component: m.CopiesPage })) },
       { path: '/copies/:id', lazy: () => import('./pages/copies/CopyPage').then((m) => ({ Component: m.CopyPage })) },
       { path: '/stores', lazy: () => import('./pages/stores/StoresPage').then((m) => ({ Component: m.StoresPage })) },
+      { path: '/alerts', lazy: () => import('./pages/alerts/AlertsPage').then((m) => ({ Component: m.AlertsPage })) },
       {
         path: '/settings',
+        lazy: () => import('./pages/settings/SettingsPage').then((m) => ({ Component: m.SettingsPage })),
+      },
+      {
+        path: '/settings/charter',
         lazy: () => import('./pages/settings/CharterPage').then((m) => ({ Component: m.CharterPage })),
+      },
+      {
+        path: '/settings/:kind/:name',
+        lazy: () => import('./pages/settings/DefinitionPage').then((m) => ({ Component: m.DefinitionPage })),
       },
       { path: '*', lazy: () => import('./pages/NowherePage').then((m) => ({ Component: m.NowherePage })) },
     ],

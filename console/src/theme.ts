@@ -45,12 +45,23 @@ export const theme = createTheme({
   defaultRadius: 4,
   components: {
     Tooltip: { defaultProps: { openDelay: 250, withArrow: false } },
+    InputWrapper: { styles: { description: { fontSize: '12px' }, error: { fontSize: '12px' } } },
     Modal: { defaultProps: { closeButtonProps: { 'aria-label': 'Close' } } },
   },
 });
 
 export const variables: CSSVariablesResolver = () => ({
   variables: {},
-  light: { '--mantine-color-body': '#f4f5f6', '--mantine-color-text': '#1f252a', '--mantine-color-dimmed': '#535e67' },
-  dark: { '--mantine-color-body': '#14181b', '--mantine-color-text': '#e4e8eb', '--mantine-color-dimmed': '#a3adb5' },
+  light: {
+    '--mantine-color-body': '#f4f5f6',
+    '--mantine-color-text': '#1f252a',
+    '--mantine-color-dimmed': '#535e67',
+    '--mantine-color-error': '#b3261e',
+  },
+  dark: {
+    '--mantine-color-body': '#14181b',
+    '--mantine-color-text': '#e4e8eb',
+    '--mantine-color-dimmed': '#a3adb5',
+    '--mantine-color-error': '#ff8a80',
+  },
 });

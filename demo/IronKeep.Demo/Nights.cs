@@ -1,25 +1,30 @@
+using IronKeep.Core.Charters;
 using IronKeep.Core.Schedules;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;
+using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
+using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
 namespace IronKeep.Demo;
 
 /// <summary>
 /// Plays the last nights through the real engine: the clock moves from one due instant to the next, and everything that the
-/// service does, it really does. A few honest troubles are put in its way.
+/// service does, it really does. Honest troubles are put in its way.
 /// </summary>
 internal sealed class Nights(IServiceProvider services, PlayedClock clock, SaltmereData data, string stores, string person)
 {
-    public const int Count = 14;
+    public const int Count = 30;
     private readonly ClockLoop loop = services.GetRequiredService<ClockLoop>();
     private readonly Dispatch dispatch = services.GetRequiredService<Dispatch>();
     private readonly CharterInForce charter = services.GetRequiredService<CharterInForce>();
     private readonly RunQueue queue = services.GetRequiredService<RunQueue>();
     private readonly PruneDesk prunes = services.GetRequiredService<PruneDesk>();
+    private readonly Teller teller = services.GetRequiredService<Teller>();
+    private readonly IDbContextFactory<KeepContext> catalogue = services.GetRequiredService<IDbContextFactory<KeepContext>>();
 
     /// <summary>The noon at which the first night begins that is played up to <paramref name="until"/>.</summary>
     public static DateTimeOffset Before(DateTimeOffset until, DateTimeZone zone) =>
@@ -29,89 +34,105 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     {
         var zone = charter.Charter.Zone;
         var last = Instant.FromDateTimeOffset(until).InZone(zone).Date;
+        var troubles = new Troubles(data.Root, stores, last.PlusDays(-Count));
         for (var night = 0; night < Count; night++)
         {
             var date = last.PlusDays(night - Count);
-            await PlayNightAsync(night, Noon(date, zone), Min(Noon(date.PlusDays(1), zone), until), cancel);
-            Console.WriteLine($"  night {night + 1,2} of {Count}, {date:uuuu-MM-dd}");
+            await PlayNightAsync(troubles, night, date, Noon(date, zone), Min(Noon(date.PlusDays(1), zone), until), cancel);
+            if (night % 5 == 4) Console.WriteLine($"  {night + 1} of {Count} nights, up to {date:uuuu-MM-dd}");
         }
         // The rest of today, up to the present; then a bit turns over on the lighthouse's disk, and a check finds it.
-        await PlayNightAsync(Count, Noon(last, zone), until, cancel);
-        FlipOneByte(Path.Combine(stores, "lighthouse"));
+        await PlayNightAsync(troubles, Count, last, Noon(last, zone), until, cancel);
+        Troubles.FlipOneByte(Path.Combine(stores, "lighthouse"));
         await AskAsync(RunKind.Check, "lighthouse", cancel);
+        await teller.CarryAsync(cancel);
     }
 
     private static DateTimeOffset Noon(LocalDate date, DateTimeZone zone) => date.At(LocalTime.Noon).InZoneLeniently(zone).ToDateTimeOffset();
 
-    private async Task PlayNightAsync(int night, DateTimeOffset from, DateTimeOffset to, CancellationToken cancel)
+    private async Task PlayNightAsync(Troubles troubles, int night, LocalDate date, DateTimeOffset from, DateTimeOffset to, CancellationToken cancel)
     {
         if (from >= to) return;
         clock.MoveTo(from);
         if (night < Count) data.Pass(DateOnly.FromDateTime(from.UtcDateTime));
-        BeginTrouble(night);
-        var off = night == 8;
+        troubles.Begin(night);
         foreach (var due in Due(from, to))
         {
-            // The machine that the service runs on is off this night: nothing runs, and nothing is forgotten.
-            if (off && due < to.AddHours(-4)) continue;
+            // The machine that the service runs on is off: nothing runs, and nothing is forgotten.
+            if (troubles.IsOff(date)) continue;
             clock.MoveTo(due.AddSeconds(2));
-            await loop.TickAsync(cancel);
-            await dispatch.WhenIdleAsync(cancel);
+            await LookAsync(troubles.Crawls(night) && due.UtcDateTime is { Hour: 1 or 2, Minute: 30 }, cancel);
+            // What waits a little, such as a run that makes up for missed ones.
+            while (await NextWaitingAsync(cancel) is { } next && next < to)
+            {
+                clock.MoveTo(next.AddSeconds(1));
+                await LookAsync(false, cancel);
+            }
         }
-        EndTrouble(night);
+        troubles.End(night);
         // What the last night made superfluous is left for a person to look at.
-        if (night >= Count - 1) return;
+        if (night >= Count - 1 || troubles.IsOff(date)) return;
         clock.MoveTo(to.AddHours(-3));
         await TidyAsync(night, cancel);
     }
 
+    /// <summary>One look of the service at its clock, and all the work that follows from it.</summary>
+    private async Task LookAsync(bool crawls, CancellationToken cancel)
+    {
+        await loop.TickAsync(cancel);
+        var idle = dispatch.WhenIdleAsync(cancel);
+        while (crawls && !idle.IsCompleted)
+        {
+            // A machine that crawls: hours pass while the run is at its reading.
+            if (dispatch.AtWork.FirstOrDefault(r => r.Now.ReadBytes > 0) is { } run)
+            {
+                clock.MoveTo(run.Run.Began!.Value.ToDateTimeOffset().AddMinutes(125));
+                await loop.TickAsync(cancel);
+                crawls = false;
+            }
+            await Task.Delay(2, cancel);
+        }
+        await idle;
+        await teller.CarryAsync(cancel);
+    }
+
+    private async Task<DateTimeOffset?> NextWaitingAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        return (await db.Runs.Where(r => r.State == RunState.Queued).MinAsync(r => r.NotBefore, cancel))?.ToDateTimeOffset();
+    }
+
     private async Task TidyAsync(int night, CancellationToken cancel)
     {
-        foreach (var job in charter.Charter.Jobs.Keys)
+        foreach (var job in charter.Charter.Jobs.Values.Where(j => j.Prune == PruneTime.ByHand))
         {
-            if (await prunes.PlanAsync(job, cancel) is not { } plan || plan.Counts["expire"] == 0) continue;
-            await queue.AddAsync(RunKind.Prune, job, plan.Store, person, new PruneOrder(plan.Fingerprint), cancel);
-            await dispatch.WhenIdleAsync(cancel);
+            foreach (var store in job.Into)
+            {
+                var plan = await prunes.PlanAsync(job, store, null, cancel);
+                if (plan.Counts["expire"] == 0 || plan.Brake.Count > 0) continue;
+                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, person) { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
+                await dispatch.WhenIdleAsync(cancel);
+            }
         }
-        if (night % 4 == 3) await AskAsync(RunKind.Reclaim, "lighthouse", cancel);
-        if (night % 6 == 5) foreach (var store in charter.Charter.Stores.Keys) await AskAsync(RunKind.Check, store, cancel);
+        if (night % 12 == 11) await AskAsync(RunKind.Check, "marsh-house", cancel);
     }
 
     private async Task AskAsync(RunKind kind, string store, CancellationToken cancel)
     {
-        await queue.AddAsync(kind, null, store, person, null, cancel);
+        await queue.AddAsync(new RunRequest(kind, null, store, person), cancel);
         await dispatch.WhenIdleAsync(cancel);
     }
 
-    private void BeginTrouble(int night)
+    private List<DateTimeOffset> Due(DateTimeOffset from, DateTimeOffset to)
     {
-        // The lighthouse's disk is not mounted; on another night the web site's folder was renamed by whoever works on it.
-        if (night == 4) Directory.Move(Path.Combine(stores, "lighthouse"), Path.Combine(stores, "lighthouse-away"));
-        if (night is 10 or Count - 1) Directory.Move(Path.Combine(data.Root, "web-site"), Path.Combine(data.Root, "web-site-new"));
-    }
-
-    private void EndTrouble(int night)
-    {
-        if (night == 4) Directory.Move(Path.Combine(stores, "lighthouse-away"), Path.Combine(stores, "lighthouse"));
-        if (night is 10) Directory.Move(Path.Combine(data.Root, "web-site-new"), Path.Combine(data.Root, "web-site"));
-    }
-
-    /// <summary>What a failing disk does: one bit in the middle of the newest pack that holds pictures.</summary>
-    private static void FlipOneByte(string store)
-    {
-        var pack = new DirectoryInfo(Path.Combine(store, "packs")).EnumerateFiles("*.pack", SearchOption.AllDirectories)
-            .Where(f => f.Length > 200_000).OrderByDescending(f => f.LastWriteTimeUtc).First();
-        using var file = pack.Open(FileMode.Open);
-        file.Position = pack.Length / 2;
-        var value = file.ReadByte();
-        file.Position = pack.Length / 2;
-        file.WriteByte((byte)(value ^ 0x10));
-    }
-
-    private List<DateTimeOffset> Due(DateTimeOffset from, DateTimeOffset to) =>
-        [.. charter.Charter.Jobs.Values.Where(j => j.When is not null)
-            .SelectMany(j => DueInstants.Between(j.When!, j.Zone ?? charter.Charter.Zone, Instant.FromDateTimeOffset(from), Instant.FromDateTimeOffset(to)))
+        var all = charter.Charter;
+        List<(Schedule? When, DateTimeZone Zone)> schedules = [(all.DutyMail, all.Zone)];
+        schedules.AddRange(all.Jobs.Values.Select(j => (j.When, all.ZoneOf(j))));
+        foreach (var store in all.Stores.Values) schedules.AddRange([(store.VerifyWhen, all.Zone), (store.ReclaimWhen, all.Zone)]);
+        return [.. schedules.Where(s => s.When is not null)
+            .SelectMany(s => DueInstants.Between(s.When!, s.Zone, Instant.FromDateTimeOffset(from), Instant.FromDateTimeOffset(to)))
             .Distinct().Order().Select(i => i.ToDateTimeOffset())];
+    }
 
     private static DateTimeOffset Min(DateTimeOffset a, DateTimeOffset b) => a < b ? a : b;
 }

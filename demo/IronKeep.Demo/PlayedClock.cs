@@ -1,28 +1,34 @@
 namespace IronKeep.Demo;
 
 /// <summary>
-/// A clock that is set forward from instant to instant while nights are played, flowing a little faster than real between
-/// them so that runs take time, and that tells the real time once the play is over. It never goes back.
+/// A clock that is set forward from instant to instant while nights are played, flowing faster than real between them so that runs
+/// take time, and that tells the real time once the play is over. It never goes back, and its timestamps pass with it: to the
+/// service the played nights have really passed.
 /// </summary>
 internal sealed class PlayedClock(DateTimeOffset start) : TimeProvider
 {
-    private const double Pace = 12;
+    private const double UsualPace = 12;
     private readonly Lock gate = new();
+    private readonly DateTimeOffset begin = start;
     private DateTimeOffset shown = start;
     private long since = System.GetTimestamp();
-    private bool over;
+    private double pace = UsualPace;
+
+    public override long TimestampFrequency => TimeSpan.TicksPerSecond;
 
     public override DateTimeOffset GetUtcNow()
     {
-        lock (gate) return over ? System.GetUtcNow() : shown + System.GetElapsedTime(since) * Pace;
+        lock (gate) return Now;
     }
+
+    public override long GetTimestamp() => (GetUtcNow() - begin).Ticks + 1;
 
     /// <summary>Sets the clock forward; an earlier instant leaves it where it is.</summary>
     public void MoveTo(DateTimeOffset instant)
     {
         lock (gate)
         {
-            var now = shown + System.GetElapsedTime(since) * Pace;
+            var now = Now;
             shown = instant > now ? instant : now;
             since = System.GetTimestamp();
         }
@@ -31,6 +37,9 @@ internal sealed class PlayedClock(DateTimeOffset start) : TimeProvider
     /// <summary>From now on the real time.</summary>
     public void EndPlay()
     {
-        lock (gate) over = true;
+        MoveTo(System.GetUtcNow());
+        lock (gate) pace = 1;
     }
+
+    private DateTimeOffset Now => shown + System.GetElapsedTime(since) * pace;
 }

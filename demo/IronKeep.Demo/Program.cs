@@ -7,6 +7,7 @@ using IronKeep.Service.SignIn;
 using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 
+Privileges.GiveUpReadingAnything();
 // Arguments: the folder to work in (made anew), the charter's file, then settings for the service.
 if (args.Length < 2)
 {
@@ -25,9 +26,9 @@ try
 {
     var now = DateTimeOffset.UtcNow;
     var charterText = await File.ReadAllTextAsync(args[1]);
-    var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
+    var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
     var clock = new PlayedClock(Nights.Before(now, zone));
-    var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false" };
+    var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", "--IronKeep:Silence=20 hours" };
     // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
     Directory.CreateDirectory(folder);
     await File.WriteAllTextAsync(marker, "made by the demo; it is made anew at every start\n");
@@ -47,7 +48,7 @@ try
     Directory.CreateDirectory($"{folder}/stores");
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
-    var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores");
+    var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores").Replace("{mail}", $"{folder}/mail");
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
     await app.StartAsync();
     var address = app.Urls.First();

@@ -24,7 +24,7 @@ public static class Root
         foreach (var command in (Command[])
         [
             SignInCommands.Make(), DutyCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), JobCommands.Make(),
-            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), AlertCommands.Make(),
+            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(),
         ]) root.Subcommands.Add(command);
         var parsed = root.Parse(args);
         if (parsed.Errors.Count > 0)

@@ -1,6 +1,9 @@
 namespace IronKeep.Contracts;
 
-/// <summary>One open matter about one subject. Class is failed, missed or unsound; state open, acknowledged or closed.</summary>
+/// <summary>
+/// One open matter about one subject. Class is silent, missed, suspect, overdue, nearly-full, braked-prune, failed, untold, stale,
+/// clock or unsound; state open, acknowledged or closed. Affected: the jobs that one cause stops, where there are several.
+/// </summary>
 public sealed record AlertAnswer(
     long Id,
     string Subject,
@@ -14,7 +17,8 @@ public sealed record AlertAnswer(
     string? AcknowledgedBy,
     DateTimeOffset? AcknowledgedAt,
     DateTimeOffset? ClosedAt,
-    long? RunId);
+    long? RunId,
+    IReadOnlyList<string> Affected);
 
 /// <summary>
 /// What needs a person, and the sums of the last night. From and to (UTC) are the cuts: noon to noon in the charter's zone.

@@ -17,7 +17,32 @@ public sealed record CopyAnswer(
     long NewBytes,
     long StoredBytes,
     IReadOnlyList<string> Damage,
-    long DamageCount);
+    long DamageCount,
+    long? RunId,
+    string? Doubt,
+    HoldAnswer? Hold);
+
+/// <summary>A copy's hold; over when its until has passed.</summary>
+public sealed record HoldAnswer(string By, string Reason, DateTimeOffset Until, bool Over);
+
+/// <summary>Why a copy is to be held, and until when (the date on which somebody looks at it again).</summary>
+public sealed record HoldRequest(string Reason, DateTimeOffset Until);
+
+/// <summary>
+/// Why a copy is still there: the verdict of its policy now with reasons, when a rule lets it go, and where the policy is set. A
+/// copy in the bin has the verdict expire and the instant at which its bytes may go.
+/// </summary>
+public sealed record CopyWhyAnswer(
+    CopyAnswer Copy, string Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, string? Policy, string? Keep, string? SetBy, DateTimeOffset? BinUntil);
+
+/// <summary>A path that was found, and the copies that hold it: how many different versions, the newest and the oldest copy with it.</summary>
+public sealed record FoundPath(string Job, string Store, string Path, string Kind, int Versions, int Copies, string NewestCopy, DateTimeOffset NewestTaken, DateTimeOffset OldestTaken, long Size, DateTimeOffset Modified);
+
+/// <summary>What a search found; complete is false when it stopped at its limit of hits or time.</summary>
+public sealed record FindAnswer(IReadOnlyList<FoundPath> Found, int CopiesSearched, bool Complete);
+
+/// <summary>One version of a path, and the copies in a row that hold it, newest first. Kind null: these copies do not hold it.</summary>
+public sealed record VersionAnswer(string? Kind, long Size, DateTimeOffset? Modified, IReadOnlyList<string> Copies, DateTimeOffset NewestTaken, DateTimeOffset OldestTaken);
 
 /// <summary>One entry of a folder in a copy. Names show odd bytes as \xNN and a backslash doubled; mode is octal text ("0644").</summary>
 public sealed record EntryAnswer(
@@ -26,16 +51,25 @@ public sealed record EntryAnswer(
 /// <summary>The entries of a folder of a copy.</summary>
 public sealed record FolderAnswer(string CopyId, string Path, IReadOnlyList<EntryAnswer> Entries);
 
-/// <summary>What to restore (all when no paths are given) and to which folder on the service's machine.</summary>
-public sealed record RestoreRequest(IReadOnlyList<string> Paths, string To);
+/// <summary>
+/// What to restore (all when no paths are given) and to which folder on the service's machine. Existing says what happens where a
+/// file or link exists already: "keep" (the default: it stays and is reported), "overwrite", or "beside" (the restored one gets a name beside it).
+/// </summary>
+public sealed record RestoreRequest(IReadOnlyList<string> Paths, string To, string? Existing = null);
 
 /// <summary>A verdict on one copy in a prune plan.</summary>
 public sealed record VerdictAnswer(
     string CopyId, DateTimeOffset Taken, string State, string Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, long Bytes, long StoredBytes);
 
-/// <summary>A frozen plan of what goes to the bin and what stays, and the fingerprint that applying asks for.</summary>
+/// <summary>Why a plan that the brake holds is right all the same; null or absent where nothing holds it.</summary>
+public sealed record ApplyPlanRequest(string? Confirm);
+
+/// <summary>
+/// A frozen plan of what goes to the bin and what stays, and the fingerprint that applying asks for (null: as of another instant,
+/// only to look at). Brake: why the plan needs a person's confirmation; empty when it does not.
+/// </summary>
 public sealed record PrunePlanAnswer(
-    string Fingerprint,
+    string? Fingerprint,
     string Job,
     string Machine,
     string Store,
@@ -46,4 +80,5 @@ public sealed record PrunePlanAnswer(
     string Bin,
     IReadOnlyList<VerdictAnswer> Copies,
     IReadOnlyDictionary<string, int> Counts,
+    IReadOnlyList<string> Brake,
     DateTimeOffset? AppliedAt);

@@ -1,7 +1,8 @@
 namespace IronKeep.Contracts;
 
 /// <summary>
-/// One attempt. Kind is backup, check, prune, reclaim or restore; state queued, running or ended; outcome and failure as in
+/// One attempt. Cause is "schedule", "catch-up", "success of run N" or a person's name. A suspect run waits for somebody to
+/// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Kind is backup, check, prune, reclaim or restore; state queued, running or ended; outcome and failure as in
 /// docs/words.md. Sizes in bytes: selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
 /// </summary>
 public sealed record RunAnswer(
@@ -21,9 +22,21 @@ public sealed record RunAnswer(
     DateTimeOffset? Began,
     DateTimeOffset? Ended,
     RunFiguresAnswer Figures,
-    string? CopyId);
+    string? CopyId,
+    IReadOnlyList<string> CopyIds,
+    DateTimeOffset? NotBefore,
+    int Attempt,
+    string? ConfirmedBy,
+    DateTimeOffset? ConfirmedAt);
 
-/// <summary>A run's figures. Expected values come from the last good runs and are null when there are none.</summary>
+/// <summary>The run of the same job or store that ended before this one; null when there is none.</summary>
+public sealed record PreviousRunAnswer(RunAnswer? Run);
+
+/// <summary>One point of a job's history: a backup run that left a copy. Bytes as in the run figures.</summary>
+public sealed record HistoryPoint(long RunId, DateTimeOffset At, string Outcome, long Items, long SelectedBytes, long NewBytes, long StoredBytes, double Seconds);
+
+/// <summary>A run's figures. Expected values come from the last good runs and are null when there are none; a running
+/// run's rate is that of its last minute, remaining (seconds) follows from both and is null when either is unknown.</summary>
 public sealed record RunFiguresAnswer(
     long Items,
     long SelectedBytes,
@@ -34,7 +47,8 @@ public sealed record RunFiguresAnswer(
     long? ExpectedItems,
     long? ExpectedBytes,
     double? BytesPerSecond,
-    double? ElapsedSeconds);
+    double? ElapsedSeconds,
+    double? RemainingSeconds);
 
 /// <summary>One line of a run's log; severity is info, warning or error.</summary>
 public sealed record RunLogLine(DateTimeOffset At, string Severity, string Text);

@@ -15,11 +15,31 @@ using Microsoft.Extensions.Logging;
 
 namespace IronKeep.Service.Tests;
 
-/// <summary>A clock that stands where it is set.</summary>
+/// <summary>A clock that stands where it is set. Setting it forward lets that time pass; a jump is a clock that somebody moved.</summary>
 internal sealed class StandingClock(DateTimeOffset now) : TimeProvider
 {
-    public DateTimeOffset Now { get; set; } = now;
+    private long passed = 1;
+
+    public DateTimeOffset Now
+    {
+        get;
+        set
+        {
+            passed += Math.Max(0, (value - field).Ticks);
+            field = value;
+        }
+    } = now;
+
+    public override long TimestampFrequency => TimeSpan.TicksPerSecond;
     public override DateTimeOffset GetUtcNow() => Now;
+    public override long GetTimestamp() => passed;
+
+    public void Jump(TimeSpan by)
+    {
+        var before = passed;
+        Now += by;
+        passed = before;
+    }
 }
 
 /// <summary>
@@ -42,6 +62,9 @@ internal sealed class Bench : IAsyncDisposable
     public HttpClient Http { get; private set; } = null!;
     public IServiceProvider Services => app!.Services;
     public string? Code { get; private set; }
+
+    /// <summary>Tests let hours pass between two looks, which is no silence unless they mean it.</summary>
+    public string Silence { get; set; } = "1000 days";
 
     public static async Task<Bench> StartAsync(bool withPerson = true)
     {
@@ -129,7 +152,7 @@ internal sealed class Bench : IAsyncDisposable
     private async Task StartServiceAsync(bool withPerson)
     {
         app = IronKeepHost.Build(
-            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false"],
+            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", $"--IronKeep:Silence={Silence}"],
             b =>
             {
                 b.Services.AddSingleton<TimeProvider>(Clock);

@@ -131,7 +131,7 @@ public sealed class RunTests
     {
         await using var bench = await Bench.StartAsync();
         var book = bench.Services.GetRequiredService<AlertBook>();
-        Task Raise(AlertClass kind = AlertClass.Failed) => book.RaiseAsync("job x on heron", kind, "it failed", "mend it", null, default);
+        Task Raise(AlertClass kind = AlertClass.Failed) => book.RaiseAsync(new Matter("job x on heron", kind, "it failed", "mend it"), default);
         await Raise();
         await Raise();
         await Raise(AlertClass.Missed);

@@ -8,6 +8,9 @@ export type Copy = Schemas['CopyAnswer'];
 export type Alert = Schemas['AlertAnswer'];
 export type Duty = Schemas['DutyAnswer'];
 export type PrunePlan = Schemas['PrunePlanAnswer'];
+export type Definition = Schemas['DefinitionAnswer'];
+export type Preview = Schemas['PreviewAnswer'];
+export type Fields = Record<string, string[]>;
 
 /** A refusal or failure of the service: a sentence for the person, and for charters the mistakes. */
 export class Refusal extends Error {

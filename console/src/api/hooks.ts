@@ -15,7 +15,7 @@ export const useJob = (name: string) =>
     queryFn: () => take(api.GET('/api/v1/jobs/{name}', { params: { path: { name } } })),
   });
 
-export const useRuns = (query: { job?: string; kind?: string; limit?: number }) =>
+export const useRuns = (query: { job?: string; store?: string; kind?: string; outcome?: string; limit?: number }) =>
   useQuery({ queryKey: ['runs', query], queryFn: () => take(api.GET('/api/v1/runs', { params: { query } })) });
 
 export const useRun = (id: number | undefined) =>
@@ -25,14 +25,65 @@ export const useRun = (id: number | undefined) =>
     queryFn: () => take(api.GET('/api/v1/runs/{id}', { params: { path: { id: id ?? 0 } } })),
   });
 
-/** The log so far; asks for more while the run is not ended. */
-export const useRunLog = (run: Run | undefined) =>
+/** The log so far, lines that are at least so severe; asks for more while the run is not ended. */
+export const useRunLog = (run: Run | undefined, severity = 'info') =>
   useQuery({
-    queryKey: ['run-log', run?.id, run?.state === 'ended'],
+    queryKey: ['run-log', run?.id, run?.state === 'ended', severity],
     enabled: run !== undefined,
     refetchInterval: run?.state === 'ended' ? false : 1000,
-    queryFn: () => take(api.GET('/api/v1/runs/{id}/log', { params: { path: { id: run?.id ?? 0 } } })),
+    queryFn: () =>
+      take(api.GET('/api/v1/runs/{id}/log', { params: { path: { id: run?.id ?? 0 }, query: { severity } } })),
   });
+
+/** The run of the same job that ended before, to set beside it. */
+export const usePreviousRun = (run: Run | undefined) =>
+  useQuery({
+    queryKey: ['previous-run', run?.id],
+    enabled: run?.kind === 'backup',
+    queryFn: () => take(api.GET('/api/v1/runs/{id}/previous', { params: { path: { id: run?.id ?? 0 } } })),
+  });
+
+export const useHistory = (name: string) =>
+  useQuery({
+    queryKey: ['jobs', name, 'history'],
+    queryFn: () => take(api.GET('/api/v1/jobs/{name}/history', { params: { path: { name } } })),
+  });
+
+export const useFind = (name: string, job: string | undefined) =>
+  useQuery({
+    queryKey: ['find', name, job],
+    enabled: name.length > 0,
+    queryFn: () => take(api.GET('/api/v1/copies/find', { params: { query: { name, job } } })),
+  });
+
+export const useVersions = (job: string, store: string, path: string | undefined) =>
+  useQuery({
+    queryKey: ['versions', job, store, path],
+    enabled: path !== undefined,
+    queryFn: () => take(api.GET('/api/v1/copies/versions', { params: { query: { job, store, path: path ?? '' } } })),
+  });
+
+export const useWhy = (id: string, asked: boolean) =>
+  useQuery({
+    queryKey: ['copies', 'why', id],
+    enabled: asked,
+    queryFn: () => take(api.GET('/api/v1/copies/{id}/why', { params: { path: { id } } })),
+  });
+
+export const useAlerts = (query: { state?: string; class?: string }) =>
+  useQuery({
+    queryKey: ['alerts', query],
+    queryFn: () => take(api.GET('/api/v1/alerts', { params: { query: { ...query, limit: 500 } } })),
+  });
+
+export const useChannels = () =>
+  useQuery({ queryKey: ['channels'], queryFn: () => take(api.GET('/api/v1/channels')), refetchInterval: 60_000 });
+
+export const useDefinitions = () =>
+  useQuery({ queryKey: ['charter', 'definitions'], queryFn: () => take(api.GET('/api/v1/definitions')) });
+
+export const useSelfCheck = () =>
+  useQuery({ queryKey: ['service'], queryFn: () => take(api.GET('/api/v1/service')), refetchInterval: 60_000 });
 
 export const useCopies = (query: { job?: string; store?: string }) =>
   useInfiniteQuery({
@@ -92,3 +143,37 @@ export const useAcknowledge = () =>
 
 export const useStoreAct = (what: 'checks' | 'reclaims') =>
   useAct((name: string) => take(api.POST(`/api/v1/stores/{name}/${what}`, { params: { path: { name } } })));
+
+export const useConfirmRun = () =>
+  useAct((id: number) => take(api.POST('/api/v1/runs/{id}/confirm', { params: { path: { id } } })));
+
+export const usePause = () =>
+  useAct((ask: { name: string; reason: string; until: string }) =>
+    take(
+      api.PUT('/api/v1/jobs/{name}/pause', {
+        params: { path: { name: ask.name } },
+        body: { reason: ask.reason, until: ask.until },
+      }),
+    ),
+  );
+
+export const useResume = () =>
+  useAct((name: string) => take(api.DELETE('/api/v1/jobs/{name}/pause', { params: { path: { name } } })));
+
+export const useHold = () =>
+  useAct((ask: { id: string; reason: string; until: string }) =>
+    take(
+      api.PUT('/api/v1/copies/{id}/hold', {
+        params: { path: { id: ask.id } },
+        body: { reason: ask.reason, until: ask.until },
+      }),
+    ),
+  );
+
+export const useRelease = () =>
+  useAct((id: string) => take(api.DELETE('/api/v1/copies/{id}/hold', { params: { path: { id } } })));
+
+export const useTakeBack = () =>
+  useAct((id: string) => take(api.POST('/api/v1/copies/{id}/take-back', { params: { path: { id } } })));
+
+export const useConfirmClock = () => useAct(() => take(api.POST('/api/v1/service/confirm-clock')));

@@ -36,8 +36,8 @@ export function useLive() {
         // Progress moves numbers in place; a beginning or an end changes lists and sums.
         if (isNew || event.run.state === 'ended') ask('runs', 'jobs', 'duty', 'stores', 'run-log');
       } else if (event.topic === 'copies') ask('copies', 'stores', 'jobs');
-      else if (event.topic === 'alert') ask('duty');
-      else if (event.topic === 'charter') ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session');
+      else if (event.topic === 'alert') ask('duty', 'alerts', 'channels');
+      else if (event.topic === 'charter') ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session', 'service');
     };
     return () => source.close();
   }, [queries]);

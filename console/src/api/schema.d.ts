@@ -275,10 +275,13 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Makes the prune plan of a job as of now; nothing is removed */
+    /** Makes the prune plan of a job in one of its stores as of now; with asOf (RFC 3339) what the rules decide at that instant over the copies of today, only to look at. Nothing is removed */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+          asOf?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -369,7 +372,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Carries out a plan, if everything it rests on is unchanged */
+    /** Carries out a plan, if everything it rests on is unchanged; one that the brake holds needs a reason */
     post: {
       parameters: {
         query?: never;
@@ -379,7 +382,11 @@ export interface paths {
         };
         cookie?: never;
       };
-      requestBody?: never;
+      requestBody?: {
+        content: {
+          'application/json': null | components['schemas']['ApplyPlanRequest'];
+        };
+      };
       responses: {
         /** @description Accepted */
         202: {
@@ -673,6 +680,219 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/definitions': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Every object of the charter in force, one by one */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['DefinitionAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/definitions/{kind}/{name}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One object of the charter; its ETag guards changes */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          kind: string;
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['DefinitionAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    /** Saves one object. If-Match with its ETag changes one that is there, If-None-Match: * makes a new one */
+    put: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          kind: string;
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['DefinitionRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CharterDiffAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Takes one object out of the charter; needs If-Match. Copies stay where they are */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          kind: string;
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CharterDiffAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/definitions/{kind}/{name}/preview': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What saving these fields would mean; nothing is changed */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          kind: string;
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['DefinitionRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['PreviewAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/jobs': {
     parameters: {
       query?: never;
@@ -812,6 +1032,135 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/jobs/{name}/history': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The backup runs of a job that left a copy, oldest first: size, change and duration */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['HistoryPoint'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/jobs/{name}/pause': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Pauses a job until an instant: its planned runs are held back and say why */
+    put: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['PauseRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['JobAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Ends a job's pause */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['JobAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/runs': {
     parameters: {
       query?: never;
@@ -819,13 +1168,15 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Runs, newest first, by job, kind and state */
+    /** Runs, newest first, by job, store, kind, state and outcome */
     get: {
       parameters: {
         query?: {
           job?: string;
+          store?: string;
           kind?: string;
           state?: string;
+          outcome?: string;
           cursor?: string;
           limit?: number;
         };
@@ -917,11 +1268,12 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** A run's log from a position on, while it runs and afterwards */
+    /** A run's log from a position on, while it runs and afterwards; with severity, lines that are at least so severe */
     get: {
       parameters: {
         query?: {
           from?: number;
+          severity?: string;
         };
         header?: never;
         path: {
@@ -953,6 +1305,100 @@ export interface paths {
     };
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/runs/{id}/previous': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The run of the same kind, job and store that ended before this one, to set beside it */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['PreviousRunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/runs/{id}/confirm': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says that a suspect run is right as it is; what is usual is learned anew from it on */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     delete?: never;
     options?: never;
     head?: never;
@@ -1056,6 +1502,105 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/copies/find': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Finds files by name (with * and ?; with a slash, by path) across copies, newest first */
+    get: {
+      parameters: {
+        query: {
+          name: string;
+          job?: string;
+          store?: string;
+          limit?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['FindAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/versions': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The versions of one path over the copies of a job, newest first */
+    get: {
+      parameters: {
+        query: {
+          job: string;
+          path: string;
+          store?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['VersionAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/copies/{id}': {
     parameters: {
       query?: never;
@@ -1097,6 +1642,182 @@ export interface paths {
     };
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/why': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Why a copy is still there, or why it goes */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyWhyAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/hold': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Holds a copy: it does not expire until then, and changes no other copy's fate */
+    put: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['HoldRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Ends a copy's hold */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/take-back': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Takes a copy back out of the bin */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     delete?: never;
     options?: never;
     head?: never;
@@ -1401,6 +2122,7 @@ export interface paths {
       parameters: {
         query?: {
           state?: string;
+          class?: string;
           cursor?: string;
           limit?: number;
         };
@@ -1485,6 +2207,186 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/channels': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The channels with what waits in them and what went wrong last */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ChannelAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/channels/{name}/test': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Sends a test message through a channel and says whether it went through; what waits there goes first */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ChannelTestAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/service': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What the service finds when it looks at itself */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['SelfCheckAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/service/confirm-clock': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says that the time is right as it is now, after the clock has jumped */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1510,6 +2412,24 @@ export interface components {
       closedAt: null | string;
       /** Format: int64 */
       runId: null | number;
+      affected: string[];
+    };
+    ApplyPlanRequest: {
+      confirm: null | string;
+    };
+    ChannelAnswer: {
+      name: string;
+      kind: string;
+      to: string;
+      /** Format: int32 */
+      waiting: number;
+      /** Format: date-time */
+      lastSent: null | string;
+      problem: null | string;
+    };
+    ChannelTestAnswer: {
+      sent: boolean;
+      problem: null | string;
     };
     CharterAnswer: {
       /** Format: int64 */
@@ -1564,6 +2484,36 @@ export interface components {
       damage: string[];
       /** Format: int64 */
       damageCount: number;
+      /** Format: int64 */
+      runId: null | number;
+      doubt: null | string;
+      hold: null | components['schemas']['HoldAnswer'];
+    };
+    CopyWhyAnswer: {
+      copy: components['schemas']['CopyAnswer'];
+      verdict: string;
+      reasons: string[];
+      /** Format: date-time */
+      leavesAt: null | string;
+      policy: null | string;
+      keep: null | string;
+      setBy: null | string;
+      /** Format: date-time */
+      binUntil: null | string;
+    };
+    DefinitionAnswer: {
+      kind: string;
+      name: string;
+      fields: {
+        [key: string]: string[];
+      };
+      yaml: string;
+      tag: string;
+    };
+    DefinitionRequest: {
+      fields: {
+        [key: string]: string[];
+      };
     };
     DueAnswer: {
       /** Format: date-time */
@@ -1617,6 +2567,21 @@ export interface components {
       before: null | string;
       after: null | string;
     };
+    FieldMistakeAnswer: {
+      field: null | string;
+      /** Format: int32 */
+      item: number;
+      /** Format: int32 */
+      position: number;
+      about: string;
+      message: string;
+    };
+    FindAnswer: {
+      found: components['schemas']['FoundPath'][];
+      /** Format: int32 */
+      copiesSearched: number;
+      complete: boolean;
+    };
     FirstPersonRequest: {
       code: string;
       name: string;
@@ -1627,13 +2592,62 @@ export interface components {
       path: string;
       entries: components['schemas']['EntryAnswer'][];
     };
+    FoundPath: {
+      job: string;
+      store: string;
+      path: string;
+      kind: string;
+      /** Format: int32 */
+      versions: number;
+      /** Format: int32 */
+      copies: number;
+      newestCopy: string;
+      /** Format: date-time */
+      newestTaken: string;
+      /** Format: date-time */
+      oldestTaken: string;
+      /** Format: int64 */
+      size: number;
+      /** Format: date-time */
+      modified: string;
+    };
+    HistoryPoint: {
+      /** Format: int64 */
+      runId: number;
+      /** Format: date-time */
+      at: string;
+      outcome: string;
+      /** Format: int64 */
+      items: number;
+      /** Format: int64 */
+      selectedBytes: number;
+      /** Format: int64 */
+      newBytes: number;
+      /** Format: int64 */
+      storedBytes: number;
+      /** Format: double */
+      seconds: number;
+    };
+    HoldAnswer: {
+      by: string;
+      reason: string;
+      /** Format: date-time */
+      until: string;
+      over: boolean;
+    };
+    HoldRequest: {
+      reason: string;
+      /** Format: date-time */
+      until: string;
+    };
     JobAnswer: {
       name: string;
       machine: string;
       takes: string[];
       leavesOut: string[];
-      store: string;
+      into: string[];
       when: null | string;
+      after: null | string;
       zone: string;
       policy: string;
       keep: string;
@@ -1644,6 +2658,7 @@ export interface components {
       /** Format: int32 */
       copies: number;
       stale: boolean;
+      pause: null | components['schemas']['PauseAnswer'];
       nights: components['schemas']['NightCell'][];
     };
     KeepEvent: {
@@ -1678,6 +2693,51 @@ export interface components {
       items: components['schemas']['RunAnswer'][];
       next: null | string;
     };
+    PathAnswer: {
+      path: string;
+      exists: boolean;
+      /** Format: int64 */
+      items: number;
+      /** Format: int64 */
+      bytes: number;
+      counted: boolean;
+    };
+    PauseAnswer: {
+      by: string;
+      reason: string;
+      /** Format: date-time */
+      since: string;
+      /** Format: date-time */
+      until: string;
+    };
+    PauseRequest: {
+      reason: string;
+      /** Format: date-time */
+      until: string;
+    };
+    PolicyEffectAnswer: {
+      job: string;
+      store: string;
+      /** Format: int32 */
+      keeps: number;
+      /** Format: int32 */
+      expires: number;
+      copies: components['schemas']['VerdictAnswer'][];
+    };
+    PreviewAnswer: {
+      mistakes: components['schemas']['FieldMistakeAnswer'][];
+      changes: components['schemas']['CharterChangeAnswer'][];
+      yaml: string;
+      nextDue: components['schemas']['DueAnswer'][];
+      comesToKeep: null | string;
+      paths: components['schemas']['PathAnswer'][];
+      policies: components['schemas']['PolicyEffectAnswer'][];
+      /** Format: int64 */
+      roomBytes: null | number;
+    };
+    PreviousRunAnswer: {
+      run: null | components['schemas']['RunAnswer'];
+    };
     ProblemDetails: {
       type?: null | string;
       title?: null | string;
@@ -1687,7 +2747,7 @@ export interface components {
       instance?: null | string;
     };
     PrunePlanAnswer: {
-      fingerprint: string;
+      fingerprint: null | string;
       job: string;
       machine: string;
       store: string;
@@ -1702,12 +2762,34 @@ export interface components {
       counts: {
         [key: string]: number;
       };
+      brake: string[];
       /** Format: date-time */
       appliedAt: null | string;
+    };
+    ReadingAnswer: {
+      /** Format: int64 */
+      totalBytes: number;
+      /** Format: int64 */
+      readBytes: number;
+      /** Format: int64 */
+      readWithin30DaysBytes: number;
+      /** Format: date-time */
+      oldest: null | string;
+    };
+    ReductionAnswer: {
+      /** Format: int64 */
+      selectedBytes: number;
+      /** Format: int64 */
+      readBytes: number;
+      /** Format: int64 */
+      newBytes: number;
+      /** Format: int64 */
+      storedBytes: number;
     };
     RestoreRequest: {
       paths: string[];
       to: string;
+      existing?: null | string;
     };
     RunAnswer: {
       /** Format: int64 */
@@ -1732,6 +2814,14 @@ export interface components {
       ended: null | string;
       figures: components['schemas']['RunFiguresAnswer'];
       copyId: null | string;
+      copyIds: string[];
+      /** Format: date-time */
+      notBefore: null | string;
+      /** Format: int32 */
+      attempt: number;
+      confirmedBy: null | string;
+      /** Format: date-time */
+      confirmedAt: null | string;
     };
     RunFiguresAnswer: {
       /** Format: int64 */
@@ -1754,6 +2844,8 @@ export interface components {
       bytesPerSecond: null | number;
       /** Format: double */
       elapsedSeconds: null | number;
+      /** Format: double */
+      remainingSeconds: null | number;
     };
     RunLogAnswer: {
       lines: components['schemas']['RunLogLine'][];
@@ -1765,6 +2857,18 @@ export interface components {
       at: string;
       severity: string;
       text: string;
+    };
+    SelfCheckAnswer: {
+      version: string;
+      /** Format: date-time */
+      startedAt: string;
+      ready: boolean;
+      findings: components['schemas']['SelfFinding'][];
+    };
+    SelfFinding: {
+      what: string;
+      state: string;
+      sentence: string;
     };
     SessionAnswer: {
       person: string;
@@ -1795,13 +2899,26 @@ export interface components {
       usedBytes: null | number;
       /** Format: int64 */
       freeBytes: null | number;
+      nearlyFull: boolean;
       bin: string;
       /** Format: int32 */
       copies: number;
       /** Format: int32 */
       inBin: number;
+      /** Format: int64 */
+      inBinBytes: number;
       /** Format: int32 */
       unsound: number;
+      /** Format: int32 */
+      missing: number;
+      reduction: null | components['schemas']['ReductionAnswer'];
+      /** Format: int64 */
+      keptBytes: number;
+      verifyWhen: null | string;
+      /** Format: int64 */
+      verifyBudgetBytes: null | number;
+      reclaimWhen: null | string;
+      reading: null | components['schemas']['ReadingAnswer'];
       lastCheck: null | components['schemas']['RunAnswer'];
     };
     TimetableEntry: {
@@ -1811,7 +2928,7 @@ export interface components {
       utc: string;
       local: string;
       zone: string;
-      store: string;
+      into: string[];
     };
     TokenAnswer: {
       /** Format: int64 */
@@ -1846,6 +2963,18 @@ export interface components {
       bytes: number;
       /** Format: int64 */
       storedBytes: number;
+    };
+    VersionAnswer: {
+      kind: null | string;
+      /** Format: int64 */
+      size: number;
+      /** Format: date-time */
+      modified: null | string;
+      copies: string[];
+      /** Format: date-time */
+      newestTaken: string;
+      /** Format: date-time */
+      oldestTaken: string;
     };
   };
   responses: never;

@@ -3,6 +3,7 @@ import { useDisclosure, useHotkeys } from '@mantine/hooks';
 import { Spotlight, spotlight } from '@mantine/spotlight';
 import {
   IconArchive,
+  IconBell,
   IconBuildingWarehouse,
   IconCalendarTime,
   IconClipboardList,
@@ -27,6 +28,7 @@ const areas = [
   { to: '/timetable', title: 'Timetable', icon: IconCalendarTime, key: 't' },
   { to: '/copies', title: 'Copies', icon: IconArchive, key: 'c' },
   { to: '/stores', title: 'Stores', icon: IconBuildingWarehouse, key: 's' },
+  { to: '/alerts', title: 'Alerts', icon: IconBell, key: 'a' },
   { to: '/settings', title: 'Settings', icon: IconSettings, key: 'e' },
 ];
 

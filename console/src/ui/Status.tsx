@@ -47,15 +47,48 @@ const looks: Record<string, { tone: string; shape: React.ReactNode }> = {
       </>
     ),
   },
+  suspect: {
+    tone: 'warned',
+    shape: (
+      <>
+        <path d="M4 4.8a3 3 0 1 1 4.2 2.7C7.2 8 7 8.4 7 9.2" fill="none" stroke="currentColor" strokeWidth="2" />
+        <circle cx="7" cy="11.8" r="1.3" fill="currentColor" />
+      </>
+    ),
+  },
+  'timed-out': {
+    tone: 'failed',
+    shape: <path d="M3 2.5h8L7 7zM3 11.5h8L7 7z" fill="currentColor" />,
+  },
+  'held-back': {
+    tone: 'idle',
+    shape: <path d="M4.5 2.5v9M9.5 2.5v9" stroke="currentColor" strokeWidth="2.4" />,
+  },
+  missing: {
+    tone: 'missed',
+    shape: <path d="M3 3h8v8H3z" fill="none" stroke="currentColor" strokeWidth="1.8" strokeDasharray="2.4 2" />,
+  },
+  stale: {
+    tone: 'failed',
+    shape: (
+      <>
+        <circle cx="7" cy="7" r="4.8" fill="none" stroke="currentColor" strokeWidth="1.7" />
+        <path d="M7 4v3.2l2.2 1.4" fill="none" stroke="currentColor" strokeWidth="1.7" />
+      </>
+    ),
+  },
   none: { tone: 'idle', shape: <circle cx="7" cy="7" r="1.1" fill="currentColor" opacity="0.6" /> },
 };
 const alias: Record<string, string> = {
-  suspect: 'warned',
-  'timed-out': 'failed',
   unsound: 'failed',
-  missing: 'missed',
   partial: 'warned',
-  'held-back': 'refused',
+  overdue: 'timed-out',
+  silent: 'missed',
+  'nearly-full': 'warned',
+  'braked-prune': 'held-back',
+  untold: 'failed',
+  clock: 'stale',
+  well: 'ok',
   queued: 'unchecked',
   support: 'held',
   acknowledged: 'not-needed',

@@ -43,6 +43,7 @@ public sealed class KeepClient : IDisposable
     public Task<T> GetAsync<T>(string path, CancellationToken cancel) => SendAsync<T>(HttpMethod.Get, path, null, cancel);
     public Task<T> PostAsync<T>(string path, object? body, CancellationToken cancel) => SendAsync<T>(HttpMethod.Post, path, body, cancel);
     public Task<T> PutAsync<T>(string path, object body, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Put, path, body, cancel, ifMatch);
+    public Task<T> DeleteAsync<T>(string path, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Delete, path, null, cancel, ifMatch);
 
     /// <summary>All pages of a list, up to a number of items.</summary>
     public async Task<List<T>> ListAsync<T>(string path, int most, CancellationToken cancel)
@@ -77,7 +78,8 @@ public sealed class KeepClient : IDisposable
     {
         using var request = new HttpRequestMessage(method, "api/v1/" + path);
         if (body is not null) request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
-        if (ifMatch is not null) request.Headers.TryAddWithoutValidation("If-Match", ifMatch);
+        // "*" asks for something new: it must not be there yet.
+        if (ifMatch is not null) request.Headers.TryAddWithoutValidation(ifMatch == "*" ? "If-None-Match" : "If-Match", ifMatch);
         using var response = await ReachAsync(() => http.SendAsync(request, cancel));
         await CheckAsync(response, cancel);
         return response.StatusCode == HttpStatusCode.NoContent ? default! : (await response.Content.ReadFromJsonAsync<T>(ContractJson.Options, cancel))!;

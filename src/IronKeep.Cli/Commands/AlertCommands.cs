@@ -11,14 +11,15 @@ internal static class AlertCommands
     private static Command List()
     {
         var all = new Option<bool>("--all") { Description = "Closed ones too" };
+        var kind = new Option<string?>("--class") { Description = "Only of this class: failed, missed, overdue, stale, suspect, unsound, nearly-full, braked-prune, silent, untold or clock" };
         return Common.Verb("list", "Open alerts", async (parsed, client, cancel) =>
         {
-            var alerts = await client.ListAsync<AlertAnswer>(parsed.GetValue(all) ? "alerts" : "alerts?state=open", 1000, cancel);
+            var alerts = await client.ListAsync<AlertAnswer>($"alerts?{(parsed.GetValue(all) ? "" : "state=open&")}{(parsed.GetValue(kind) is { } k ? $"class={Uri.EscapeDataString(k)}" : "")}".TrimEnd('&', '?'), 1000, cancel);
             if (Common.AsJson(parsed)) Show.Json(alerts);
             else Show.Table([">alert", "state", "class", "subject", ">times", "since", "message"],
                 alerts.Select(a => new[] { $"{a.Id}", a.State, a.Class, a.Subject, $"{a.Count}", Show.When(a.OpenedAt), a.Message }), "no open alerts");
             return alerts.Any(a => a.State != "closed") ? Root.Findings : Root.Done;
-        }, all);
+        }, all, kind);
     }
 
     private static Command Acknowledge()

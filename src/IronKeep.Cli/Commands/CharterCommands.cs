@@ -64,7 +64,7 @@ internal static class CharterCommands
         return Root.Done;
     });
 
-    private static void Print(CharterDiffAnswer answer, string nothing)
+    internal static void Print(CharterDiffAnswer answer, string nothing)
     {
         if (answer.Changes.Count == 0) Show.Line(nothing);
         foreach (var change in answer.Changes)

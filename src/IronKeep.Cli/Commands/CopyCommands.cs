@@ -6,9 +6,9 @@ namespace IronKeep.Cli.Commands;
 
 internal static class CopyCommands
 {
-    public static Command Make() => Common.Noun("copy", "What can be given back", List(), One(), Browse(), Restore());
+    public static Command Make() => Common.Noun("copy", "What can be given back", [List(), One(), Browse(), Restore(), .. CopyCareCommands.All()]);
 
-    private static Argument<string> Id => new("COPY") { Description = "The copy's id, or 'newest:JOB' for the newest good copy of a job" };
+    internal static Argument<string> Id => new("COPY") { Description = "The copy's id, or 'newest:JOB' for the newest good copy of a job" };
 
     private static Command List()
     {
@@ -26,7 +26,7 @@ internal static class CopyCommands
                 copies.Select(c => new[]
                 {
                     c.Id, c.Job, c.Machine, c.Store, Show.When(c.Taken), c.State, Show.When(c.CheckedAt), $"{c.Items}", Show.Size(c.Bytes), Show.Size(c.StoredBytes),
-                    c.BinnedAt is null ? "" : $"in the bin since {Show.When(c.BinnedAt)}",
+                    c.BinnedAt is not null ? $"in the bin since {Show.When(c.BinnedAt)}" : c.Hold is { Over: false } hold ? $"held until {Show.When(hold.Until)}" : c.Doubt is not null ? "suspect" : "",
                 }), "no copies yet; run a job with 'ironkeep job run NAME --watch'");
             return Root.Done;
         }, job, store, most);
@@ -45,6 +45,8 @@ internal static class CopyCommands
             }
             Show.Line($"copy {copy.Id} of {copy.Job} on {copy.Machine}, in store {copy.Store}");
             Show.Line($"  taken   {Show.When(copy.Taken)}, ended {Show.When(copy.Ended)}");
+            if (copy.Hold is { Over: false } hold) Show.Line($"  HELD    by {hold.By} until {Show.When(hold.Until)}: {hold.Reason}");
+            if (copy.Doubt is not null) Show.Line($"  SUSPECT {copy.Doubt}; confirm it with 'ironkeep run confirm {copy.RunId}'");
             Show.Line($"  state   {copy.State}{(copy.CheckedAt is null ? "" : $", checked {Show.When(copy.CheckedAt)}")}{(copy.BinnedAt is null ? "" : $"; in the bin since {Show.When(copy.BinnedAt)}")}");
             Show.Line($"  holds   {copy.Items} items, {Show.Size(copy.Bytes)}; skipped {copy.Skipped}; {Show.Size(copy.NewBytes)} were new, {Show.Size(copy.StoredBytes)} stored");
             foreach (var path in copy.Damage) Show.Line($"  cannot be given back: {path}");
@@ -77,16 +79,17 @@ internal static class CopyCommands
     {
         var id = Id;
         var paths = new Argument<string[]>("PATH") { Description = "Files or folders in the copy; all when none is given", Arity = ArgumentArity.ZeroOrMore };
-        var to = new Option<string>("--to") { Description = "An absolute folder on the service's machine; paths are kept below it, nothing there is overwritten", Required = true };
+        var to = new Option<string>("--to") { Description = "An absolute folder on the service's machine; paths are kept below it; '/' gives files back to where they came from", Required = true };
+        var existing = new Option<string>("--existing") { Description = "What happens where a file exists already: keep (it stays and is reported), overwrite, or beside", DefaultValueFactory = _ => "keep" };
         return Common.Verb("restore", "Gives back a copy, or some of its paths", async (parsed, client, cancel) =>
         {
             var copy = await FindAsync(client, parsed.GetValue(id)!, cancel);
-            var run = await client.PostAsync<RunAnswer>($"copies/{copy.Id}/restores", new RestoreRequest(parsed.GetValue(paths) ?? [], parsed.GetValue(to)!), cancel);
+            var run = await client.PostAsync<RunAnswer>($"copies/{copy.Id}/restores", new RestoreRequest(parsed.GetValue(paths) ?? [], parsed.GetValue(to)!, parsed.GetValue(existing)), cancel);
             return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
-        }, id, paths, to);
+        }, id, paths, to, existing);
     }
 
-    private static async Task<CopyAnswer> FindAsync(Client.KeepClient client, string id, CancellationToken cancel)
+    internal static async Task<CopyAnswer> FindAsync(Client.KeepClient client, string id, CancellationToken cancel)
     {
         const string newest = "newest:";
         if (!id.StartsWith(newest, StringComparison.Ordinal)) return await client.GetAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(id)}", cancel);

@@ -23,6 +23,7 @@ internal static class DutyCommands
             var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
             Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
             Show.Line($"      {alert.Message}");
+            if (alert.Affected.Count > 1) Show.Line($"      affects {string.Join(", ", alert.Affected)}");
             Show.Line($"      -> {alert.Remedy}");
         }
         Show.Line();
@@ -35,14 +36,15 @@ internal static class DutyCommands
             {
                 row.Job, row.Machine, string.Concat(row.Nights.Select(n => Mark(n.Outcome))), $"{Show.Ago(row.NewestGoodCopy, duty.AsOf)}{(row.Stale ? " (stale)" : "")}",
             }), "no jobs yet");
-        if (duty.Board.Count > 0) Show.Line("o ok  w warned  x failed  m missed  r refused  c cancelled  - not needed  > running  . none planned");
+        if (duty.Board.Count > 0) Show.Line("o ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none planned");
         return calm ? Root.Done : Root.Findings;
     });
 
     private static char Mark(string? outcome) => outcome switch
     {
         "ok" => 'o',
-        "warned" or "suspect" => 'w',
+        "warned" => 'w',
+        "suspect" => 's',
         "failed" or "timed-out" => 'x',
         "missed" => 'm',
         "refused" or "held-back" => 'r',

@@ -7,7 +7,7 @@ namespace IronKeep.Cli.Commands;
 
 internal static class RunCommands
 {
-    public static Command Make() => Common.Noun("run", "Attempts: of backups, checks, prunes, restores", List(), One(), Log(), Watch(), Cancel());
+    public static Command Make() => Common.Noun("run", "Attempts: of backups, checks, prunes, restores", List(), One(), Log(), Watch(), Cancel(), Confirm());
 
     private static Argument<long> Id => new("RUN") { Description = "The run's number" };
 
@@ -15,12 +15,14 @@ internal static class RunCommands
     {
         var job = new Option<string?>("--job") { Description = "Only of this job" };
         var kind = new Option<string?>("--kind") { Description = "backup, check, prune, reclaim or restore" };
+        var outcome = new Option<string?>("--outcome") { Description = "ok, warned, suspect, failed, timed-out, refused, held-back, not-needed or cancelled" };
         var most = new Option<int>("--most") { Description = "How many", DefaultValueFactory = _ => 30 };
         return Common.Verb("list", "Runs, newest first", async (parsed, client, cancel) =>
         {
             var query = new List<string>();
             if (parsed.GetValue(job) is { } j) query.Add($"job={Uri.EscapeDataString(j)}");
             if (parsed.GetValue(kind) is { } k) query.Add($"kind={Uri.EscapeDataString(k)}");
+            if (parsed.GetValue(outcome) is { } o) query.Add($"outcome={Uri.EscapeDataString(o)}");
             var runs = await client.ListAsync<RunAnswer>($"runs?{string.Join('&', query)}", parsed.GetValue(most), cancel);
             if (Common.AsJson(parsed)) Show.Json(runs);
             else Show.Table([">run", "kind", "of", "by", "outcome", "began", ">took", ">items", ">taken", ">new", "sentence"],
@@ -30,7 +32,7 @@ internal static class RunCommands
                     $"{r.Figures.Items}", Show.Size(r.Figures.SelectedBytes), Show.Size(r.Figures.NewBytes), Brief(r.Sentence),
                 }), "no runs yet; run a job with 'ironkeep job run NAME --watch'");
             return Root.Done;
-        }, job, kind, most);
+        }, job, kind, outcome, most);
     }
 
     private static Command One()
@@ -48,20 +50,21 @@ internal static class RunCommands
     private static Command Log()
     {
         var id = Id;
+        var severity = new Option<string>("--severity") { Description = "Lines that are at least so severe: info, warning or error", DefaultValueFactory = _ => "info" };
         return Common.Verb("log", "A run's log", async (parsed, client, cancel) =>
         {
             var lines = new List<RunLogLine>();
             for (var from = 0; ;)
             {
-                var part = await client.GetAsync<RunLogAnswer>($"runs/{parsed.GetValue(id)}/log?from={from}", cancel);
+                var part = await client.GetAsync<RunLogAnswer>($"runs/{parsed.GetValue(id)}/log?from={from}&severity={Uri.EscapeDataString(parsed.GetValue(severity)!)}", cancel);
                 lines.AddRange(part.Lines);
-                if (part.Lines.Count == 0) break;
+                if (part.Next == from) break;
                 from = part.Next;
             }
             if (Common.AsJson(parsed)) Show.Json(lines);
             else foreach (var line in lines) Show.Line($"{line.At.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture)}  {line.Severity,-7}  {line.Text}");
             return Root.Done;
-        }, id);
+        }, id, severity);
     }
 
     private static Command Watch()
@@ -78,6 +81,18 @@ internal static class RunCommands
             var run = await client.PostAsync<RunAnswer>($"runs/{parsed.GetValue(id)}/cancel", null, cancel);
             if (Common.AsJson(parsed)) Show.Json(run);
             else Show.Line($"run {run.Id} is being cancelled; earlier copies stay as they are");
+            return Root.Done;
+        }, id);
+    }
+
+    private static Command Confirm()
+    {
+        var id = Id;
+        return Common.Verb("confirm", "Says that a suspect run is right as it is; what is usual is learned anew from it on", async (parsed, client, cancel) =>
+        {
+            var run = await client.PostAsync<RunAnswer>($"runs/{parsed.GetValue(id)}/confirm", null, cancel);
+            if (Common.AsJson(parsed)) Show.Json(run);
+            else Show.Line($"run {run.Id} of {run.Job} is confirmed by {run.ConfirmedBy}; the copy before it may expire again by its policy");
             return Root.Done;
         }, id);
     }

@@ -10,14 +10,16 @@ internal static class StoreCommands
         Begin("check", "Re-reads every byte of a store and compares it with what was written", "checks"),
         Begin("reclaim", "Frees the bytes of copies whose time in the bin is over", "reclaims"));
 
+    private static string Reading(StoreAnswer s) => s.Reading is not { TotalBytes: > 0 } r ? "-" : $"{r.ReadWithin30DaysBytes * 100 / r.TotalBytes} %";
+
     private static Command List() => Common.Verb("list", "All stores", async (parsed, client, cancel) =>
     {
         var stores = await client.GetAsync<IReadOnlyList<StoreAnswer>>("stores", cancel);
         if (Common.AsJson(parsed)) Show.Json(stores);
-        else Show.Table(["store", "folder", "state", ">used", ">free", ">copies", ">in the bin", ">unsound", "last check", "encryption"],
+        else Show.Table(["store", "folder", "state", ">used", ">free", ">copies", ">in the bin", ">unsound", ">missing", ">read in 30 days", "last check", "encryption"],
             stores.Select(s => new[]
             {
-                s.Name, s.Folder, s.Reachable ? "reachable" : "UNREACHABLE", Show.Size(s.UsedBytes), Show.Size(s.FreeBytes), $"{s.Copies}", $"{s.InBin}", $"{s.Unsound}",
+                s.Name, s.Folder, s.Reachable ? s.NearlyFull ? "NEARLY FULL" : "reachable" : "UNREACHABLE", Show.Size(s.UsedBytes), Show.Size(s.FreeBytes), $"{s.Copies}", $"{s.InBin}", $"{s.Unsound}", $"{s.Missing}", Reading(s),
                 s.LastCheck is null ? "never" : $"{s.LastCheck.Outcome ?? s.LastCheck.State} {Show.When(s.LastCheck.Ended)}", s.Encryption ?? "-",
             }), "no stores yet; declare one in a charter");
         foreach (var store in stores.Where(s => !s.Reachable)) Show.Error($"{store.Name}: {store.Problem}");

@@ -17,7 +17,7 @@ internal static class TimetableCommands
             var entries = await client.GetAsync<IReadOnlyList<TimetableEntry>>($"timetable?hours={hours}", cancel);
             if (Common.AsJson(parsed)) Show.Json(entries);
             else Show.Table(["local time", "zone", "UTC", "job", "machine", "store"],
-                entries.Select(e => new[] { e.Local, e.Zone, e.Utc.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", CultureInfo.InvariantCulture), e.Job, e.Machine, e.Store }),
+                entries.Select(e => new[] { e.Local, e.Zone, e.Utc.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", CultureInfo.InvariantCulture), e.Job, e.Machine, string.Join(", ", e.Into) }),
                 $"nothing is due in the next {hours} hours");
             return Root.Done;
         }, next);

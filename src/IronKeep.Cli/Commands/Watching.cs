@@ -30,6 +30,7 @@ internal static class Watching
     public static int ExitOf(RunAnswer run) => run.Outcome switch
     {
         "ok" or "not-needed" => Root.Done,
+        "suspect" when run.ConfirmedBy is not null => Root.Done,
         "warned" or "suspect" => Root.Findings,
         "refused" or "cancelled" or "held-back" => Root.Refused,
         null => Root.Done,
@@ -52,16 +53,24 @@ internal static class Watching
             Show.Line($"  skipped  {f.Skipped}");
         }
         Show.Line($"  began    {Show.When(run.Began)}, ended {Show.When(run.Ended)}, took {Show.Took(f.ElapsedSeconds)}{(f.BytesPerSecond is { } rate and > 0 ? $", {Show.Size((long)rate)}/s" : "")}");
+        if (run.ConfirmedBy is not null) Show.Line($"  confirmed by {run.ConfirmedBy} {Show.When(run.ConfirmedAt)}");
         if (run.State != "ended") return;
-        var log = await client.GetAsync<RunLogAnswer>($"runs/{run.Id}/log", cancel);
-        foreach (var line in log.Lines.Where(l => l.Severity != "info" && l.Text != run.Sentence).Take(20)) Show.Line($"  {line.Severity}: {line.Text}");
+        if (run.Kind == "backup" && (await client.GetAsync<PreviousRunAnswer>($"runs/{run.Id}/previous", cancel)).Run is { } before)
+        {
+            var b = before.Figures;
+            Show.Line($"  before   run {before.Id}: {b.Items} items ({Change(f.Items, b.Items)}), {Show.Size(b.SelectedBytes)} taken ({Change(f.SelectedBytes, b.SelectedBytes)}), {Show.Size(b.StoredBytes)} stored, {Show.Took(b.ElapsedSeconds)}");
+        }
+        var log = await client.GetAsync<RunLogAnswer>($"runs/{run.Id}/log?severity=warning", cancel);
+        foreach (var line in log.Lines.Where(l => l.Text != run.Sentence).Take(20)) Show.Line($"  {line.Severity}: {line.Text}");
     }
+
+    private static string Change(long now, long before) => now == before ? "the same" : before == 0 ? "new" : string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{(now - before) * 100.0 / before:+0.#;-0.#} %");
 
     private static string Moving(RunAnswer run)
     {
         var f = run.Figures;
         if (run.State == "queued") return $"run {run.Id} waits for its turn";
         var share = f.ExpectedBytes is > 0 ? $" of about {Show.Size(f.ExpectedBytes)}" : "";
-        return $"run {run.Id}  {f.Items} items, {Show.Size(f.SelectedBytes)}{share}, read {Show.Size(f.ReadBytes)}, stored {Show.Size(f.StoredBytes)}, {Show.Took(f.ElapsedSeconds)}";
+        return $"run {run.Id}  {f.Items} items, {Show.Size(f.SelectedBytes)}{share}, read {Show.Size(f.ReadBytes)}, stored {Show.Size(f.StoredBytes)}, {Show.Took(f.ElapsedSeconds)}{(f.RemainingSeconds is { } left ? $", {Show.Took(left)} to go" : "")}";
     }
 }

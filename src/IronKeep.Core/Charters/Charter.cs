@@ -1,16 +1,21 @@
 using System.Collections.Immutable;
-using IronKeep.Core.Quantities;
-using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
 using NodaTime;
 
 namespace IronKeep.Core.Charters;
 
-/// <summary>All that is declared: stores, retention policies and jobs, in order of name. Equality is by meaning.</summary>
+/// <summary>
+/// All that is declared: stores, retention policies, channels and jobs, in order of name. Equality is by meaning.
+/// <paramref name="Tells"/> names the channels that hear of everything whose job names none; <paramref name="DutyMail"/> is when
+/// the duty report goes to them, in <paramref name="Zone"/> (null: never).
+/// </summary>
 public sealed record Charter(
     DateTimeZone Zone,
+    Schedule? DutyMail,
+    ImmutableArray<string> Tells,
     ImmutableSortedDictionary<string, StoreDeclaration> Stores,
     ImmutableSortedDictionary<string, PolicyDeclaration> Policies,
+    ImmutableSortedDictionary<string, ChannelDeclaration> Channels,
     ImmutableSortedDictionary<string, JobDeclaration> Jobs)
 {
     /// <summary>The version of the charter's shape that this program reads and writes.</summary>
@@ -18,42 +23,22 @@ public sealed record Charter(
 
     /// <summary>Nothing declared, in UTC: what a new service starts with.</summary>
     public static Charter Empty { get; } = new(
-        DateTimeZone.Utc,
+        DateTimeZone.Utc, null, [],
         ImmutableSortedDictionary<string, StoreDeclaration>.Empty,
         ImmutableSortedDictionary<string, PolicyDeclaration>.Empty,
+        ImmutableSortedDictionary<string, ChannelDeclaration>.Empty,
         ImmutableSortedDictionary<string, JobDeclaration>.Empty);
-}
 
-/// <summary>
-/// A store in a folder. <paramref name="Capacity"/> is what it may hold (null: what its file system holds);
-/// <paramref name="Reserve"/> stays free; <paramref name="Bin"/> is how long expired copies wait before their bytes are reclaimed.
-/// </summary>
-public sealed record StoreDeclaration(string Name, string Folder, ByteSize? Capacity, ByteSize? Reserve, Span Bin)
-{
-    /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
-    public static readonly Span UsualBin = new(7, SpanUnit.Days);
-}
+    /// <summary>The zone of a job's schedule.</summary>
+    public DateTimeZone ZoneOf(JobDeclaration job) => job.Zone ?? Zone;
 
-/// <summary>A retention policy with its floor and the zone of its periods (null: the charter's).</summary>
-public sealed record PolicyDeclaration(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone);
+    /// <summary>The channels that hear of a job.</summary>
+    public ImmutableArray<string> TellsOf(JobDeclaration job) => job.Tells.Length > 0 ? job.Tells : Tells;
 
-/// <summary>
-/// What to take, when, into which store, kept how long. <paramref name="When"/> null means only when somebody asks;
-/// <paramref name="Zone"/> null means the charter's; <paramref name="FreshWithin"/> is the promised age of the newest good copy.
-/// </summary>
-public sealed record JobDeclaration(
-    string Name,
-    ImmutableArray<string> Takes,
-    ImmutableArray<string> LeavesOut,
-    string Into,
-    Schedule? When,
-    DateTimeZone? Zone,
-    string Policy,
-    Span? FreshWithin)
-{
-    public bool Equals(JobDeclaration? other) =>
-        other is not null && Name == other.Name && Takes.SequenceEqual(other.Takes) && LeavesOut.SequenceEqual(other.LeavesOut)
-        && Into == other.Into && Equals(When, other.When) && Equals(Zone, other.Zone) && Policy == other.Policy && FreshWithin == other.FreshWithin;
-
-    public override int GetHashCode() => HashCode.Combine(Name, Into, Policy, FreshWithin);
+    /// <summary>The job whose schedule makes this one due: itself, or the first of the jobs that it follows. The reader refuses circles.</summary>
+    public JobDeclaration HeadOf(JobDeclaration job)
+    {
+        while (job.After is { } before && Jobs.TryGetValue(before, out var head)) job = head;
+        return job;
+    }
 }

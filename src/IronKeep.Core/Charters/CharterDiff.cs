@@ -17,39 +17,28 @@ public static class CharterDiff
     public static ImmutableArray<CharterChange> Compare(Charter before, Charter after)
     {
         var changes = ImmutableArray.CreateBuilder<CharterChange>();
-        if (!before.Zone.Equals(after.Zone))
-            changes.Add(new CharterChange(ChangeKind.Changed, "charter", "zone", [new FieldChange("zone", before.Zone.Id, after.Zone.Id)]));
-        Compare(changes, "store", before.Stores, after.Stores, s =>
-            [("folder", s.Folder), ("capacity", s.Capacity?.ToExactText()), ("reserve", s.Reserve?.ToExactText()), ("bin", s.Bin.ToString())]);
-        Compare(changes, "policy", before.Policies, after.Policies, p =>
-            [("keep", p.Keep.ToString()), ("at-least", p.AtLeast.ToString()), ("zone", p.Zone?.Id)]);
-        Compare(changes, "job", before.Jobs, after.Jobs, j =>
-        [
-            ("takes", string.Join(", ", j.Takes)), ("leaves-out", j.LeavesOut.Length == 0 ? null : string.Join(", ", j.LeavesOut)), ("into", j.Into),
-            ("when", j.When?.ToSentence()), ("zone", j.Zone?.Id), ("policy", j.Policy), ("fresh-within", j.FreshWithin?.ToString()),
-        ]);
+        if (Differing(CharterFields.Of(before), CharterFields.Of(after)) is { Length: > 0 } top)
+            changes.Add(new CharterChange(ChangeKind.Changed, "charter", CharterFields.Settings, top));
+        var was = CharterFields.Objects(before).ToDictionary(o => (o.Kind, o.Name), o => o.Fields);
+        var becomes = CharterFields.Objects(after).ToDictionary(o => (o.Kind, o.Name), o => o.Fields);
+        foreach (var (kind, _) in CharterFields.Sections)
+        {
+            foreach (var key in was.Keys.Union(becomes.Keys).Where(k => k.Kind == kind).OrderBy(k => k.Name, StringComparer.Ordinal))
+            {
+                if (!was.TryGetValue(key, out var old)) changes.Add(new CharterChange(ChangeKind.Added, kind, key.Name, []));
+                else if (!becomes.TryGetValue(key, out var now)) changes.Add(new CharterChange(ChangeKind.Removed, kind, key.Name, []));
+                else if (Differing(old, now) is { Length: > 0 } fields) changes.Add(new CharterChange(ChangeKind.Changed, kind, key.Name, fields));
+            }
+        }
         return changes.ToImmutable();
     }
 
-    private static void Compare<T>(
-        ImmutableArray<CharterChange>.Builder changes, string kind,
-        ImmutableSortedDictionary<string, T> before, ImmutableSortedDictionary<string, T> after, Func<T, (string Field, string? Value)[]> fields)
-        where T : class
+    private static ImmutableArray<FieldChange> Differing(ImmutableArray<CharterField> before, ImmutableArray<CharterField> after)
     {
-        foreach (var name in before.Keys.Union(after.Keys).Order(StringComparer.Ordinal))
-        {
-            var was = before.GetValueOrDefault(name);
-            var becomes = after.GetValueOrDefault(name);
-            if (was is null || becomes is null)
-            {
-                changes.Add(new CharterChange(was is null ? ChangeKind.Added : ChangeKind.Removed, kind, name, []));
-                continue;
-            }
-            var differing = fields(was).Zip(fields(becomes))
-                .Where(p => p.First.Value != p.Second.Value)
-                .Select(p => new FieldChange(p.First.Field, p.First.Value, p.Second.Value))
-                .ToImmutableArray();
-            if (differing.Length > 0) changes.Add(new CharterChange(ChangeKind.Changed, kind, name, differing));
-        }
+        var was = before.ToDictionary(f => f.Key);
+        var becomes = after.ToDictionary(f => f.Key);
+        return [.. before.Concat(after).Select(f => f.Key).Distinct()
+            .Where(k => !Equals(was.GetValueOrDefault(k), becomes.GetValueOrDefault(k)))
+            .Select(k => new FieldChange(k, was.GetValueOrDefault(k)?.Text, becomes.GetValueOrDefault(k)?.Text))];
     }
 }

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Globalization;
 using System.Text;
 
@@ -6,50 +7,43 @@ namespace IronKeep.Core.Charters;
 /// <summary>Writes a charter as YAML 1.2 text that <see cref="CharterReader"/> reads back to an equal charter.</summary>
 public static class CharterWriter
 {
-    public static string Write(Charter charter)
+    public static string Write(Charter charter) => Write(CharterFields.Of(charter), CharterFields.Objects(charter));
+
+    /// <summary>The text from fields, which need not make a sound charter.</summary>
+    public static string Write(ImmutableArray<CharterField> top, IEnumerable<(string Kind, string Name, ImmutableArray<CharterField> Fields)> objects)
     {
         var text = new StringBuilder();
-        text.Append(CultureInfo.InvariantCulture, $"charter: {Charter.Version}\nzone: {Quote(charter.Zone.Id)}\n");
-        Section(text, "stores", charter.Stores.Values, s => s.Name, s =>
-        [
-            ("folder", Quote(s.Folder)),
-            ("capacity", s.Capacity?.ToExactText()),
-            ("reserve", s.Reserve?.ToExactText()),
-            ("bin", s.Bin.ToString()),
-        ]);
-        Section(text, "policies", charter.Policies.Values, p => p.Name, p =>
-        [
-            ("keep", Quote(p.Keep.ToString())),
-            ("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)),
-            ("zone", p.Zone?.Id),
-        ]);
-        Section(text, "jobs", charter.Jobs.Values, j => j.Name, j =>
-        [
-            ("takes", List(j.Takes)),
-            ("leaves-out", j.LeavesOut.Length == 0 ? null : List(j.LeavesOut)),
-            ("into", j.Into),
-            ("when", j.When is null ? null : Quote(j.When.ToSentence())),
-            ("zone", j.Zone?.Id),
-            ("policy", j.Policy),
-            ("fresh-within", j.FreshWithin?.ToString()),
-        ]);
+        text.Append(CultureInfo.InvariantCulture, $"charter: {Charter.Version}\n");
+        foreach (var field in top) Put(text, field, "");
+        var byKind = objects.ToLookup(o => o.Kind);
+        foreach (var (kind, section) in CharterFields.Sections)
+        {
+            if (!byKind[kind].Any()) continue;
+            text.Append(CultureInfo.InvariantCulture, $"\n{section}:\n");
+            foreach (var (_, name, fields) in byKind[kind]) text.Append(Object(name, fields));
+        }
         return text.ToString();
     }
 
-    private static void Section<T>(StringBuilder text, string title, IEnumerable<T> items, Func<T, string> name, Func<T, (string Key, string? Value)[]> fields)
+    /// <summary>One object as it stands below its section.</summary>
+    public static string Object(string name, ImmutableArray<CharterField> fields)
     {
-        var any = false;
-        foreach (var item in items)
-        {
-            if (!any) text.Append(CultureInfo.InvariantCulture, $"\n{title}:\n");
-            any = true;
-            text.Append(CultureInfo.InvariantCulture, $"  {Quote(name(item))}:\n");
-            foreach (var (key, value) in fields(item))
-                if (value is not null) text.Append(CultureInfo.InvariantCulture, $"    {key}: {value}\n");
-        }
+        var text = new StringBuilder();
+        text.Append(CultureInfo.InvariantCulture, $"  {Quote(name)}:\n");
+        foreach (var field in fields) Put(text, field, "    ");
+        return text.ToString();
     }
 
-    private static string List(IEnumerable<string> items) => "\n" + string.Join('\n', items.Select(i => $"      - {Quote(i)}"));
+    private static void Put(StringBuilder text, CharterField field, string indent)
+    {
+        if (!field.IsList) text.Append(CultureInfo.InvariantCulture, $"{indent}{field.Key}: {Quote(field.Values[0])}\n");
+        else if (field.Values.Length == 1) text.Append(CultureInfo.InvariantCulture, $"{indent}{field.Key}: {Quote(field.Values[0])}\n");
+        else
+        {
+            text.Append(CultureInfo.InvariantCulture, $"{indent}{field.Key}:\n");
+            foreach (var value in field.Values) text.Append(CultureInfo.InvariantCulture, $"{indent}  - {Quote(value)}\n");
+        }
+    }
 
     /// <summary>Plain where YAML reads it back as the same text, double-quoted where it would not.</summary>
     private static string Quote(string text)
@@ -57,7 +51,7 @@ public static class CharterWriter
         var plain = text.Length > 0 && (char.IsAsciiLetter(text[0]) || text[0] == '/' || (char.IsAsciiDigit(text[0]) && text.Any(char.IsAsciiLetter)))
             && text.All(c => char.IsAsciiLetterOrDigit(c) || " /-_.,+".Contains(c)) && text[^1] != ' '
             && text.ToLowerInvariant() is not ("true" or "false" or "null" or "yes" or "no" or "on" or "off");
-        if (plain || IsTimeSentence(text)) return text;
+        if (plain || IsTimeSentence(text) || (text.Length is > 0 and < 10 && text.All(char.IsAsciiDigit))) return text;
         var quoted = new StringBuilder("\"");
         foreach (var c in text)
         {

@@ -30,7 +30,7 @@ public sealed record PrunePlan(
         var text = new StringBuilder();
         text.Append(CultureInfo.InvariantCulture, $"{Job}\n{Machine}\n{Store}\n{Policy}\n{Guards.Zone.Id}\n{Guards.AtLeast}\n{Guards.FreshWithin}\n");
         foreach (var c in Copies)
-            text.Append(CultureInfo.InvariantCulture, $"{c.Copy.Id}\t{c.Copy.Taken.ToUnixTimeTicks()}\t{c.Copy.State}\t{c.Copy.Base}\t{c.Copy.Held}\t{c.Verdict}\n");
+            text.Append(CultureInfo.InvariantCulture, $"{c.Copy.Id}\t{c.Copy.Taken.ToUnixTimeTicks()}\t{c.Copy.State}\t{c.Copy.Base}\t{c.Copy.Held}\t{c.Copy.Doubted}\t{c.Verdict}\n");
         return Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text.ToString()))[..8]);
     }
 
@@ -38,13 +38,17 @@ public sealed record PrunePlan(
     /// Whether what was shown still holds: null when it does, else what changed. Copies that arrived later do not matter as
     /// such; a listed copy or the policy that changed does, and so does an expiry that the rules of today would not decide.
     /// </summary>
-    public string? DriftAgainst(PrunePlan today)
+    /// <param name="today">The plan as it would be made now.</param>
+    /// <param name="done">Copies that an interrupted carrying-out of this very plan has moved already.</param>
+    public string? DriftAgainst(PrunePlan today, IReadOnlySet<string>? done = null)
     {
-        if (!Policy.Equals(today.Policy) || !Guards.Equals(today.Guards))
+        // A freeze that came or went shows in the verdicts.
+        if (!Policy.Equals(today.Policy) || Guards with { FrozenBecause = null } != today.Guards with { FrozenBecause = null })
             return $"the policy of job {Job} is now '{today.Policy}' (at least {today.Guards.AtLeast})";
         var now = today.Copies.ToDictionary(c => c.Copy.Id);
         foreach (var listed in Copies)
         {
+            if (listed.Verdict == Verdict.Expire && done?.Contains(listed.Copy.Id) == true) continue;
             if (!now.TryGetValue(listed.Copy.Id, out var current)) return $"copy {listed.Copy.Id} is no longer there";
             if (current.Copy != listed.Copy) return $"copy {listed.Copy.Id} has changed: it is {Kebab.From(current.Copy.State.ToString())}{(current.Copy.Held is null ? "" : " and held " + current.Copy.Held)}";
             if (listed.Verdict == Verdict.Expire && current.Verdict != Verdict.Expire)

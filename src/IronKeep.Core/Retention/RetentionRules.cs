@@ -27,9 +27,11 @@ public static class RetentionRules
         var ladder = new Ladder(guards.Zone, asOf);
         ladder.Climb(policy, counted);
         var floor = counted.Take(guards.AtLeast).Select(c => c.Id).ToHashSet();
-        var frozen = guards.FreshWithin is { } fresh && counted.Count > 0 && asOf - counted[0].Taken > fresh.ToDuration();
+        var stale = guards.FreshWithin is { } fresh && counted.Count > 0 && asOf - counted[0].Taken > fresh.ToDuration();
+        var frozen = stale || guards.FrozenBecause is not null;
+        var heldBack = HeldBack(counted);
 
-        var stays = all.Where(c => ladder.Reasons.ContainsKey(c.Id) || floor.Contains(c.Id) || c.Held is not null);
+        var stays = all.Where(c => ladder.Reasons.ContainsKey(c.Id) || floor.Contains(c.Id) || c.Held is not null || heldBack.ContainsKey(c.Id));
         var support = Chains.FindSupport(stays, byId);
         var newestCounted = counted.Count > 0 ? counted[0].Taken : (Instant?)null;
 
@@ -44,10 +46,11 @@ public static class RetentionRules
             var kept = reasons.Count > 0;
             if (kept && !floor.Contains(copy.Id)) leavesAt = ladder.LeavesAt(copy.Id);
             if (copy.Held is not null) reasons.Add($"held {copy.Held}");
+            if (heldBack.TryGetValue(copy.Id, out var doubted)) reasons.Add($"held back: the copy after it, {doubted}, is suspect until somebody confirms it");
             if (support.TryGetValue(copy.Id, out var needer)) reasons.Add($"support: {needer} needs it");
 
             if (kept) verdict = Verdict.Keep;
-            else if (copy.Held is not null) verdict = Verdict.Held;
+            else if (copy.Held is not null || doubted is not null) verdict = Verdict.Held;
             else if (needer is not null) verdict = Verdict.Support;
             else if (uncountedWhy.TryGetValue(copy.Id, out var why))
             {
@@ -66,10 +69,28 @@ public static class RetentionRules
             if (verdict == Verdict.Expire && frozen)
             {
                 verdict = Verdict.Frozen;
-                reasons.Add($"frozen: the newest good copy is older than the freshness limit of {guards.FreshWithin}, so nothing of this job expires");
+                reasons.Add(guards.FrozenBecause is { } because && !stale ? $"frozen: {because}, so nothing expires"
+                    : $"frozen: the newest good copy is older than the freshness limit of {guards.FreshWithin}, so nothing of this job expires");
             }
             verdicts.Add(new CopyVerdict(copy, verdict, reasons.ToImmutable(), leavesAt));
         }
         return new RetentionAnswer(frozen, verdicts.MoveToImmutable());
+    }
+
+    /// <summary>For the good copy just before each suspect one: the id of that suspect one.</summary>
+    private static Dictionary<string, string> HeldBack(List<CopyFacts> counted)
+    {
+        var held = new Dictionary<string, string>();
+        string? after = null;
+        foreach (var copy in counted)
+        {
+            if (copy.Doubted) after = copy.Id;
+            else if (after is not null)
+            {
+                held[copy.Id] = after;
+                after = null;
+            }
+        }
+        return held;
     }
 }

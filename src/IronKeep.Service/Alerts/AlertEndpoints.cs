@@ -22,11 +22,14 @@ public static class AlertEndpoints
             .WithSummary("Says that a person has seen the alert");
     }
 
-    private static async Task<Results<Ok<Page<AlertAnswer>>, ProblemHttpResult>> ListAsync(KeepContext db, CancellationToken cancel, string? state = null, string? cursor = null, int limit = 100)
+    private static async Task<Results<Ok<Page<AlertAnswer>>, ProblemHttpResult>> ListAsync(KeepContext db, CancellationToken cancel, string? state = null, string? @class = null, string? cursor = null, int limit = 100)
     {
         if (state is not (null or "open" or "closed")) return Problems.Invalid($"state '{state}' is not known; use open or closed");
+        var wanted = @class is null ? null : Kebab.Read<AlertClass>(@class);
+        if (@class is not null && wanted is null) return Problems.Invalid($"class '{@class}' is not known; use {string.Join(", ", Enum.GetValues<AlertClass>().Select(c => Kebab.From(c.ToString())))}");
         if (!Paging.TryRead(cursor, ref limit, out var before, out var problem)) return problem;
         var query = db.Alerts.AsNoTracking().Where(a => before == null || a.Id < before);
+        if (wanted is not null) query = query.Where(a => a.Class == wanted);
         if (state == "open") query = query.Where(a => a.State != AlertState.Closed);
         if (state == "closed") query = query.Where(a => a.State == AlertState.Closed);
         var rows = await query.OrderByDescending(a => a.Id).Take(limit + 1).ToListAsync(cancel);
@@ -35,5 +38,6 @@ public static class AlertEndpoints
 
     public static AlertAnswer ToAnswer(this Alert a) => new(
         a.Id, a.Subject, Kebab.From(a.Class.ToString()), Kebab.From(a.State.ToString()), a.Message, a.Remedy, a.Count,
-        a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId);
+        a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId,
+        a.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries));
 }

@@ -18,6 +18,10 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<Copy> Copies => Set<Copy>();
     public DbSet<PrunePlanRow> PrunePlans => Set<PrunePlanRow>();
     public DbSet<Alert> Alerts => Set<Alert>();
+    public DbSet<StoreWatch> StoreWatches => Set<StoreWatch>();
+    public DbSet<PackRead> PackReads => Set<PackRead>();
+    public DbSet<Note> Notes => Set<Note>();
+    public DbSet<Message> Messages => Set<Message>();
 
     protected override void OnModelCreating(ModelBuilder modelBuilder)
     {
@@ -26,6 +30,11 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<JobWatch>().HasKey(w => new { w.Job, w.Machine });
         modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id).HasFilter("\"Outcome\" IS NULL").HasDatabaseName("IX_PlannedRuns_Open");
+        modelBuilder.Entity<StoreWatch>().HasKey(w => new { w.Store, w.What });
+        modelBuilder.Entity<PackRead>().HasKey(r => new { r.Store, r.Pack });
+        modelBuilder.Entity<Note>().HasKey(n => n.Key);
+        modelBuilder.Entity<Message>().HasIndex(t => t.NextAt).HasFilter("\"EndedAt\" IS NULL");
         modelBuilder.Entity<Run>().HasIndex(r => r.State).HasFilter("\"State\" <> 'ended'");
         modelBuilder.Entity<Run>().HasIndex(r => new { r.Job, r.Id });
         modelBuilder.Entity<Run>().HasIndex(r => r.Queued);

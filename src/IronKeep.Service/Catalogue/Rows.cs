@@ -32,12 +32,64 @@ public sealed class CharterRevision
     public required string Yaml { get; set; }
 }
 
-/// <summary>Up to where the due instants of a job on a machine have been turned into planned runs.</summary>
+/// <summary>
+/// Up to where the due instants of a job on a machine have been turned into planned runs, and what holds for the job as a whole.
+/// ResumeAt is the watermark from before a clock that is in doubt jumped forward; BaseRunId the first run that bands look at.
+/// </summary>
 public sealed class JobWatch
 {
     public required string Job { get; set; }
     public required string Machine { get; set; }
     public Instant Watermark { get; set; }
+    public Instant? ResumeAt { get; set; }
+
+    /// <summary>Since when the job is watched on the machine.</summary>
+    public Instant Since { get; set; }
+    public long BaseRunId { get; set; }
+    public string? PausedBy { get; set; }
+    public string? PausedReason { get; set; }
+    public Instant? PausedAt { get; set; }
+    public Instant? PausedUntil { get; set; }
+}
+
+/// <summary>Up to where the due instants of a store's own work (check, reclaim) or of the duty mail (store "") have been served.</summary>
+public sealed class StoreWatch
+{
+    public required string Store { get; set; }
+    public required string What { get; set; }
+    public Instant Watermark { get; set; }
+}
+
+/// <summary>When a pack of a store was last read and found as written.</summary>
+public sealed class PackRead
+{
+    public required string Store { get; set; }
+    public required string Pack { get; set; }
+    public Instant At { get; set; }
+}
+
+/// <summary>A fact that the service keeps about itself, as text under a key.</summary>
+public sealed class Note
+{
+    public required string Key { get; set; }
+    public required string Value { get; set; }
+}
+
+/// <summary>Something to be told through a channel, kept until it is sent or given up. Data is the event of a webhook, as JSON.</summary>
+public sealed class Message
+{
+    public long Id { get; set; }
+    public required string Channel { get; set; }
+    public required string Subject { get; set; }
+    public required string Body { get; set; }
+    public required string Type { get; set; }
+    public required string Data { get; set; }
+    public Instant MadeAt { get; set; }
+    public Instant NextAt { get; set; }
+    public int Attempts { get; set; }
+    public Instant? EndedAt { get; set; }
+    public bool Sent { get; set; }
+    public string? Problem { get; set; }
 }
 
 /// <summary>One due instant of a job on a machine. (Job, Machine, Due) is its identity; Outcome null means not ended yet.</summary>
@@ -50,13 +102,19 @@ public sealed class PlannedRun
     public Outcome? Outcome { get; set; }
     public string? Reason { get; set; }
     public long? RunId { get; set; }
+
+    /// <summary>The run that made up for it, when it was missed.</summary>
+    public long? MadeUpBy { get; set; }
 }
 
 public enum RunKind { Backup, Check, Prune, Reclaim, Restore }
 
 public enum RunState { Queued, Running, Ended }
 
-/// <summary>One attempt. Order holds what the kind needs to know, as JSON.</summary>
+/// <summary>
+/// One attempt. Order holds what the kind needs to know, as JSON; NotBefore is how long it waits at least; CopyIds the copies it
+/// left, one a line.
+/// </summary>
 public sealed class Run
 {
     public long Id { get; set; }
@@ -74,8 +132,12 @@ public sealed class Run
     public Instant Queued { get; set; }
     public Instant? Began { get; set; }
     public Instant? Ended { get; set; }
+    public Instant? NotBefore { get; set; }
+    public int Attempt { get; set; }
     public string? Order { get; set; }
-    public string? CopyId { get; set; }
+    public string CopyIds { get; set; } = "";
+    public string? ConfirmedBy { get; set; }
+    public Instant? ConfirmedAt { get; set; }
     public long Items { get; set; }
     public long SelectedBytes { get; set; }
     public long ReadBytes { get; set; }
@@ -104,6 +166,13 @@ public sealed class Copy
     public long StoredBytes { get; set; }
     public string Damage { get; set; } = "";
     public long DamageCount { get; set; }
+    public long? RunId { get; set; }
+
+    /// <summary>Why its run was suspect, until a person confirms it.</summary>
+    public string? Doubt { get; set; }
+    public string? HeldBy { get; set; }
+    public string? HeldReason { get; set; }
+    public Instant? HeldUntil { get; set; }
 }
 
 /// <summary>A prune plan as it was shown; Body is the list of copies with verdicts, as JSON.</summary>
@@ -116,11 +185,16 @@ public sealed class PrunePlanRow
     public Instant AsOf { get; set; }
     public required string Body { get; set; }
     public Instant? AppliedAt { get; set; }
+
+    /// <summary>Who let the brake go, and why; null while nobody did.</summary>
+    public string? ConfirmedBy { get; set; }
+    public string? ConfirmedReason { get; set; }
 }
 
 public enum AlertState { Open, Acknowledged, Closed }
 
-public enum AlertClass { Failed, Missed, Unsound }
+/// <summary>What an alert is about, the gravest last: what threatens the copies that are kept outweighs a run that did not come off.</summary>
+public enum AlertClass { Silent, Missed, Suspect, Overdue, NearlyFull, BrakedPrune, Failed, Untold, Stale, Clock, Unsound }
 
 /// <summary>One open matter about one subject.</summary>
 public sealed class Alert
@@ -138,4 +212,10 @@ public sealed class Alert
     public Instant? AcknowledgedAt { get; set; }
     public Instant? ClosedAt { get; set; }
     public long? RunId { get; set; }
+
+    /// <summary>When it was last told; it is told again while nobody has seen it.</summary>
+    public Instant? ToldAt { get; set; }
+
+    /// <summary>The jobs that one cause affects, one a line; empty where the subject says it all.</summary>
+    public string Affected { get; set; } = "";
 }

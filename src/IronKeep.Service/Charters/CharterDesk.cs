@@ -15,9 +15,11 @@ public sealed class CharterDesk(
     IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, OpenStores stores, CopyBook copies, ClockLoop clockLoop, TimeProvider clock, EventHub events, ILogger<CharterDesk> log)
 {
     /// <summary>Reads a text and finds every mistake, those about places on the machine included.</summary>
-    public static CharterReading Check(string yaml)
+    public static CharterReading Check(string yaml) => Check(CharterYaml.Read(yaml));
+
+    /// <summary>Adds to what reading found the mistakes about places on the machine.</summary>
+    public static CharterReading Check(CharterReading reading)
     {
-        var reading = CharterYaml.Read(yaml);
         if (reading.Charter is null) return reading;
         var unsafePlaces = PlaceRules.Check(reading).ToImmutableArray();
         return unsafePlaces.Length == 0 ? reading : reading with { Charter = null, Mistakes = unsafePlaces };

@@ -63,7 +63,7 @@ public static class CharterEndpoints
     private static IReadOnlyList<MistakeAnswer> ToAnswers(ImmutableArray<Mistake> mistakes) =>
         [.. mistakes.Select(m => new MistakeAnswer(m.Line, m.Column, m.About, m.Message))];
 
-    private static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
+    internal static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
         [.. changes.Select(c => new CharterChangeAnswer(
             Kebab.From(c.Kind.ToString()), c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
 }

@@ -21,7 +21,7 @@ public static class PlaceRules
                 if (RealPaths.Contains(source, folder))
                     return $"job {job.Name} takes {Told(take, source)}, which contains store {store.Name} at {Told(store.Folder, folder)}: the backup would swallow its own store; take a narrower folder or move the store";
                 if (RealPaths.Contains(folder, source))
-                    return $"job {job.Name} takes {Told(take, source)}, which lies inside store {store.Name} at {Told(store.Folder, folder)}; take data, not a store";
+                    return $"job {job.Name} takes {Told(take, source)}, which lies inside store {store.Name}{(job.Into.Contains(store.Name) ? "" : ", another job's store,")} at {Told(store.Folder, folder)}; take data, not a store";
             }
         }
         return null;
@@ -31,6 +31,8 @@ public static class PlaceRules
     public static IEnumerable<Mistake> Check(CharterReading reading)
     {
         var charter = reading.Charter!;
+        foreach (var store in charter.Stores.Values)
+            if (RealPaths.WhyNotWritable(store.Folder) is { } not) yield return At($"store {store.Name}", $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder");
         foreach (var job in charter.Jobs.Values)
             if (Unsafe(job, charter.Stores.Values) is { } why) yield return At($"job {job.Name}", why);
         var stores = charter.Stores.Values.Select(s => (s.Name, s.Folder, Real: RealPaths.OfExistingPart(s.Folder))).ToList();

@@ -2,9 +2,9 @@ using System.Globalization;
 using System.Security.Cryptography;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
+using IronKeep.Runs.Backups;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Hosting;
-using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
@@ -23,11 +23,11 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     public static string NewId(DateTimeOffset now) =>
         $"{now.UtcDateTime.ToString("yyyyMMdd-HHmmss", CultureInfo.InvariantCulture)}-{RandomNumberGenerator.GetString(IdLetters, 5)}";
 
-    public async Task AddAsync(CopyRecord record, string store, Progress figures, CancellationToken cancel)
+    public async Task AddAsync(CopyRecord record, string store, long runId, RunFigures figures, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var row = ToRow(record, store);
-        (row.NewBytes, row.StoredBytes) = (figures.NewBytes, figures.StoredBytes);
+        (row.NewBytes, row.StoredBytes, row.RunId) = (figures.NewBytes, figures.StoredBytes, runId);
         db.Copies.Add(row);
         await db.SaveChangesAsync(CancellationToken.None);
     }
@@ -52,26 +52,47 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         return null;
     }
 
-    /// <summary>Takes into the catalogue what a store holds and the catalogue does not know; a store that cannot be read is left for its next run to report.</summary>
-    public async Task LearnAsync(string storeName, CancellationToken cancel)
+    /// <summary>
+    /// Takes into the catalogue what a store holds and the catalogue does not know, and marks as missing what the catalogue knows and
+    /// the store does not hold; a store that cannot be read is left for its next run to report. The number of copies learned.
+    /// </summary>
+    public async Task<int> LearnAsync(string storeName, CancellationToken cancel)
     {
         try
         {
             var contents = stores.Get(storeName).ReadContents();
             await using var db = await catalogue.CreateDbContextAsync(cancel);
             var known = (await db.Copies.Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
-            foreach (var copy in contents.Copies.Where(c => !known.Contains(c.Record.Id)))
+            var learned = contents.Copies.Where(c => !known.Contains(c.Record.Id)).ToList();
+            foreach (var copy in learned)
             {
                 var row = ToRow(copy.Record, storeName);
                 row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
                 db.Copies.Add(row);
             }
             await db.SaveChangesAsync(cancel);
+            await MarkMissingAsync(db, storeName, contents, null, cancel);
+            return learned.Count;
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
             log.LogWarning("Store {Store} cannot be read: {Problem}", storeName, e.Message);
+            return 0;
         }
+    }
+
+    /// <summary>
+    /// Marks copies whose record is gone from the store as missing and gives their ids. Copies that ended at or after
+    /// <paramref name="endedBefore"/> came after the store was listed and are left alone.
+    /// </summary>
+    public static async Task<List<string>> MarkMissingAsync(KeepContext db, string store, StoreContents contents, Instant? endedBefore, CancellationToken cancel)
+    {
+        var there = contents.Copies.Select(c => c.Record.Id).Concat(contents.Damaged.Select(d => d.CopyId)).ToHashSet();
+        var gone = (await db.Copies.Where(c => c.Store == store && c.GoneAt == null).ToListAsync(cancel))
+            .Where(c => !there.Contains(c.Id) && (endedBefore is null || c.Ended < endedBefore)).ToList();
+        foreach (var copy in gone) copy.State = CopyState.Missing;
+        await db.SaveChangesAsync(cancel);
+        return [.. gone.Select(c => c.Id)];
     }
 
     /// <summary>Copies whose bytes are still there, those in the bin included.</summary>
@@ -81,7 +102,12 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     public static IQueryable<Copy> InForce(KeepContext db) => Alive(db).Where(c => c.BinnedAt == null);
 
     /// <summary>The copy as retention sees it.</summary>
-    public static CopyFacts Facts(Copy copy) => new(copy.Id, copy.Taken, copy.State);
+    public static CopyFacts Facts(Copy copy, Instant asOf, DateTimeZone zone) => new(copy.Id, copy.Taken, copy.State, Held: HoldWords(copy, asOf, zone), Doubted: copy.Doubt is not null);
+
+    /// <summary>The words of a copy's hold at an instant; null when nobody holds it, or the hold is over.</summary>
+    public static string? HoldWords(Copy copy, Instant asOf, DateTimeZone zone) => copy.HeldUntil is { } until && asOf < until
+        ? $"by {copy.HeldBy} until {until.InZone(zone).ToString("uuuu-MM-dd HH:mm", CultureInfo.InvariantCulture)}: {copy.HeldReason}"
+        : null;
 
     private static Copy ToRow(CopyRecord record, string store) => new()
     {

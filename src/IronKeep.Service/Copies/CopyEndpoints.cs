@@ -23,17 +23,93 @@ public static class CopyEndpoints
     {
         var copies = api.MapGroup("/copies");
         copies.MapGet("", ListAsync).WithSummary("Copies, newest first, those in the bin included; by job and store");
-        copies.MapGet("/{id}", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CancellationToken cancel) =>
-                await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is { } copy ? TypedResults.Ok(copy.ToAnswer()) : Missing(id))
+        copies.MapGet("/find", FindAsync).WithSummary("Finds files by name (with * and ?; with a slash, by path) across copies, newest first");
+        copies.MapGet("/versions", VersionsAsync).WithSummary("The versions of one path over the copies of a job, newest first");
+        copies.MapGet("/{id}", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
+                await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is { } copy ? TypedResults.Ok(copy.ToAnswer(clock.Now())) : Missing(id))
             .WithSummary("One copy");
+        copies.MapGet("/{id}/why", async Task<Results<Ok<CopyWhyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CopyCare care, CancellationToken cancel) =>
+                await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is { } copy ? TypedResults.Ok(await care.WhyAsync(copy, cancel)) : Missing(id))
+            .WithSummary("Why a copy is still there, or why it goes");
+        copies.MapPut("/{id}/hold", HoldAsync).WithSummary("Holds a copy: it does not expire until then, and changes no other copy's fate");
+        copies.MapDelete("/{id}/hold", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel) =>
+            {
+                if (!await CopyBook.Alive(db).AnyAsync(c => c.Id == id, cancel)) return Missing(id);
+                await care.ReleaseAsync(id, cancel);
+                return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id, cancel)).ToAnswer(clock.Now()));
+            })
+            .WithSummary("Ends a copy's hold");
+        copies.MapPost("/{id}/take-back", TakeBackAsync).WithSummary("Takes a copy back out of the bin");
         copies.MapGet("/{id}/entries", BrowseAsync).WithSummary("The entries of a folder in a copy; without a path, of the first folder from the root that holds more than one folder");
         copies.MapPost("/{id}/restores", RestoreAsync).WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
     }
 
     private static ProblemHttpResult Missing(string id) => Problems.NotFound($"there is no copy '{id}'; list them with GET /api/v1/copies");
 
+    private static async Task<Results<Ok<FindAnswer>, ProblemHttpResult>> FindAsync(
+        string name, KeepContext db, CopySearch search, CancellationToken cancel, string? job = null, string? store = null, int limit = 200)
+    {
+        if (name.Trim().Length == 0) return Problems.Invalid("say what to find: a name, or a part of one, such as 2026.csv or *.jpg");
+        if (limit is < 1 or > Paging.Most) return Problems.Invalid($"limit {limit} is out of range; use 1 to {Paging.Most}");
+        var query = CopyBook.Alive(db).Where(c => c.State != Core.Watching.CopyState.Missing);
+        if (job is not null) query = query.Where(c => c.Job == job);
+        if (store is not null) query = query.Where(c => c.Store == store);
+        try
+        {
+            return TypedResults.Ok(search.Find(await query.OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel), name.Trim(), limit, cancel));
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            return Problems.Refused($"the copies cannot be searched: {e.Message}");
+        }
+    }
+
+    private static async Task<Results<Ok<IReadOnlyList<VersionAnswer>>, ProblemHttpResult>> VersionsAsync(
+        string job, string path, KeepContext db, CopySearch search, CharterInForce charter, CancellationToken cancel, string? store = null)
+    {
+        if (NameText.ReadPath(path) is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
+        var into = store ?? charter.Charter.Jobs.GetValueOrDefault(job)?.Into[0];
+        var copies = await CopyBook.Alive(db).Where(c => c.Job == job && (into == null || c.Store == into) && c.State != Core.Watching.CopyState.Missing)
+            .OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel);
+        if (copies.Count == 0) return Problems.NotFound($"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}; list them with GET /api/v1/copies");
+        try
+        {
+            return TypedResults.Ok(search.Versions(copies, names));
+        }
+        catch (PlaceException e)
+        {
+            return Problems.Refused($"the copies cannot be looked at: {e.Message}");
+        }
+    }
+
+    private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> HoldAsync(
+        string id, HoldRequest request, KeepContext db, CopyCare care, TimeProvider clock, HttpContext http, CancellationToken cancel)
+    {
+        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
+        if (request.Reason.Trim().Length is < 3 or > 500) return Problems.Invalid("say in a few words (3 to 500 characters) why the copy is held");
+        if (request.Until <= clock.GetUtcNow()) return Problems.Invalid($"until {request.Until:u} is not in the future; give the date on which somebody looks at the hold again");
+        if (copy.BinnedAt is not null) return Problems.Refused($"copy {id} is in the bin; take it back first, then hold it");
+        await care.HoldAsync(id, http.User.Identity!.Name!, request.Reason.Trim(), Instant.FromDateTimeOffset(request.Until), cancel);
+        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id, cancel)).ToAnswer(clock.Now()));
+    }
+
+    private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> TakeBackAsync(string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel)
+    {
+        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
+        if (copy.BinnedAt is null) return Problems.Refused($"copy {id} is not in the bin; nothing was changed");
+        try
+        {
+            if (!await care.TakeBackAsync(copy, cancel)) return Problems.Refused($"copy {id} is gone from store {copy.Store}; its time in the bin was over");
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            return Problems.Refused($"copy {id} cannot be taken back: {e.Message}");
+        }
+        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id, cancel)).ToAnswer(clock.Now()));
+    }
+
     private static async Task<Results<Ok<Page<CopyAnswer>>, ProblemHttpResult>> ListAsync(
-        KeepContext db, CancellationToken cancel, string? job = null, string? store = null, string? cursor = null, int limit = 100)
+        KeepContext db, TimeProvider clock, CancellationToken cancel, string? job = null, string? store = null, string? cursor = null, int limit = 100)
     {
         if (!Paging.TryRead(cursor, ref limit, out var before, out var problem)) return problem;
         var query = CopyBook.Alive(db);
@@ -46,7 +122,7 @@ public static class CopyEndpoints
             query = query.Where(c => c.Taken < last);
         }
         var rows = await query.OrderByDescending(c => c.Taken).ThenByDescending(c => c.Id).Take(limit + 1).ToListAsync(cancel);
-        return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer()));
+        return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer(clock.Now())));
     }
 
     private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(string id, KeepContext db, OpenStores stores, CancellationToken cancel, string? path = null)
@@ -80,18 +156,25 @@ public static class CopyEndpoints
         if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
         if (!request.To.StartsWith('/') || request.To.Contains('\0')) return Problems.Invalid($"'{request.To}' is not an absolute path on machine {copy.Machine}; begin it with '/'");
         if (request.Paths.Count > 10_000) return Problems.Invalid($"{request.Paths.Count} paths are too many for one restore; name folders, at most 10000 paths");
+        var existing = ExistingRule.Keep;
+        if (request.Existing is { } rule)
+        {
+            if (Kebab.Read<ExistingRule>(rule) is not { } known) return Problems.Invalid($"existing '{rule}' is not known; use keep, overwrite or beside");
+            existing = known;
+        }
         var target = RealPaths.OfExistingPart(request.To);
         foreach (var store in charter.Charter.Stores.Values)
             if (RealPaths.Contains(RealPaths.OfExistingPart(store.Folder), target))
                 return Problems.Refused($"'{request.To}' lies inside store {store.Name}; restore to a folder outside every store");
-        var run = await queue.AddAsync(RunKind.Restore, copy.Job, copy.Store, http.User.Identity!.Name!, new RestoreOrder(id, request.Paths, request.To), cancel);
+        var run = await queue.AddAsync(new RunRequest(RunKind.Restore, copy.Job, copy.Store, http.User.Identity!.Name!) { Order = new RestoreOrder(id, request.Paths, request.To, existing) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
-    public static CopyAnswer ToAnswer(this Copy c) => new(
+    public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(
         c.Id, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), Kebab.From(c.State.ToString()),
         c.CheckedAt?.ToDateTimeOffset(), c.BinnedAt?.ToDateTimeOffset(), c.Items, c.Bytes, c.Skipped, c.NewBytes, c.StoredBytes,
-        c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount);
+        c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount, c.RunId is 0 ? null : c.RunId, c.Doubt,
+        c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null);
 
     private static EntryAnswer ToAnswer(TreeEntry e) => new(
         NameText.Show(e.Name), Kebab.From(e.Kind.ToString()), Convert.ToString(e.Mode, 8).PadLeft(4, '0'),

@@ -3,6 +3,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Posix;
@@ -11,10 +12,10 @@ using IronKeep.Stores.Trees;
 namespace IronKeep.Service.Copies;
 
 /// <summary>What a restore is to bring back.</summary>
-public sealed record RestoreOrder(string CopyId, IReadOnlyList<string> Paths, string To);
+public sealed record RestoreOrder(string CopyId, IReadOnlyList<string> Paths, string To, ExistingRule Existing = ExistingRule.Keep);
 
 /// <summary>Restores entries of a copy to a folder on this machine.</summary>
-public sealed class RestoreWork(OpenStores stores) : IRunWork
+public sealed class RestoreWork(OpenStores stores, CharterInForce charter) : IRunWork
 {
     public RunKind Kind => RunKind.Restore;
 
@@ -24,7 +25,18 @@ public sealed class RestoreWork(OpenStores stores) : IRunWork
         var store = stores.Get(live.Run.Store!);
         var record = store.ReadRecord(order.CopyId)
             ?? throw new RunFailedException(FailureClass.DataDamaged, $"the record of copy {order.CopyId} is not in store {live.Run.Store}");
-        var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)));
+        // Given back to where it came from, a path may have a store in its way by now.
+        foreach (var take in record.Takes)
+        {
+            var path = RealPaths.OfExistingPart(order.To.TrimEnd('/') + take);
+            foreach (var declared in charter.Charter.Stores.Values)
+            {
+                var folder = RealPaths.OfExistingPart(declared.Folder);
+                if (RealPaths.Contains(folder, path) || RealPaths.Contains(path, folder))
+                    throw new RunFailedException(FailureClass.UnsafePlace, $"{path}, where this copy would be restored to, and store {declared.Name} at {folder} contain each other; restore to another folder");
+            }
+        }
+        var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)), order.Existing);
         RestoreReport report;
         try
         {
@@ -36,13 +48,14 @@ public sealed class RestoreWork(OpenStores stores) : IRunWork
         }
         foreach (var problem in report.Problems) live.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
         live.Report(new Progress(report.Files + report.Folders + report.Links, report.Bytes, report.Bytes, 0, 0, report.Problems.Count));
-        var done = $"{Counted.Of(report.Files, "file")} ({new ByteSize(report.Bytes)}), {Counted.Of(report.Folders, "folder")} and {Counted.Of(report.Links, "link")} of copy {order.CopyId} restored to {order.To}";
+        var done = $"{Counted.Of(report.Files, "file")} ({new ByteSize(report.Bytes)}), {Counted.Of(report.Folders, "folder")} and {Counted.Of(report.Links, "link")} of copy {order.CopyId} restored to {order.To}"
+            + (report.Overwritten > 0 ? $", {report.Overwritten} over existing ones" : "") + (report.Beside > 0 ? $", {report.Beside} beside existing ones" : "");
         var nothing = report.Files + report.Folders + report.Links == 0;
         return Task.FromResult(report.Problems.Count switch
         {
-            0 => new RunEnding(Outcome.Ok, done, CopyId: order.CopyId),
-            _ when nothing => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown, order.CopyId),
-            _ => new RunEnding(Outcome.Warned, $"{done}; {Counted.Of(report.Problems.Count, "problem")}, named in the log", CopyId: order.CopyId),
+            0 => new RunEnding(Outcome.Ok, done) { CopyIds = [order.CopyId] },
+            _ when nothing => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown) { CopyIds = [order.CopyId] },
+            _ => new RunEnding(Outcome.Warned, $"{done}; {Counted.Of(report.Problems.Count, "problem")}, named in the log") { CopyIds = [order.CopyId] },
         });
     }
 }

@@ -3,13 +3,16 @@ using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Definitions;
 using IronKeep.Service.Duty;
 using IronKeep.Service.Events;
+using IronKeep.Service.Health;
 using IronKeep.Service.Jobs;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Stores;
+using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Routing;
 using Microsoft.EntityFrameworkCore;
@@ -32,11 +35,11 @@ public static class IronKeepHost
     /// </summary>
     public static WebApplication Build(string[] args, Action<WebApplicationBuilder>? change = null)
     {
-        var builder = WebApplication.CreateBuilder(new WebApplicationOptions { Args = args, ContentRootPath = AppContext.BaseDirectory });
-        var settings = builder.Configuration.GetSection(ServiceSettings.Section).Get<ServiceSettings>() ?? new ServiceSettings();
-        if (settings.Problems().ToList() is { Count: > 0 } problems) throw new StartRefusedException(string.Join(Environment.NewLine, problems));
+        var builder = SettingsFiles.Builder(args);
+        var section = builder.Configuration.GetSection(ServiceSettings.Section);
+        var settings = SettingsFiles.Read(section);
         var services = builder.Services;
-        services.Configure<ServiceSettings>(builder.Configuration.GetSection(ServiceSettings.Section));
+        services.Configure<ServiceSettings>(section);
         var claim = OnlyDescribes ? null : OnlyOne.Claim(settings.DataFolder);
         builder.WebHost.UseUrls(settings.Listen);
         builder.WebHost.ConfigureKestrel(k =>
@@ -49,9 +52,9 @@ public static class IronKeepHost
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
             .MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error)
             .WriteTo.Console(formatProvider: System.Globalization.CultureInfo.InvariantCulture)
-            .WriteTo.File(Path.Combine(settings.DataFolder, "logs", "ironkeepd-.log"), formatProvider: System.Globalization.CultureInfo.InvariantCulture,
-                rollingInterval: RollingInterval.Day, fileSizeLimitBytes: 20_000_000, rollOnFileSizeLimit: true, retainedFileCountLimit: 14));
-        services.AddSingleton(TimeProvider.System);
+            .WriteTo.File(new Serilog.Formatting.Compact.RenderedCompactJsonFormatter(), Path.Combine(settings.DataFolder, "logs", "ironkeepd-.jsonl"),
+                rollingInterval: RollingInterval.Day, fileSizeLimitBytes: settings.LogFileMegabytes * 1_000_000L, rollOnFileSizeLimit: true, retainedFileCountLimit: settings.LogFiles));
+        services.AddSingleton<TimeProvider>(new IronKeep.Stores.Posix.BootClock());
         services.AddPooledDbContextFactory<KeepContext>(o => o.UseSqlite($"Data Source={Path.Combine(settings.DataFolder, "catalogue.db")}"));
         services.AddScoped(s => s.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContext());
         AddParts(services);
@@ -72,12 +75,15 @@ public static class IronKeepHost
     /// <summary>What must be done before the first request: migrations, the charter, the first person's code (null when there is a person).</summary>
     public static async Task<string?> PrepareAsync(WebApplication app, CancellationToken cancel = default)
     {
+        SelfCheck.RefuseDamaged(app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.DataFolder);
         await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync(cancel))
         {
             await db.Database.MigrateAsync(cancel);
             await db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
         }
         await app.Services.GetRequiredService<CharterInForce>().LoadAsync(cancel);
+        await app.Services.GetRequiredService<AlertBook>().LoadAsync(cancel);
+        await app.Services.GetRequiredService<SelfCheck>().AtStartAsync(cancel);
         return await app.Services.GetRequiredService<People>().MakeCodeAsync(cancel);
     }
 
@@ -88,6 +94,25 @@ public static class IronKeepHost
         services.AddSingleton<CharterDesk>();
         services.AddSingleton<OpenStores>();
         services.AddSingleton<CopyBook>();
+        services.AddSingleton<StoreRoom>();
+        services.AddSingleton<CopySearch>();
+        services.AddSingleton<CopyCare>();
+        services.AddSingleton<DefinitionDesk>();
+        services.AddSingleton<Effects>();
+        services.AddSingleton<TellerSignal>();
+        services.AddSingleton<TellingDesk>();
+        services.AddSingleton<DutyMail>();
+        services.AddSingleton<DutyReport>();
+        services.AddSingleton<IChannelCarrier, SmtpCarrier>();
+        services.AddSingleton<IChannelCarrier, PickupCarrier>();
+        services.AddSingleton<IChannelCarrier>(s => new WebhookCarrier(new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) }, s.GetRequiredService<IOptions<ServiceSettings>>()));
+        services.AddSingleton<Teller>();
+        services.AddSingleton<ClockWatch>();
+        services.AddSingleton<Serving>();
+        services.AddSingleton<Pauses>();
+        services.AddSingleton<StoreTimes>();
+        services.AddSingleton<Sentinel>();
+        services.AddSingleton<SelfCheck>();
         services.AddSingleton<AlertBook>();
         services.AddSingleton<PruneDesk>();
         services.AddSingleton<RunQueue>();
@@ -103,6 +128,7 @@ public static class IronKeepHost
         if (OnlyDescribes) return;
         services.AddHostedService(s => s.GetRequiredService<Dispatch>());
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
+        services.AddHostedService(s => s.GetRequiredService<Teller>());
     }
 
     private static void Map(WebApplication app)
@@ -127,12 +153,13 @@ public static class IronKeepHost
         app.UseAuthentication();
         app.UseAuthorization();
         app.Use(SignInRules.GuardAgainstForgeryAsync);
-        app.MapGet("/health", () => TypedResults.Text("ok")).AllowAnonymous().ExcludeFromDescription();
+        app.MapHealth();
         app.MapOpenApi("/openapi/{documentName}.json");
         app.MapSignInPages();
         var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized);
         api.MapSignIn();
         api.MapCharter();
+        api.MapDefinitions();
         api.MapTimetable();
         api.MapJobs();
         api.MapRuns();
@@ -141,6 +168,8 @@ public static class IronKeepHost
         api.MapStores();
         api.MapAlerts();
         api.MapDuty();
+        api.MapChannels();
+        api.MapService();
         api.MapEvents();
         MapConsole(app);
     }

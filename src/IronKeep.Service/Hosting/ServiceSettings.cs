@@ -1,8 +1,11 @@
+using IronKeep.Core.Quantities;
+
 namespace IronKeep.Service.Hosting;
 
 /// <summary>
-/// Settings of the service, from <c>appsettings.json</c>, the environment (<c>IRONKEEP__DATAFOLDER</c>) or the command line
-/// (<c>--IronKeep:DataFolder</c>). Documented in docs/operating.md.
+/// Settings of the service, from <c>appsettings.json</c> beside the program, the file named by <c>--config</c> or <c>IRONKEEP_CONFIG</c>,
+/// the environment (<c>IRONKEEP__DATAFOLDER</c>) or the command line (<c>--IronKeep:DataFolder</c>); the later wins. Each is
+/// documented in docs/operating.md.
 /// </summary>
 public sealed class ServiceSettings
 {
@@ -20,19 +23,47 @@ public sealed class ServiceSettings
     /// <summary>How many runs may work at once.</summary>
     public int RunsAtOnce { get; set; } = 2;
 
+    /// <summary>After how long without a sign of life of the service itself its silence is told, as a span: "15 minutes".</summary>
+    public string Silence { get; set; } = "15 minutes";
+
+    /// <summary>How many days the logs of runs are kept.</summary>
+    public int RunLogDays { get; set; } = 180;
+
+    /// <summary>The largest size of one of the service's own log files, in megabytes.</summary>
+    public int LogFileMegabytes { get; set; } = 20;
+
+    /// <summary>How many of the service's own log files are kept.</summary>
+    public int LogFiles { get; set; } = 14;
+
     /// <summary>The folder with the built console; empty: beside the program.</summary>
     public string ConsoleFolder { get; set; } = "";
 
-    /// <summary>Whether the clock loop and the dispatch tick by themselves; off where something else drives them.</summary>
+    /// <summary>Whether the clock loop ticks by itself; off where something else drives it.</summary>
     public bool Ticking { get; set; } = true;
 
-    /// <summary>Every mistake in the settings, as sentences.</summary>
-    public IEnumerable<string> Problems()
+    /// <summary><see cref="Silence"/> as a span.</summary>
+    public Span SilenceLimit => Span.TryParse(Silence, out var span, out _) ? span : new Span(15, SpanUnit.Minutes);
+
+    /// <summary>The names of all settings.</summary>
+    public static IReadOnlyList<string> Names { get; } = [.. typeof(ServiceSettings).GetProperties().Where(p => p.CanWrite).Select(p => p.Name)];
+
+    /// <summary>Every mistake in the settings, as sentences; <paramref name="given"/> are the names that files and environment use.</summary>
+    public IEnumerable<string> Problems(IEnumerable<string> given)
     {
+        foreach (var name in given.Where(g => !Names.Contains(g, StringComparer.OrdinalIgnoreCase)))
+        {
+            var near = Nearest.To(name, Names);
+            yield return $"IronKeep:{name} is not a setting; {(near is null ? $"the settings are {string.Join(", ", Names)}" : $"did you mean '{near}'?")}";
+        }
         if (!Path.IsPathRooted(DataFolder)) yield return $"IronKeep:DataFolder is '{DataFolder}'; give an absolute path";
         if (!Uri.TryCreate(Listen, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) yield return $"IronKeep:Listen is '{Listen}'; give an address such as http://127.0.0.1:7420";
         if (!Core.Charters.CharterReader.IsName(Machine)) yield return $"IronKeep:Machine is '{Machine}'; use lower-case letters, digits and hyphens";
         if (RunsAtOnce is < 1 or > 64) yield return $"IronKeep:RunsAtOnce is {RunsAtOnce}; give a number from 1 to 64";
+        if (!Span.TryParse(Silence, out _, out var silence)) yield return $"IronKeep:Silence: {silence}";
+        if (RunLogDays is < 1 or > 10_000) yield return $"IronKeep:RunLogDays is {RunLogDays}; give a number from 1 to 10000";
+        if (LogFileMegabytes is < 1 or > 1000) yield return $"IronKeep:LogFileMegabytes is {LogFileMegabytes}; give a number from 1 to 1000";
+        if (LogFiles is < 1 or > 1000) yield return $"IronKeep:LogFiles is {LogFiles}; give a number from 1 to 1000";
+        if (ConsoleFolder.Length > 0 && !Directory.Exists(ConsoleFolder)) yield return $"IronKeep:ConsoleFolder is '{ConsoleFolder}', which does not exist; leave it out, or name the folder with the built console";
     }
 
     private static string DefaultMachine()

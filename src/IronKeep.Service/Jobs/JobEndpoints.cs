@@ -1,13 +1,14 @@
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
-using IronKeep.Core.Watching;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Duty;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
+using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
@@ -19,6 +20,7 @@ public static class JobEndpoints
 {
     private const int DueShown = 5;
     private const int NightsShown = 14;
+    private const int HistoryShown = 400;
 
     public static void MapJobs(this IEndpointRouteBuilder api)
     {
@@ -35,37 +37,89 @@ public static class JobEndpoints
                     : Missing(name))
             .WithSummary("One job");
         jobs.MapPost("/{name}/runs", RunNowAsync).WithSummary("Runs the job now");
+        jobs.MapGet("/{name}/history", HistoryAsync).WithSummary("The backup runs of a job that left a copy, oldest first: size, change and duration");
+        jobs.MapPut("/{name}/pause", PauseAsync).WithSummary("Pauses a job until an instant: its planned runs are held back and say why");
+        jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
     }
 
     private static ProblemHttpResult Missing(string name) => Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
 
-    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, KeepContext db, HttpContext http, CancellationToken cancel)
+    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, Dispatch dispatch, KeepContext db, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
         var busy = await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Job == name && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
         if (busy is not null) return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
-        var run = await queue.AddAsync(RunKind.Backup, name, job.Into, http.User.Identity!.Name!, null, cancel);
+        if (dispatch.AtWork.FirstOrDefault(l => l.Run.Job == name && l.Run.Kind == RunKind.Backup) is { } hung)
+            return Problems.Refused($"run {hung.Run.Id} of job {name} was given up but hangs still; find what it waits for, or start the service again");
+        var run = await queue.AddAsync(new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), http.User.Identity!.Name!), cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
+    private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(string name, KeepContext db, CancellationToken cancel)
+    {
+        var rows = await db.Runs.AsNoTracking().Where(r => r.Job == name && r.Kind == RunKind.Backup && r.CopyIds != "").OrderByDescending(r => r.Id).Take(HistoryShown).ToListAsync(cancel);
+        rows.Reverse();
+        return TypedResults.Ok<IReadOnlyList<HistoryPoint>>([.. rows.Where(r => r is { Began: not null, Ended: not null, Outcome: not null }).Select(r => new HistoryPoint(
+            r.Id, r.Began!.Value.ToDateTimeOffset(), Kebab.From(r.Outcome.ToString()!), r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, (r.Ended!.Value - r.Began.Value).TotalSeconds))]);
+    }
+
+    private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> PauseAsync(
+        string name, PauseRequest request, CharterInForce charter, Pauses pauses, KeepContext db, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
+    {
+        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
+        var now = clock.Now();
+        if (request.Reason.Trim().Length is < 3 or > 500) return Problems.Invalid("say in a few words (3 to 500 characters) why the job is paused");
+        var until = Instant.FromDateTimeOffset(request.Until);
+        if (until <= now) return Problems.Invalid($"until {request.Until:u} is not in the future; a pause has an end, so that nobody forgets it");
+        if (until > now + Pauses.Longest) return Problems.Invalid($"until {request.Until:u} is more than {Pauses.Longest.Days} days away; what is to stop for good is taken out of the charter");
+        await pauses.PauseAsync(job, settings.Value.Machine, http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
+        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, dispatch, now, settings.Value.Machine, cancel))[0]);
+    }
+
+    private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> ResumeAsync(
+        string name, CharterInForce charter, Pauses pauses, KeepContext db, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel)
+    {
+        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
+        await pauses.ResumeAsync(job, settings.Value.Machine, cancel);
+        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]);
+    }
+
     private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
-        IReadOnlyList<JobDeclaration> jobs, Charter charter, KeepContext db, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
+        List<JobDeclaration> jobs, Charter charter, KeepContext db, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
     {
         var names = jobs.Select(j => j.Name).ToList();
         var lastIds = await db.Runs.Where(r => r.Kind == RunKind.Backup && names.Contains(r.Job!)).GroupBy(r => r.Job!).Select(g => g.Max(r => r.Id)).ToListAsync(cancel);
         var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => r.Job!, cancel);
-        var standing = await Freshness.OfAsync(db, names, machine, cancel);
+        var standing = await Freshness.OfAsync(db, jobs, machine, cancel);
         var nights = await NightBoard.OfAsync(db, names, charter.Zone, now, NightsShown, cancel);
+        var watches = await db.JobWatches.AsNoTracking().Where(w => w.Machine == machine).ToDictionaryAsync(w => w.Job, cancel);
+        var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
         {
-            var zone = job.Zone ?? charter.Zone;
-            var due = job.When is null ? [] : DueInstants.Between(job.When, zone, now, now + Duration.FromDays(400)).Take(DueShown)
-                .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(zone))).ToList();
-            var stands = standing.GetValueOrDefault(job.Name, Standing.None);
+            var zone = charter.ZoneOf(job);
+            var head = charter.HeadOf(job);
+            var stands = standing[job.Name];
+            var policy = charter.Policies[job.Policy];
+            watches.TryGetValue(job.Name, out var watch);
             return new JobAnswer(
-                job.Name, machine, job.Takes, job.LeavesOut, job.Into, job.When?.ToSentence(), zone.Id, job.Policy, charter.Policies[job.Policy].Keep.ToString(), job.FreshWithin?.ToString(),
-                due, last.TryGetValue(job.Name, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
-                stands.Newest?.ToAnswer(), stands.Copies, Freshness.IsStale(job, stands.Newest, now), nights[job.Name]);
+                job.Name, machine, job.Takes, job.LeavesOut, job.Into, job.When?.ToSentence(), job.After, zone.Id, job.Policy, $"{policy.Keep}, at least {policy.AtLeast}", job.FreshWithin?.ToString(),
+                due.Of(head.When, charter.ZoneOf(head)), last.TryGetValue(job.Name, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
+                stands.Newest?.ToAnswer(now), stands.Copies, Freshness.IsStale(job, stands, now),
+                watch is not null && Pauses.IsPaused(watch, now) ? new PauseAnswer(watch.PausedBy!, watch.PausedReason!, watch.PausedAt!.Value.ToDateTimeOffset(), watch.PausedUntil!.Value.ToDateTimeOffset()) : null,
+                nights[job.Name]);
         }).ToList();
+    }
+
+    /// <summary>The next due instants of schedules; many jobs share one, which is then asked once.</summary>
+    private sealed class NextDue(Instant now, int shown)
+    {
+        private readonly Dictionary<(Schedule, DateTimeZone), IReadOnlyList<DueAnswer>> known = [];
+
+        public IReadOnlyList<DueAnswer> Of(Schedule? when, DateTimeZone zone)
+        {
+            if (when is null) return [];
+            if (known.TryGetValue((when, zone), out var due)) return due;
+            return known[(when, zone)] = [.. DueInstants.Between(when, zone, now, now + Duration.FromDays(400)).Take(shown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(zone)))];
+        }
     }
 }

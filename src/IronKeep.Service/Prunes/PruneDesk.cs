@@ -1,27 +1,36 @@
+using System.Collections.Immutable;
 using System.Text.Json;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Prunes;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Prunes;
 
-/// <summary>Makes prune plans, keeps them by fingerprint, and finds out whether one still holds.</summary>
-public sealed class PruneDesk(IDbContextFactory<KeepContext> catalogue, CharterInForce charter, TimeProvider clock, IOptions<ServiceSettings> settings)
+/// <summary>Makes prune plans, keeps them by fingerprint, finds out whether one still holds and whether the brake stops it.</summary>
+public sealed class PruneDesk(
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, RunQueue queue, AlertBook alerts, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
-    /// <summary>The plan of today for a job, stored under its fingerprint; null when the charter has no such job.</summary>
-    public async Task<PrunePlanAnswer?> PlanAsync(string job, CancellationToken cancel)
+    public static string Subject(string job, string store) => $"prune of {job} in store {store}";
+
+    /// <summary>The plan for a job in one of its stores. That of now is stored under its fingerprint; one as of another instant is only looked at.</summary>
+    public async Task<PrunePlanAnswer> PlanAsync(JobDeclaration job, string store, Instant? asOf, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await MakeAsync(db, job, cancel) is not { } plan) return null;
+        var plan = await MakeAsync(db, job, store, inForce.Charter.Policies[job.Policy], asOf, cancel);
+        if (asOf is not null) return await AnswerAsync(db, plan, null, cancel);
         var fingerprint = plan.Fingerprint();
         var row = await db.PrunePlans.FindAsync([fingerprint], cancel);
         if (row is null)
@@ -32,75 +41,116 @@ public sealed class PruneDesk(IDbContextFactory<KeepContext> catalogue, CharterI
         row.AsOf = plan.AsOf;
         row.Body = JsonSerializer.Serialize(StoredPlan.Of(plan));
         await db.SaveChangesAsync(cancel);
-        return await AnswerAsync(db, row, cancel);
+        return await AnswerAsync(db, plan, row, cancel);
     }
 
     public async Task<PrunePlanAnswer?> FindAsync(string fingerprint, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        return await db.PrunePlans.FindAsync([fingerprint], cancel) is { } row ? await AnswerAsync(db, row, cancel) : null;
+        return await db.PrunePlans.FindAsync([fingerprint], cancel) is { } row ? await AnswerAsync(db, Read(row), row, cancel) : null;
     }
 
-    /// <summary>Whether the stored plan may be carried out now: the plan with null, or what has changed since it was shown.</summary>
-    public async Task<(PrunePlan? Plan, string? Drift)> ReviewAsync(string fingerprint, CancellationToken cancel)
+    /// <summary>The plan as it would be under a policy that is not in force; nothing is stored.</summary>
+    public async Task<PrunePlan> DraftAsync(JobDeclaration job, string store, PolicyDeclaration policy, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        return await MakeAsync(db, job, store, policy, null, cancel);
+    }
+
+    /// <summary>
+    /// Whether the stored plan may be carried out now: the plan with null, or what stops it. Copies that an interrupted carrying-out
+    /// has moved already are no change.
+    /// </summary>
+    public async Task<(PrunePlan? Plan, string? Problem)> ReviewAsync(string fingerprint, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         if (await db.PrunePlans.FindAsync([fingerprint], cancel) is not { } row) return (null, $"there is no prune plan {fingerprint}");
         if (row.AppliedAt is { } applied) return (null, $"plan {fingerprint} was applied already, at {applied}");
-        var plan = JsonSerializer.Deserialize<StoredPlan>(row.Body)!.ToPlan();
-        if (await MakeAsync(db, row.Job, cancel) is not { } today) return (null, $"the charter has no job {row.Job} any more");
-        return plan.DriftAgainst(today) is { } drift ? (null, drift) : (plan, null);
+        var plan = Read(row);
+        if (!inForce.Charter.Jobs.TryGetValue(row.Job, out var job) || !job.Into.Contains(row.Store)) return (null, $"plan {fingerprint} no longer holds: the charter has no job {row.Job} into store {row.Store} any more");
+        var today = await MakeAsync(db, job, row.Store, inForce.Charter.Policies[job.Policy], null, cancel);
+        var going = plan.Going.Select(c => c.Copy.Id).ToList();
+        var done = (await db.Copies.Where(c => going.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+        if (plan.DriftAgainst(today, done) is { } drift) return (null, $"plan {fingerprint} no longer holds: {drift}; make a new plan and look at it");
+        // What is done already has passed the brake.
+        if (row.ConfirmedBy is null && done.Count == 0 && await BrakeAsync(db, plan, cancel) is { Length: > 0 } brake)
+            return (null, $"the brake holds plan {fingerprint}: {string.Join("; ", brake)}. Look at what goes; if it is right, confirm it with a reason");
+        return (plan, null);
     }
 
-    public async Task MarkAppliedAsync(string fingerprint, CancellationToken cancel)
+    /// <summary>A person lets the brake go for one plan, and says why.</summary>
+    public async Task ConfirmAsync(string fingerprint, string by, string reason, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.AppliedAt, clock.Now()), cancel);
+        await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.ConfirmedBy, by).SetProperty(p => p.ConfirmedReason, reason), cancel);
     }
 
-    private async Task<PrunePlan?> MakeAsync(KeepContext db, string jobName, CancellationToken cancel)
+    public async Task MarkAppliedAsync(PrunePlan plan, string fingerprint, CancellationToken cancel)
     {
-        var inForce = charter.Charter;
-        if (!inForce.Jobs.TryGetValue(jobName, out var job)) return null;
-        var policy = inForce.Policies[job.Policy];
-        var machine = settings.Value.Machine;
-        var rows = await CopyBook.InForce(db).Where(c => c.Job == jobName && c.Machine == machine && c.Store == job.Into).ToListAsync(cancel);
-        return PrunePlan.Make(jobName, machine, job.Into, policy.Keep, new RetentionGuards(policy.Zone ?? inForce.Zone, policy.AtLeast, job.FreshWithin), rows.Select(CopyBook.Facts), clock.Now());
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var now = clock.Now();
+        await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.AppliedAt, now), cancel);
+        // Whoever let this plan pass has seen what the catalogue learned from the store.
+        await db.Copies.Where(c => c.Job == plan.Job && c.Store == plan.Store && c.RunId == null).ExecuteUpdateAsync(s => s.SetProperty(c => c.RunId, 0), cancel);
     }
 
-    private async Task<PrunePlanAnswer> AnswerAsync(KeepContext db, PrunePlanRow row, CancellationToken cancel)
+    /// <summary>Prunes after a run that succeeded, in each of the job's stores; a plan that the brake holds becomes an alert in place of a prune.</summary>
+    public async Task AfterSuccessAsync(JobDeclaration job, Run run, CancellationToken cancel)
     {
-        var plan = JsonSerializer.Deserialize<StoredPlan>(row.Body)!.ToPlan();
-        var sizes = await db.Copies.AsNoTracking().Where(c => c.Job == row.Job && c.Store == row.Store)
-            .Select(c => new { c.Id, c.Bytes, c.StoredBytes }).ToDictionaryAsync(c => c.Id, cancel);
-        var bin = charter.Charter.Stores.TryGetValue(row.Store, out var store) ? store.Bin.ToString() : "";
-        var counts = Enum.GetValues<Verdict>().ToDictionary(v => Kebab.From(v.ToString()), v => plan.Copies.Count(c => c.Verdict == v));
-        return new PrunePlanAnswer(
-            row.Fingerprint, row.Job, row.Machine, row.Store, plan.Policy.ToString(), plan.Guards.AtLeast, plan.AsOf.ToDateTimeOffset(), plan.Frozen, bin,
-            [.. plan.Copies.Select(c => new VerdictAnswer(
-                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.From(c.Copy.State.ToString()), Kebab.From(c.Verdict.ToString()), c.Reasons,
-                c.LeavesAt?.ToDateTimeOffset(), sizes.GetValueOrDefault(c.Copy.Id)?.Bytes ?? 0, sizes.GetValueOrDefault(c.Copy.Id)?.StoredBytes ?? 0))],
-            counts, row.AppliedAt?.ToDateTimeOffset());
-    }
-
-    /// <summary>A plan in the form in which it is stored: words and ticks only.</summary>
-    private sealed record StoredPlan(string Job, string Machine, string Store, string Policy, string Zone, int AtLeast, string? FreshWithin, long AsOf, bool Frozen, StoredVerdict[] Copies)
-    {
-        public static StoredPlan Of(PrunePlan p) => new(
-            p.Job, p.Machine, p.Store, p.Policy.ToString(), p.Guards.Zone.Id, p.Guards.AtLeast, p.Guards.FreshWithin?.ToString(), p.AsOf.ToUnixTimeTicks(), p.Frozen,
-            [.. p.Copies.Select(c => new StoredVerdict(c.Copy.Id, c.Copy.Taken.ToUnixTimeTicks(), c.Copy.State, c.Copy.Base, c.Copy.Held, c.Verdict, [.. c.Reasons], c.LeavesAt?.ToUnixTimeTicks()))]);
-
-        public PrunePlan ToPlan()
+        foreach (var store in job.Into)
         {
-            Span? fresh = FreshWithin is not null && Span.TryParse(FreshWithin, out var span, out _) ? span : null;
-            return new PrunePlan(
-                Job, Machine, Store, RetentionSentence.Read(Policy).Policy!, new RetentionGuards(DateTimeZoneProviders.Tzdb[Zone], AtLeast, fresh),
-                Instant.FromUnixTimeTicks(AsOf), Frozen,
-                [.. Copies.Select(c => new CopyVerdict(
-                    new CopyFacts(c.Id, Instant.FromUnixTimeTicks(c.Taken), c.State, c.Base, c.Held), c.Verdict, [.. c.Reasons],
-                    c.LeavesAt is { } at ? Instant.FromUnixTimeTicks(at) : null))]);
+            var plan = await PlanAsync(job, store, null, cancel);
+            if (plan.Brake.Count > 0)
+                await alerts.RaiseAsync(new Matter(Subject(job.Name, store), AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
+                    $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the policy. Nothing goes meanwhile."), cancel);
+            else
+            {
+                await alerts.CloseAsync(Subject(job.Name, store), [AlertClass.BrakedPrune], cancel);
+                if (plan.Counts[Word(Verdict.Expire)] > 0)
+                    await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, $"success of run {run.Id}") { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
+            }
         }
     }
 
-    private sealed record StoredVerdict(string Id, long Taken, CopyState State, string? Base, string? Held, Verdict Verdict, string[] Reasons, long? LeavesAt);
+    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDeclaration job, string store, PolicyDeclaration policy, Instant? asOf, CancellationToken cancel)
+    {
+        var charter = inForce.Charter;
+        var machine = settings.Value.Machine;
+        var rows = await CopyBook.InForce(db).Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store).ToListAsync(cancel);
+        var at = asOf ?? clock.Now();
+        if (asOf < clock.Now()) rows.RemoveAll(r => r.Taken > at);
+        var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, clockWatch.Doubt);
+        return PrunePlan.Make(job.Name, machine, store, policy.Keep, guards, rows.Select(r => CopyBook.Facts(r, at, charter.Zone)), at);
+    }
+
+    private static async Task<ImmutableArray<string>> BrakeAsync(KeepContext db, PrunePlan plan, CancellationToken cancel)
+    {
+        var going = plan.Going.Select(c => c.Copy.Id).ToList();
+        if (going.Count == 0) return [];
+        var last = await db.PrunePlans.AsNoTracking().Where(p => p.Job == plan.Job && p.Store == plan.Store && p.AppliedAt != null).OrderByDescending(p => p.AppliedAt).Select(p => p.Body).FirstOrDefaultAsync(cancel);
+        var before = last is null ? null : JsonSerializer.Deserialize<StoredPlan>(last);
+        var onMachine = await CopyBook.InForce(db).CountAsync(c => c.Machine == plan.Machine && (c.State == CopyState.Unchecked || c.State == CopyState.Sound), cancel);
+        var learned = await db.Copies.CountAsync(c => going.Contains(c.Id) && c.RunId == null, cancel);
+        var doubt = learned == 0 ? null : $"the catalogue was built anew: {Counted.Of(learned, "of these copies was", "of these copies were")} learned from the store, not seen being made";
+        return Brake.Reasons(plan, new BrakeFacts(before?.ReadPolicy(), before?.ReadGuards(), onMachine, doubt));
+    }
+
+    private static PrunePlan Read(PrunePlanRow row) => JsonSerializer.Deserialize<StoredPlan>(row.Body)!.ToPlan();
+
+    private async Task<PrunePlanAnswer> AnswerAsync(KeepContext db, PrunePlan plan, PrunePlanRow? row, CancellationToken cancel)
+    {
+        var sizes = await db.Copies.AsNoTracking().Where(c => c.Job == plan.Job && c.Store == plan.Store)
+            .Select(c => new { c.Id, c.Bytes, c.StoredBytes }).ToDictionaryAsync(c => c.Id, cancel);
+        var bin = inForce.Charter.Stores.TryGetValue(plan.Store, out var store) ? store.Bin.ToString() : "";
+        var counts = Enum.GetValues<Verdict>().ToDictionary(v => Word(v), v => plan.Copies.Count(c => c.Verdict == v));
+        var brake = row is null || row.AppliedAt is not null || row.ConfirmedBy is not null ? [] : await BrakeAsync(db, plan, cancel);
+        return new PrunePlanAnswer(
+            row?.Fingerprint, plan.Job, plan.Machine, plan.Store, plan.Policy.ToString(), plan.Guards.AtLeast, plan.AsOf.ToDateTimeOffset(), plan.Frozen, bin,
+            [.. plan.Copies.Select(c => new VerdictAnswer(
+                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Word(c.Copy.State), Word(c.Verdict), c.Reasons,
+                c.LeavesAt?.ToDateTimeOffset(), sizes.GetValueOrDefault(c.Copy.Id)?.Bytes ?? 0, sizes.GetValueOrDefault(c.Copy.Id)?.StoredBytes ?? 0))],
+            counts, brake, row?.AppliedAt?.ToDateTimeOffset());
+    }
+
+    private static string Word(Enum value) => Kebab.From(value.ToString());
 }

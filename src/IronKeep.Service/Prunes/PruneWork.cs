@@ -22,8 +22,8 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, IDbContextFacto
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
         var fingerprint = JsonSerializer.Deserialize<PruneOrder>(live.Run.Order!)!.Fingerprint;
-        var (plan, drift) = await desk.ReviewAsync(fingerprint, cancel);
-        if (plan is null) return new RunEnding(Outcome.Refused, $"plan {fingerprint} no longer holds: {drift}; make a new plan and look at it");
+        var (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
+        if (plan is null) return new RunEnding(Outcome.Refused, problem!);
         var store = stores.Get(plan.Store);
         store.CheckStillThere();
         int gone = 0, stuck = 0;
@@ -53,7 +53,8 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, IDbContextFacto
             }
             live.Report(new Progress(gone, 0, 0, 0, 0, stuck));
         }
-        if (stuck == 0) await desk.MarkAppliedAsync(fingerprint, CancellationToken.None);
+        // One that could not be moved stays in the plan; when its cause is mended the same plan can be applied again.
+        if (stuck == 0) await desk.MarkAppliedAsync(plan, fingerprint, CancellationToken.None);
         var kept = plan.Copies.Length - gone - stuck;
         return stuck == 0
             ? new RunEnding(Outcome.Ok, $"{Counted.Of(gone, "copy", "copies")} of {plan.Job} went to the bin of store {plan.Store}, {kept} stay")

@@ -1,3 +1,4 @@
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
@@ -5,15 +6,21 @@ using IronKeep.Runs.Backups;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
 using IronKeep.Stores.Posix;
+using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Runs;
 
-/// <summary>Makes a copy of a job's sources in its store.</summary>
-public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBook copies, TimeProvider clock) : IRunWork
+/// <summary>Makes a copy of a job's sources in each of its stores, one after the other; a store that fails does not keep the others from theirs.</summary>
+public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBook copies, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
 {
     public RunKind Kind => RunKind.Backup;
+
+    private sealed record Made(string Store, string? CopyId, string Words, RunFigures? Figures, FailureClass? Failure = null, bool StoreFailed = false);
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
@@ -22,31 +29,85 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
         // Links can have changed since the charter was applied.
         if (PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why) throw new RunFailedException(FailureClass.UnsafePlace, why);
         var takes = job.Takes.Select(t => Real(t, live)).Distinct().ToArray();
-        var store = stores.Get(job.Into);
-        var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, job.Into, store, cancel);
-        live.Log(LogSeverity.Info, previous is null
-            ? $"{job.Name} to store {job.Into}: the first copy, so everything is read"
-            : $"{job.Name} to store {job.Into}: compared with copy {previous.Id}");
-        var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous);
-        var run = new BackupRun(store, order, clock, live.Log);
-        using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
+        var made = new List<Made>();
+        foreach (var store in job.Into) made.Add(await IntoAsync(live, job, store, takes, made, cancel));
+        return await EndAsync(live, job, made, cancel);
+    }
+
+    private async Task<Made> IntoAsync(LiveRun live, JobDeclaration job, string storeName, string[] takes, List<Made> before, CancellationToken cancel)
+    {
+        BackupRun? run = null;
         try
         {
+            var store = stores.Get(storeName);
+            var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
+            live.Log(LogSeverity.Info, previous is null
+                ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
+                : $"{job.Name} to store {storeName}: compared with copy {previous.Id}");
+            var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous);
+            run = new BackupRun(store, order, clock, live.Log);
+            await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = await run.RunAsync(cancel);
-            Report();
-            await copies.AddAsync(record, job.Into, live.Now, cancel);
-            return new RunEnding(record.Skipped > 0 ? Outcome.Warned : Outcome.Ok, Say(run.Figures, record.Id), CopyId: record.Id);
+            await copies.AddAsync(record, storeName, live.Run.Id, run.Figures, cancel);
+            return new Made(storeName, record.Id, Say(run.Figures, record.Id), run.Figures);
+        }
+        catch (PlaceException e)
+        {
+            return Failed(e.Message, BackupRun.ClassOf(e));
+        }
+        catch (StoreDamageException e)
+        {
+            return Failed(e.Message, FailureClass.DataDamaged);
+        }
+        catch (RunFailedException e) when (e.InnerException is PlaceException or StoreDamageException)
+        {
+            return Failed(e.Message, e.Class);
         }
         finally
         {
             Report();
         }
 
+        Made Failed(string message, FailureClass failure)
+        {
+            live.Log(LogSeverity.Error, $"store {storeName}: {message}");
+            return new Made(storeName, null, message, run?.Figures, failure, true);
+        }
+
+        // Every store takes the same items; what is read, new and stored adds up over them.
         void Report()
         {
-            var f = run.Figures;
-            live.Report(new Progress(f.Items, f.SelectedBytes, f.ReadBytes, f.NewBytes, f.StoredBytes, f.Skipped));
+            if (run?.Figures is not { } f) return;
+            var others = before.Select(b => b.Figures).OfType<RunFigures>().ToList();
+            live.Report(new Progress(
+                Math.Max(f.Items, others.Select(o => o.Items).DefaultIfEmpty().Max()), Math.Max(f.SelectedBytes, others.Select(o => o.SelectedBytes).DefaultIfEmpty().Max()),
+                f.ReadBytes + others.Sum(o => o.ReadBytes), f.NewBytes + others.Sum(o => o.NewBytes), f.StoredBytes + others.Sum(o => o.StoredBytes),
+                Math.Max(f.Skipped, others.Select(o => o.Skipped).DefaultIfEmpty().Max())));
         }
+    }
+
+    private async Task<RunEnding> EndAsync(LiveRun live, JobDeclaration job, List<Made> made, CancellationToken cancel)
+    {
+        var words = made.Count == 1 ? made[0].Words : string.Join(". ", made.Select(m => $"Store {m.Store}: {m.Words}"));
+        var doubt = await DoubtAsync(live, job, made, cancel);
+        var ids = made.Select(m => m.CopyId).OfType<string>().ToList();
+        if (made.Find(m => m.Failure is not null) is { } failed)
+            return new RunEnding(Outcome.Failed, words, failed.Failure) { CopyIds = [.. ids], FailedStore = failed.StoreFailed ? failed.Store : null };
+        if (doubt.Length > 0) return new RunEnding(Outcome.Suspect, $"{string.Join("; ", doubt)}. {words}") { CopyIds = [.. ids], Brief = string.Join("; ", doubt) };
+        return new RunEnding(made.Any(m => m.Figures!.Skipped > 0) ? Outcome.Warned : Outcome.Ok, words) { CopyIds = [.. ids] };
+    }
+
+    private async Task<string[]> DoubtAsync(LiveRun live, JobDeclaration job, List<Made> made, CancellationToken cancel)
+    {
+        if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures) return [];
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var good = await RunHistory.LastGoodAsync(db, live.Run, cancel);
+        var reasons = Bands.Judge(job.Band, good, new RunMeasure(figures.Items, figures.SelectedBytes, clock.Now() - live.Run.Began!.Value)).ToArray();
+        if (reasons.Length == 0) return [];
+        var doubt = string.Join("; ", reasons);
+        var ids = made.Select(m => m.CopyId).OfType<string>().ToList();
+        await db.Copies.Where(c => ids.Contains(c.Id)).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, doubt), CancellationToken.None);
+        return reasons;
     }
 
     private static string Say(RunFigures f, string copyId)

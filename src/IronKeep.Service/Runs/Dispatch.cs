@@ -1,8 +1,10 @@
 using System.Collections.Concurrent;
+using System.Text.Json;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
 using IronKeep.Stores;
@@ -17,13 +19,20 @@ namespace IronKeep.Service.Runs;
 /// was at work when the service died is found at the next start and ends as interrupted.
 /// </summary>
 public sealed class Dispatch(
-    IDbContextFactory<KeepContext> catalogue, RunQueue queue, RunLogs logs, Aftermath aftermath, IEnumerable<IRunWork> works,
+    IDbContextFactory<KeepContext> catalogue, RunQueue queue, RunLogs logs, Aftermath aftermath, IEnumerable<IRunWork> works, CharterInForce charter,
     TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<Dispatch> log) : BackgroundService
 {
+    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan ProgressEvery = TimeSpan.FromMilliseconds(500);
     private readonly Dictionary<RunKind, IRunWork> workOf = works.ToDictionary(w => w.Kind);
     private readonly ConcurrentDictionary<long, LiveRun> live = new();
     private readonly ConcurrentDictionary<long, Task> tasks = new();
+
+    /// <summary>How long (real time) a run that was asked to end may take to do so before it is given up.</summary>
+    public TimeSpan Grace { get; set; } = TimeSpan.FromSeconds(30);
+
+    /// <summary>The runs at work.</summary>
+    public IEnumerable<LiveRun> AtWork => live.Values;
 
     /// <summary>The run while it is at work, or null.</summary>
     public LiveRun? Find(long runId) => live.GetValueOrDefault(runId);
@@ -41,7 +50,7 @@ public sealed class Dispatch(
         {
             try
             {
-                await queue.WaitAsync(stoppingToken);
+                await queue.WaitAsync(LookEvery, stoppingToken);
                 await StartReadyAsync(stoppingToken);
             }
             catch (OperationCanceledException)
@@ -59,14 +68,15 @@ public sealed class Dispatch(
         await Task.WhenAll(tasks.Values);
     }
 
-    /// <summary>Completes when nothing is queued or at work.</summary>
+    /// <summary>Completes when nothing is at work, and nothing is queued whose time has come.</summary>
     public async Task WhenIdleAsync(CancellationToken cancel = default)
     {
         while (true)
         {
             await using (var db = await catalogue.CreateDbContextAsync(cancel))
             {
-                if (tasks.IsEmpty && !await db.Runs.AnyAsync(r => r.State != RunState.Ended, cancel)) return;
+                var now = clock.Now();
+                if (tasks.IsEmpty && !await db.Runs.AnyAsync(r => r.State == RunState.Running || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)), cancel)) return;
             }
             await Task.Delay(5, cancel);
         }
@@ -75,7 +85,8 @@ public sealed class Dispatch(
     private async Task StartReadyAsync(CancellationToken stopping)
     {
         await using var db = await catalogue.CreateDbContextAsync(stopping);
-        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued).OrderBy(r => r.Id).ToListAsync(stopping))
+        var now = clock.Now();
+        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).ToListAsync(stopping))
         {
             if (live.Count >= settings.Value.RunsAtOnce) return;
             if (live.Values.Any(other => Excludes(run, other.Run))) continue;
@@ -94,7 +105,10 @@ public sealed class Dispatch(
 
     private static bool Excludes(Run a, Run b) =>
         (a.Kind == RunKind.Backup && b.Kind == RunKind.Backup && a.Job == b.Job)
-        || (a.Store == b.Store && a.Store is not null && (a.Kind == RunKind.Reclaim || b.Kind == RunKind.Reclaim));
+        || (Shares(a, b) && (a.Kind == RunKind.Reclaim || b.Kind == RunKind.Reclaim));
+
+    // A backup that names no store writes into several.
+    private static bool Shares(Run a, Run b) => a.Store == b.Store || a is { Kind: RunKind.Backup, Store: null } || b is { Kind: RunKind.Backup, Store: null };
 
     private async Task CarryOutAsync(LiveRun at)
     {
@@ -103,11 +117,16 @@ public sealed class Dispatch(
             events.Publish("run", at.Run.ToAnswer(at));
             using var ticking = new CancellationTokenSource();
             var progress = PublishProgressAsync(at, ticking.Token);
-            var ending = await EndingOfAsync(at);
+            var work = Task.Run(() => EndingOfAsync(at));
+            var ending = await FirstOf(work, at);
             await ticking.CancelAsync();
             await progress;
-            at.Log(ending.Outcome is Outcome.Ok ? LogSeverity.Info : ending.Outcome is Outcome.Warned ? LogSeverity.Warning : LogSeverity.Error, ending.Sentence);
+            at.Log(ending.Outcome is Outcome.Ok ? LogSeverity.Info : ending.Outcome is Outcome.Warned or Outcome.Suspect ? LogSeverity.Warning : LogSeverity.Error, ending.Sentence);
             await aftermath.EndAsync(at.Run, at.Now, ending);
+            if (work.IsCompleted) return;
+            // What hangs still has the job and its store in hand; until it lets go, nothing else of the job begins.
+            tasks.TryRemove(at.Run.Id, out _);
+            await work;
         }
         catch (Exception e)
         {
@@ -122,6 +141,21 @@ public sealed class Dispatch(
         }
     }
 
+    /// <summary>The ending of the work; one that was asked to end and hangs on is given up after its grace.</summary>
+    private async Task<RunEnding> FirstOf(Task<RunEnding> work, LiveRun at)
+    {
+        await Task.WhenAny(work, at.StopAsked);
+        if (!work.IsCompleted) await Task.WhenAny(work, Task.Delay(Grace));
+        return work.IsCompleted ? await work : Stopped(at, "; it hangs on something that does not answer, and no other run of it begins until it lets go or the service is started again");
+    }
+
+    private static RunEnding Stopped(LiveRun at, string more = "") => at.Cause switch
+    {
+        StopCause.Person => new RunEnding(Outcome.Cancelled, "cancelled; nothing of it counts, earlier copies are as they were" + more),
+        StopCause.Limit => new RunEnding(Outcome.TimedOut, "ended at its run limit; nothing of it counts, earlier copies are as they were" + more, FailureClass.TimedOut),
+        _ => new RunEnding(Outcome.Failed, "interrupted: the service was stopped while the run was at work" + more, FailureClass.Interrupted),
+    };
+
     private async Task<RunEnding> EndingOfAsync(LiveRun at)
     {
         try
@@ -130,9 +164,7 @@ public sealed class Dispatch(
         }
         catch (OperationCanceledException) when (at.Token.IsCancellationRequested)
         {
-            return at.CancelledByPerson
-                ? new RunEnding(Outcome.Cancelled, "cancelled; nothing of it counts, earlier copies are as they were")
-                : new RunEnding(Outcome.Failed, "interrupted: the service was stopped while the run was at work", FailureClass.Interrupted);
+            return Stopped(at);
         }
         catch (RunFailedException e)
         {
@@ -140,7 +172,7 @@ public sealed class Dispatch(
         }
         catch (PlaceException e)
         {
-            return new RunEnding(Outcome.Failed, e.Message, BackupRun.ClassOf(e));
+            return new RunEnding(Outcome.Failed, e.Message, BackupRun.ClassOf(e)) { FailedStore = at.Run.Store };
         }
         catch (StoreDamageException e)
         {
@@ -166,15 +198,16 @@ public sealed class Dispatch(
         }
     }
 
-    private static async Task ExpectAsync(KeepContext db, LiveRun at, CancellationToken cancel)
+    private async Task ExpectAsync(KeepContext db, LiveRun at, CancellationToken cancel)
     {
         if (at.Run.Kind != RunKind.Backup) return;
-        var good = await db.Runs.AsNoTracking()
-            .Where(r => r.Job == at.Run.Job && r.Kind == RunKind.Backup && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned))
-            .OrderByDescending(r => r.Id).Take(7).Select(r => new { r.Items, r.SelectedBytes }).ToListAsync(cancel);
+        var good = await RunHistory.LastGoodAsync(db, at.Run, cancel);
+        charter.Charter.Jobs.TryGetValue(at.Run.Job!, out var job);
+        at.EndsAtLimit = job?.RunLimit is not null;
+        at.LimitAt = at.Run.Began!.Value + (job?.RunLimit?.ToDuration() ?? RunLimits.Usual([.. good.Select(g => g.Took)]));
         if (good.Count == 0) return;
-        at.ExpectedItems = good.Select(g => g.Items).Order().ElementAt(good.Count / 2);
-        at.ExpectedBytes = good.Select(g => g.SelectedBytes).Order().ElementAt(good.Count / 2);
+        at.ExpectedItems = Bands.Median(good.Select(g => g.Items));
+        at.ExpectedBytes = Bands.Median(good.Select(g => g.Bytes));
     }
 
     private async Task EndInterruptedAsync(CancellationToken cancel)
@@ -182,10 +215,13 @@ public sealed class Dispatch(
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running).ToListAsync(cancel))
         {
-            const string sentence = "interrupted: the service ended while the run was at work; earlier copies are whole";
+            // A prune goes on where it was broken off: its plan says what is left to do.
+            var resumes = run.Kind == RunKind.Prune;
+            var sentence = "interrupted: the service ended while the run was at work; earlier copies are whole" + (resumes ? "; another run carries on with its plan" : "");
             using (var file = logs.Open(run.Id)) file.Write(LogSeverity.Error, sentence);
             var figures = new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
             await aftermath.EndAsync(run, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted));
+            if (resumes) await queue.AddAsync(new RunRequest(run.Kind, run.Job, run.Store, run.Cause) { Order = JsonSerializer.Deserialize<JsonElement>(run.Order!), Attempt = run.Attempt + 1 }, cancel);
         }
     }
 }

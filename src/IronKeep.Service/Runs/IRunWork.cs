@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
@@ -13,5 +14,12 @@ public interface IRunWork
     Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel);
 }
 
-/// <summary>How a run ended, in one sentence to a person.</summary>
-public sealed record RunEnding(Outcome Outcome, string Sentence, FailureClass? Failure = null, string? CopyId = null);
+/// <summary>How a run ended, in one sentence to a person; <see cref="FailedStore"/> is the store whose fault it was, when it was one's.</summary>
+public sealed record RunEnding(Outcome Outcome, string Sentence, FailureClass? Failure = null)
+{
+    public ImmutableArray<string> CopyIds { get; init; } = [];
+    public string? FailedStore { get; init; }
+
+    /// <summary>What an alert says, where the whole sentence would be too much.</summary>
+    public string? Brief { get; init; }
+}

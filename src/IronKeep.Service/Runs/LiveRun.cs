@@ -1,13 +1,23 @@
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using NodaTime;
 
 namespace IronKeep.Service.Runs;
+
+/// <summary>Why a run is being ended before its time.</summary>
+public enum StopCause { ServiceStops, Person, Limit }
 
 /// <summary>A run at work: its row as it was at the start, its log, and its figures as they move.</summary>
 public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, CancellationToken stopping) : IDisposable
 {
+    private const int RateWindowSeconds = 60;
     private readonly CancellationTokenSource cancelled = CancellationTokenSource.CreateLinkedTokenSource(stopping);
+    private readonly TaskCompletionSource stopAsked = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private readonly Lock gate = new();
+    private readonly Queue<(Instant At, long Bytes)> samples = new();
     private volatile Progress progress = new(0, 0, 0, 0, 0, 0);
+    private int pastLimit;
 
     public Run Run => run;
     public TimeProvider Clock => clock;
@@ -15,19 +25,63 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
     public long? ExpectedItems { get; set; }
     public long? ExpectedBytes { get; set; }
 
-    /// <summary>Whether a person asked to end it, as against the service stopping.</summary>
-    public bool CancelledByPerson { get; private set; }
+    /// <summary>When it has worked longer than it should; null for kinds without a limit.</summary>
+    public Instant? LimitAt { get; set; }
+
+    /// <summary>Whether it is ended at the limit, because its job states one, or only told of.</summary>
+    public bool EndsAtLimit { get; set; }
+
+    public StopCause Cause { get; private set; }
+
+    /// <summary>Completes when somebody has asked the run to end.</summary>
+    public Task StopAsked => stopAsked.Task;
 
     public Progress Now => progress;
 
-    public void Report(Progress now) => progress = now;
+    /// <summary>Bytes a second over the last minute; null while nothing moves.</summary>
+    public double? RecentRate
+    {
+        get
+        {
+            lock (gate)
+            {
+                if (samples.Count < 2) return null;
+                var (first, last) = (samples.Peek(), samples.Last());
+                var seconds = (last.At - first.At).TotalSeconds;
+                return seconds > 0 && last.Bytes > first.Bytes ? (last.Bytes - first.Bytes) / seconds : null;
+            }
+        }
+    }
+
+    public void Report(Progress now)
+    {
+        progress = now;
+        lock (gate)
+        {
+            var at = clock.Now();
+            samples.Enqueue((at, now.SelectedBytes));
+            while (samples.Count > 2 && (at - samples.Peek().At).TotalSeconds > RateWindowSeconds) samples.Dequeue();
+        }
+    }
 
     public void Log(LogSeverity severity, string text) => log.Write(severity, text);
 
-    public void Cancel()
+    /// <summary>True the first time it is found past its limit.</summary>
+    public bool PassLimit() => Interlocked.Exchange(ref pastLimit, 1) == 0;
+
+    public void Cancel() => Stop(StopCause.Person);
+
+    public void TimeOut() => Stop(StopCause.Limit);
+
+    private void Stop(StopCause cause)
     {
-        CancelledByPerson = true;
+        lock (gate)
+        {
+            if (cancelled.IsCancellationRequested) return;
+            Cause = cause;
+        }
         cancelled.Cancel();
+        stopAsked.TrySetResult();
     }
 
     public void Dispose()

@@ -15,12 +15,18 @@ public static class RunAnswers
         var elapsed = run.Began is { } began && until is { } end ? (end - began.ToDateTimeOffset()).TotalSeconds : (double?)null;
         var figures = new RunFiguresAnswer(
             now.Items, now.SelectedBytes, now.ReadBytes, now.NewBytes, now.StoredBytes, now.Skipped,
-            live?.ExpectedItems, live?.ExpectedBytes, elapsed > 0 ? now.SelectedBytes / elapsed : null, elapsed);
+            live?.ExpectedItems, live?.ExpectedBytes, live is null ? elapsed > 0 ? now.SelectedBytes / elapsed : null : live.RecentRate, elapsed, Remaining(live, now));
+        var copies = run.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         return new RunAnswer(
             run.Id, Word(run.Kind)!, run.Job, run.Machine, run.Store, run.Cause, Word(run.State)!, Word(run.Outcome), Word(run.Failure), run.Sentence,
             run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
-            run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, run.CopyId);
+            run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, copies.FirstOrDefault(), copies,
+            run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset());
     }
+
+    /// <summary>Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7.</summary>
+    private static double? Remaining(LiveRun? live, Progress now) =>
+        live is { ExpectedBytes: { } expected, RecentRate: { } rate } && expected > now.SelectedBytes ? (expected - now.SelectedBytes) / rate : null;
 
     private static string? Word(Enum? value) => value is null ? null : Kebab.From(value.ToString());
 }

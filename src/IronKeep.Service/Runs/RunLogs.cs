@@ -17,8 +17,8 @@ public sealed class RunLogs(IOptions<ServiceSettings> settings, TimeProvider clo
         return new RunLogFile(path, clock);
     }
 
-    /// <summary>Lines from a position (the first line is 0), at most 1000.</summary>
-    public RunLogAnswer Read(long runId, int from)
+    /// <summary>Lines from a position (the first line is 0) that are at least so severe, at most 1000.</summary>
+    public RunLogAnswer Read(long runId, int from, LogSeverity least = LogSeverity.Info)
     {
         var path = PathOf(runId);
         if (!File.Exists(path)) return new RunLogAnswer([], from);
@@ -31,9 +31,18 @@ public sealed class RunLogs(IOptions<ServiceSettings> settings, TimeProvider clo
             if (next++ < from) continue;
             // The last line may be half written; it comes whole the next time.
             if (TryRead(text) is not { } line) return new RunLogAnswer(lines, next - 1);
-            lines.Add(line);
+            if (Kebab.Read<LogSeverity>(line.Severity) >= least) lines.Add(line);
         }
         return new RunLogAnswer(lines, Math.Max(next, from));
+    }
+
+    /// <summary>Removes the logs of runs that were last written before an instant (UTC). The runs themselves stay.</summary>
+    public void DropOlderThan(NodaTime.Instant before)
+    {
+        var root = Path.Combine(settings.Value.DataFolder, "run-logs");
+        if (!Directory.Exists(root)) return;
+        foreach (var file in new DirectoryInfo(root).EnumerateFiles("*.jsonl", SearchOption.AllDirectories))
+            if (file.LastWriteTimeUtc < before.ToDateTimeUtc()) file.Delete();
     }
 
     private static RunLogLine? TryRead(string text)

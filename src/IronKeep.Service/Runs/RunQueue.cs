@@ -1,12 +1,28 @@
 using System.Text.Json;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
+using NodaTime;
 
 namespace IronKeep.Service.Runs;
+
+/// <summary>A run to be queued: what kind, of which job or store, and who or what asked for it.</summary>
+public sealed record RunRequest(RunKind Kind, string? Job, string? Store, string By)
+{
+    public object? Order { get; init; }
+
+    /// <summary>How long it waits at least; null: not at all.</summary>
+    public Instant? NotBefore { get; init; }
+    public Instant? Due { get; init; }
+    public long? PlannedRunId { get; init; }
+
+    /// <summary>How often it was tried before.</summary>
+    public int Attempt { get; init; }
+}
 
 /// <summary>Where runs wait for their turn. The queue is the catalogue; this only adds to it and wakes the dispatch.</summary>
 public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events) : IDisposable
@@ -14,42 +30,28 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     public const string BySchedule = "schedule";
     private readonly SemaphoreSlim signal = new(0);
 
-    /// <summary>Queues the run of a planned run and links the two; the caller saves.</summary>
-    public async Task AddPlannedAsync(KeepContext db, PlannedRun planned, JobDeclaration job, CancellationToken cancel)
+    /// <summary>Queues the run of a planned run and links the two.</summary>
+    public async Task<Run> AddPlannedAsync(KeepContext db, PlannedRun planned, JobDeclaration job, CancellationToken cancel)
     {
-        var run = new Run
-        {
-            Kind = RunKind.Backup,
-            Job = planned.Job,
-            Machine = planned.Machine,
-            Store = job.Into,
-            PlannedRunId = planned.Id,
-            Due = planned.Due,
-            Cause = BySchedule,
-            Queued = clock.Now(),
-        };
+        var run = Make(new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), BySchedule) { PlannedRunId = planned.Id, Due = planned.Due });
         await using var transaction = await db.Database.BeginTransactionAsync(cancel);
         db.Runs.Add(run);
         await db.SaveChangesAsync(cancel);
         planned.RunId = run.Id;
+        planned.Reason = null;
         await db.SaveChangesAsync(cancel);
         await transaction.CommitAsync(cancel);
+        return run;
     }
 
-    /// <summary>Queues a run that somebody asked for.</summary>
-    public async Task<Run> AddAsync(RunKind kind, string? job, string? store, string by, object? order, CancellationToken cancel)
+    /// <summary>What a backup run of the job says as its store: the only one, or none where it writes into several.</summary>
+    public static string? StoreOf(JobDeclaration job) => job.Into.Length == 1 ? job.Into[0] : null;
+
+    /// <summary>Queues a run.</summary>
+    public async Task<Run> AddAsync(RunRequest request, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var run = new Run
-        {
-            Kind = kind,
-            Job = job,
-            Machine = settings.Value.Machine,
-            Store = store,
-            Cause = by,
-            Queued = clock.Now(),
-            Order = order is null ? null : JsonSerializer.Serialize(order),
-        };
+        var run = Make(request);
         db.Runs.Add(run);
         await db.SaveChangesAsync(cancel);
         events.Publish("run", run.ToAnswer());
@@ -57,12 +59,21 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
         return run;
     }
 
+    /// <summary>Ends a run that has not begun; false when it has begun meanwhile.</summary>
+    public async Task<bool> DropAsync(KeepContext db, Run run, Outcome outcome, string sentence, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        var dropped = await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued).ExecuteUpdateAsync(s => s
+            .SetProperty(r => r.State, RunState.Ended).SetProperty(r => r.Outcome, outcome).SetProperty(r => r.Sentence, sentence).SetProperty(r => r.Ended, now), cancel);
+        return dropped > 0;
+    }
+
     public void Wake() => signal.Release();
 
-    /// <summary>Waits until something was queued or ended.</summary>
-    public async Task WaitAsync(CancellationToken cancel)
+    /// <summary>Waits until something was queued or ended, at most so long.</summary>
+    public async Task WaitAsync(TimeSpan most, CancellationToken cancel)
     {
-        await signal.WaitAsync(cancel);
+        await signal.WaitAsync(most, cancel);
         while (signal.Wait(0, CancellationToken.None))
         {
             // One look serves all signals that have come.
@@ -70,4 +81,19 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     }
 
     public void Dispose() => signal.Dispose();
+
+    private Run Make(RunRequest request) => new()
+    {
+        Kind = request.Kind,
+        Job = request.Job,
+        Machine = settings.Value.Machine,
+        Store = request.Store,
+        Cause = request.By,
+        Queued = clock.Now(),
+        NotBefore = request.NotBefore,
+        Due = request.Due,
+        PlannedRunId = request.PlannedRunId,
+        Attempt = request.Attempt,
+        Order = request.Order is null ? null : JsonSerializer.Serialize(request.Order),
+    };
 }

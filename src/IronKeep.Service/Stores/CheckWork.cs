@@ -1,7 +1,9 @@
+using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Copies;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Stores.Pooled;
@@ -10,7 +12,14 @@ using NodaTime;
 
 namespace IronKeep.Service.Stores;
 
-/// <summary>Re-reads a whole store and compares it with what was written; copies become sound or unsound by it.</summary>
+/// <summary>How many bytes to read at most; null: everything.</summary>
+public sealed record CheckOrder(long? Budget);
+
+/// <summary>
+/// Re-reads a store, or so much of it as the budget lets, least recently read first, and compares it with what was written. A copy
+/// becomes sound when everything it needs has been read since it was made, unsound when something is not what was written, missing
+/// when its record is gone.
+/// </summary>
 public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
 {
     private const int FilesNamed = 5;
@@ -20,46 +29,69 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
         var name = live.Run.Store!;
+        var budget = live.Run.Order is { } order ? JsonSerializer.Deserialize<CheckOrder>(order)!.Budget : null;
         var store = stores.Get(name);
-        live.Log(LogSeverity.Info, $"content check of store {name}: every pack is read and compared with what was written");
-        var report = ContentCheck.Run(store, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
-        live.Report(new Progress(report.Packs, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var readAt = await db.PackReads.Where(r => r.Store == name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
+        live.Log(LogSeverity.Info, budget is null
+            ? $"content check of store {name}: every pack is read and compared with what was written"
+            : $"content check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
+        var began = clock.Now();
+        var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset());
+        var report = ContentCheck.Run(store, scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
+        live.Report(new Progress(report.Packs.Length, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
         foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"pack {pack.Pack}: {pack.Problem}; its file was moved to 'damaged' in the store");
         foreach (var copy in report.Copies)
         {
             var more = copy.Count > copy.Paths.Length ? $" and {copy.Count - copy.Paths.Length} more" : "";
             live.Log(LogSeverity.Error, $"copy {copy.CopyId} cannot be restored whole: {string.Join(", ", copy.Paths)}{more}");
         }
-        await RecordAsync(name, report, live.Run.Began!.Value, clock.Now());
-        return report.Sound
-            ? new RunEnding(Outcome.Ok, $"store {name} is sound: {Counted.Of(report.Packs, "pack")} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Checked.Length, "copy", "copies")} whole")
-            : new RunEnding(Outcome.Failed, Say(name, report), FailureClass.DataDamaged);
+        var missing = await RecordAsync(db, name, store, report, began);
+        foreach (var id in missing) live.Log(LogSeverity.Error, $"copy {id} is missing: its record is gone from store {name}");
+        if (!report.Sound || missing.Count > 0) return new RunEnding(Outcome.Failed, Say(name, report, missing), FailureClass.DataDamaged);
+        var read = report.Packs.Length == report.TotalPacks ? $"all {Counted.Of(report.TotalPacks, "pack")}" : $"{report.Packs.Length} of {Counted.Of(report.TotalPacks, "pack")}";
+        return new RunEnding(Outcome.Ok, $"store {name} is sound: {read} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Whole.Length, "copy", "copies")} whole");
     }
 
-    private static string Say(string name, CheckReport report)
+    private static string Say(string name, CheckReport report, List<string> missing)
     {
-        if (report.Copies.Length == 0) return $"store {name} had {Counted.Of(report.Damage.Length, "damaged pack")}, but no copy needs what is lost";
+        if (report.Copies.Length == 0)
+            return missing.Count > 0 ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}: {string.Join(", ", missing.Take(FilesNamed))}"
+                : $"store {name} had {Counted.Of(report.Damage.Length, "damaged pack")}, but no copy needs what is lost";
         var first = report.Copies[0];
         var files = string.Join(", ", first.Paths.Take(FilesNamed)) + (first.Count > FilesNamed ? $" and {first.Count - FilesNamed} more" : "");
         var others = report.Copies.Length > 1 ? $"; {Counted.Of(report.Copies.Length - 1, "more copy is hurt", "more copies are hurt")}" : "";
-        return $"store {name} is damaged ({Counted.Of(report.Damage.Length, "pack")}): copy {first.CopyId} cannot give back {files}{others}";
+        var lost = missing.Count > 0 ? $"; {Counted.Of(missing.Count, "copy is", "copies are")} missing" : "";
+        return $"store {name} is damaged ({Counted.Of(report.Damage.Length, "pack")}): copy {first.CopyId} cannot give back {files}{others}{lost}";
     }
 
-    private async Task RecordAsync(string store, CheckReport report, Instant began, Instant now)
+    private static async Task<List<string>> RecordAsync(KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
     {
-        await using var db = await catalogue.CreateDbContextAsync();
+        var missing = await CopyBook.MarkMissingAsync(db, store, opened.ReadContents(), began, CancellationToken.None);
         var hurt = report.Copies.ToDictionary(c => c.CopyId);
-        var seen = report.Checked.Concat(hurt.Keys).ToHashSet();
+        var whole = report.Whole.ToDictionary(c => c.CopyId);
         foreach (var copy in await db.Copies.Where(c => c.Store == store && c.GoneAt == null).ToListAsync())
         {
-            // A copy that came while the check ran was not looked at; an older one without a record is missing.
-            if (!seen.Contains(copy.Id) && copy.Ended >= began) continue;
-            copy.CheckedAt = now;
-            hurt.TryGetValue(copy.Id, out var damage);
-            copy.State = damage is not null ? CopyState.Unsound : seen.Contains(copy.Id) ? CopyState.Sound : CopyState.Missing;
+            // A copy that came while the check ran was not looked at.
+            var damage = hurt.GetValueOrDefault(copy.Id);
+            if (damage is null && !whole.ContainsKey(copy.Id)) continue;
             copy.Damage = damage is null ? "" : string.Join('\n', damage.Paths);
             copy.DamageCount = damage?.Count ?? 0;
+            if (damage is not null) (copy.State, copy.CheckedAt) = (CopyState.Unsound, began);
+            else if (whole[copy.Id].ReadSince is { } since) (copy.State, copy.CheckedAt) = (CopyState.Sound, Instant.FromDateTimeOffset(since));
+            else if (copy.State is not CopyState.Sound) (copy.State, copy.CheckedAt) = (CopyState.Unchecked, null);
         }
         await db.SaveChangesAsync();
+        // The packs of today with their times; those that are gone, and those that were set aside, are forgotten.
+        var packs = opened.PackSizes().Keys.ToHashSet();
+        var known = await db.PackReads.Where(r => r.Store == store).ToDictionaryAsync(r => r.Pack);
+        foreach (var row in known.Values.Where(r => !packs.Contains(r.Pack))) db.PackReads.Remove(row);
+        foreach (var pack in report.Packs.Where(packs.Contains))
+        {
+            if (known.TryGetValue(pack, out var row)) row.At = began;
+            else db.PackReads.Add(new PackRead { Store = store, Pack = pack, At = began });
+        }
+        await db.SaveChangesAsync();
+        return missing;
     }
 }

@@ -11,7 +11,7 @@ using Microsoft.EntityFrameworkCore;
 namespace IronKeep.Service.Stores;
 
 /// <summary>Frees the bytes of copies whose time in the bin is over, and of chunks that nothing needs.</summary>
-public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, Timetable.ClockWatch clockWatch, TimeProvider clock) : IRunWork
 {
     public RunKind Kind => RunKind.Reclaim;
 
@@ -20,14 +20,15 @@ public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbCo
         var name = live.Run.Store!;
         var store = stores.Get(name);
         var bin = charter.Charter.Stores[name].Bin;
+        if (clockWatch.Doubt is { } doubt) return new RunEnding(Outcome.HeldBack, $"{doubt}: nothing leaves the bin until the clock is set right or confirmed");
         var until = clock.Now() - bin.ToDuration();
         var report = Reclaim.Run(store, until.ToDateTimeOffset(), cancel);
+        foreach (var id in report.CopiesGone) live.Log(LogSeverity.Info, $"copy {id} left the bin; it can no longer be restored");
         await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
-        foreach (var id in report.CopiesGone)
-        {
-            live.Log(LogSeverity.Info, $"copy {id} left the bin; it can no longer be restored");
-            if (await db.Copies.FindAsync([id], CancellationToken.None) is { } copy) copy.GoneAt = clock.Now();
-        }
+        // What an interrupted reclaiming removed before the catalogue heard of it is gone as well.
+        var there = store.ReadContents().Copies.Select(c => c.Record.Id).ToHashSet();
+        foreach (var copy in await db.Copies.Where(c => c.Store == name && c.BinnedAt != null && c.GoneAt == null).ToListAsync(CancellationToken.None))
+            if (!there.Contains(copy.Id)) copy.GoneAt = clock.Now();
         await db.SaveChangesAsync(CancellationToken.None);
         live.Report(new Progress(report.CopiesGone.Count, 0, 0, 0, 0, 0));
         var waiting = await CountInBin(db, name);

@@ -10,6 +10,7 @@ using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
+using NodaTime;
 
 namespace IronKeep.Service.Stores;
 
@@ -18,15 +19,15 @@ public static class StoreEndpoints
     public static void MapStores(this IEndpointRouteBuilder api)
     {
         var stores = api.MapGroup("/stores");
-        stores.MapGet("", async (CharterInForce charter, OpenStores open, KeepContext db, CancellationToken cancel) =>
+        stores.MapGet("", async (CharterInForce charter, StoreRoom room, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
             {
                 var answers = new List<StoreAnswer>();
-                foreach (var store in charter.Charter.Stores.Values) answers.Add(await DescribeAsync(store, open, db, cancel));
+                foreach (var store in charter.Charter.Stores.Values) answers.Add(await DescribeAsync(store, room, open, db, clock.Now(), cancel));
                 return TypedResults.Ok<IReadOnlyList<StoreAnswer>>(answers);
             })
             .WithSummary("All stores of the charter");
-        stores.MapGet("/{name}", async Task<Results<Ok<StoreAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, OpenStores open, KeepContext db, CancellationToken cancel) =>
-                charter.Charter.Stores.TryGetValue(name, out var store) ? TypedResults.Ok(await DescribeAsync(store, open, db, cancel)) : Missing(name))
+        stores.MapGet("/{name}", async Task<Results<Ok<StoreAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, StoreRoom room, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
+                charter.Charter.Stores.TryGetValue(name, out var store) ? TypedResults.Ok(await DescribeAsync(store, room, open, db, clock.Now(), cancel)) : Missing(name))
             .WithSummary("One store");
         stores.MapPost("/{name}/checks", (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel) =>
                 QueueAsync(RunKind.Check, name, charter, queue, http, cancel))
@@ -42,33 +43,40 @@ public static class StoreEndpoints
         RunKind kind, string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Stores.ContainsKey(name)) return Missing(name);
-        var run = await queue.AddAsync(kind, null, name, http.User.Identity!.Name!, null, cancel);
+        var run = await queue.AddAsync(new RunRequest(kind, null, name, http.User.Identity!.Name!), cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
-    private static async Task<StoreAnswer> DescribeAsync(StoreDeclaration store, OpenStores open, KeepContext db, CancellationToken cancel)
+    private static async Task<StoreAnswer> DescribeAsync(StoreDeclaration store, StoreRoom storeRoom, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
     {
-        long? used = null, free = null;
-        string? problem = null, encryption = null;
+        var room = storeRoom.Of(store);
+        var alive = CopyBook.Alive(db).Where(c => c.Store == store.Name);
+        var counts = await alive.GroupBy(c => new { Binned = c.BinnedAt != null, c.State }).Select(g => new { g.Key.Binned, g.Key.State, Count = g.Count(), Selected = g.Sum(c => c.Bytes), Stored = g.Sum(c => c.StoredBytes) }).ToListAsync(cancel);
+        var runs = await db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Backup && r.Store == store.Name && r.CopyIds != "").GroupBy(r => 1)
+            .Select(g => new { Selected = g.Sum(r => r.SelectedBytes), Read = g.Sum(r => r.ReadBytes), New = g.Sum(r => r.NewBytes), Stored = g.Sum(r => r.StoredBytes) }).FirstOrDefaultAsync(cancel);
+        var checks = db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Check && r.Store == store.Name).OrderByDescending(r => r.Id);
+        return new StoreAnswer(
+            store.Name, store.Folder, room.Problem is null, room.Problem, room.Encryption, store.Capacity?.Bytes, store.Reserve?.Bytes, room.Used, room.Free, room.NearlyFull, store.Bin.ToString(),
+            counts.Where(c => !c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Stored),
+            counts.Where(c => c.State == CopyState.Unsound).Sum(c => c.Count), counts.Where(c => c.State == CopyState.Missing).Sum(c => c.Count),
+            runs is null ? null : new ReductionAnswer(runs.Selected, runs.Read, runs.New, runs.Stored), counts.Where(c => !c.Binned).Sum(c => c.Selected),
+            store.VerifyWhen?.ToSentence(), store.VerifyBudget?.Bytes, store.ReclaimWhen?.ToSentence(), room.Problem is null ? await CoverageAsync(store, stores, db, now, cancel) : null,
+            (await checks.FirstOrDefaultAsync(cancel))?.ToAnswer());
+    }
+
+    /// <summary>How much of the store has been read back, and how long ago the oldest part of it.</summary>
+    private static async Task<ReadingAnswer?> CoverageAsync(StoreDeclaration store, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
+    {
         try
         {
-            var opened = open.Get(store.Name);
-            opened.CheckStillThere();
-            used = opened.UsedBytes();
-            encryption = opened.Head.Encryption;
-            var onDisk = opened.Place.FreeBytes() - (store.Reserve?.Bytes ?? 0);
-            var byCapacity = store.Capacity?.Bytes - (store.Reserve?.Bytes ?? 0) - used;
-            free = byCapacity is { } limit && (onDisk is null || limit < onDisk) ? limit : onDisk;
+            var sizes = stores.Get(store.Name).PackSizes();
+            var read = await db.PackReads.Where(r => r.Store == store.Name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
+            var oldest = sizes.Keys.Where(read.ContainsKey).Select(p => (Instant?)read[p]).Min();
+            return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= Duration.FromDays(30)).Sum(s => s.Value), oldest?.ToDateTimeOffset());
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
-            problem = e.Message;
+            return null;
         }
-        var alive = CopyBook.Alive(db).Where(c => c.Store == store.Name);
-        var lastCheck = await db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Check && r.Store == store.Name).OrderByDescending(r => r.Id).FirstOrDefaultAsync(cancel);
-        return new StoreAnswer(
-            store.Name, store.Folder, problem is null, problem, encryption, store.Capacity?.Bytes, store.Reserve?.Bytes, used, free, store.Bin.ToString(),
-            await alive.CountAsync(c => c.BinnedAt == null, cancel), await alive.CountAsync(c => c.BinnedAt != null, cancel),
-            await alive.CountAsync(c => c.State == CopyState.Unsound, cancel), lastCheck?.ToAnswer());
     }
 }

@@ -1,11 +1,8 @@
 using IronKeep.Core.Charters;
 using IronKeep.Core.Schedules;
-using IronKeep.Core.Watching;
-using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;
-using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -14,19 +11,18 @@ namespace IronKeep.Service.Timetable;
 
 /// <summary>
 /// Turns schedules into planned runs: asks which due instants lie between each job's stored watermark and now, and writes them
-/// with the new watermark in one transaction. A restart, an edit or a clock set back can so neither repeat nor lose one. What is
-/// due becomes a queued run; what was due longer ago than the start limit is missed.
+/// with the new watermark in one transaction. A restart, an edit or a clock set back can so neither repeat nor lose one. Then it
+/// lets every part that goes by the clock have its look.
 /// </summary>
 public sealed class ClockLoop(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, RunQueue queue, AlertBook alerts,
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, Serving serving, StoreTimes storeTimes, Sentinel sentinel,
     TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<ClockLoop> log) : BackgroundService
 {
-    /// <summary>How late a planned run may start. Source: docs/semantics.md, section 2.</summary>
-    public static readonly Duration StartLimit = Duration.FromMinutes(30);
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(1);
     private static readonly Duration WatermarkLag = Duration.FromMinutes(10);
     private const int Batch = 10_000;
     private readonly SemaphoreSlim gate = new(1);
+    private long lastTick;
 
     private string Machine => settings.Value.Machine;
 
@@ -52,13 +48,20 @@ public sealed class ClockLoop(
     {
         using var quiet = await HoldAsync(cancel);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await clockWatch.LookAsync(db, cancel);
         await using (var transaction = await db.Database.BeginTransactionAsync(cancel))
         {
             await StoreDueAsync(db, toNow: false, cancel);
             await transaction.CommitAsync(cancel);
         }
-        await ServeAsync(db, cancel);
+        await serving.ServeAsync(db, cancel);
+        await storeTimes.ServeAsync(db, cancel);
+        await sentinel.LookAsync(db, cancel);
+        Interlocked.Exchange(ref lastTick, clock.GetTimestamp());
     }
+
+    /// <summary>How long ago the loop last came round; null before its first round.</summary>
+    public TimeSpan? SinceLastTick => Interlocked.Read(ref lastTick) is var at and not 0 ? clock.GetElapsedTime(at) : null;
 
     /// <summary>Keeps the loop still until disposed.</summary>
     public async Task<IDisposable> HoldAsync(CancellationToken cancel)
@@ -80,11 +83,15 @@ public sealed class ClockLoop(
         {
             if (now <= watch.Watermark) continue;
             var moves = toNow || now - watch.Watermark > WatermarkLag;
-            if (charter.Jobs.TryGetValue(watch.Job, out var job) && job.When is { } schedule)
+            if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.HeadOf(job) is { When: { } schedule } head)
             {
-                foreach (var part in DueInstants.Between(schedule, job.Zone ?? charter.Zone, watch.Watermark, now).Chunk(Batch))
+                foreach (var all in DueInstants.Between(schedule, charter.ZoneOf(head), watch.Watermark, now).Chunk(Batch))
                 {
                     moves = true;
+                    // A watermark can have been set back with the clock: what was stored once is not stored again.
+                    var (first, last) = (all[0], all[^1]);
+                    var stored = await db.PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= first && p.Due <= last).Select(p => p.Due).ToListAsync(cancel);
+                    var part = all.Except(stored).ToList();
                     db.PlannedRuns.AddRange(part.Select(due => new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = due }));
                     await db.SaveChangesAsync(cancel);
                     foreach (var entry in db.ChangeTracker.Entries<PlannedRun>().ToList()) entry.State = EntityState.Detached;
@@ -105,45 +112,9 @@ public sealed class ClockLoop(
         {
             // A job of that name may have been here before, and the clock may have been set back since: what was stored counts.
             var stored = await db.PlannedRuns.Where(p => p.Job == name && p.Machine == Machine).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
-            db.JobWatches.Add(new JobWatch { Job = name, Machine = Machine, Watermark = stored > now ? stored.Value : now });
+            db.JobWatches.Add(new JobWatch { Job = name, Machine = Machine, Since = now, Watermark = stored > now ? stored.Value : now });
         }
         await db.SaveChangesAsync(cancel);
-    }
-
-    private async Task ServeAsync(KeepContext db, CancellationToken cancel)
-    {
-        var now = clock.Now();
-        var waiting = await db.PlannedRuns.Where(p => p.Outcome == null && p.RunId == null).OrderBy(p => p.Due).ThenBy(p => p.Job).ToListAsync(cancel);
-        if (waiting.Count == 0) return;
-        var busy = (await db.Runs.Where(r => r.State != RunState.Ended && r.Kind == RunKind.Backup).Select(r => r.Job!).ToListAsync(cancel)).ToHashSet();
-        var missed = new List<PlannedRun>();
-        foreach (var planned in waiting)
-        {
-            if (!inForce.Charter.Jobs.TryGetValue(planned.Job, out var job)) End(planned, Outcome.Cancelled, "the job was taken out of the charter");
-            else if (now > planned.Due + StartLimit)
-            {
-                End(planned, Outcome.Missed, "not started within 30 minutes: the service was not running");
-                missed.Add(planned);
-            }
-            else if (!busy.Add(planned.Job)) End(planned, Outcome.NotNeeded, "overlap: an earlier run of the job is still at work");
-            else await queue.AddPlannedAsync(db, planned, job, cancel);
-        }
-        await db.SaveChangesAsync(cancel);
-        foreach (var group in missed.GroupBy(p => (p.Job, p.Machine)))
-        {
-            var last = group.Last();
-            var zone = inForce.Charter.Jobs[last.Job].Zone ?? inForce.Charter.Zone;
-            var times = group.Count() == 1 ? "a planned run" : $"{group.Count()} planned runs";
-            await alerts.RaiseAsync(AlertBook.JobSubject(last.Job, last.Machine), AlertClass.Missed,
-                $"{times} of {last.Job} did not start; the last was due {last.Due.Local(zone)}", AlertBook.MissedRemedy, null, cancel, group.Count());
-        }
-        queue.Wake();
-
-        static void End(PlannedRun planned, Outcome outcome, string reason)
-        {
-            planned.Outcome = outcome;
-            planned.Reason = reason;
-        }
     }
 
     public override void Dispose()

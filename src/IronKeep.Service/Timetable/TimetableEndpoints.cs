@@ -19,10 +19,11 @@ public static class TimetableEndpoints
                 if (hours is < 1 or > MostHours) return Problems.Invalid($"hours {hours} is out of range; use 1 to {MostHours}");
                 var now = clock.Now();
                 var charter = inForce.Charter;
-                var entries = charter.Jobs.Values.Where(j => j.When is not null).SelectMany(job =>
+                var entries = charter.Jobs.Values.Where(j => charter.HeadOf(j).When is not null).SelectMany(job =>
                 {
-                    var zone = job.Zone ?? charter.Zone;
-                    return DueInstants.Between(job.When!, zone, now, now + Duration.FromHours(hours)).Take(MostEntries)
+                    var head = charter.HeadOf(job);
+                    var zone = charter.ZoneOf(head);
+                    return DueInstants.Between(head.When!, zone, now, now + Duration.FromHours(hours)).Take(MostEntries)
                         .Select(due => new TimetableEntry(job.Name, settings.Value.Machine, due.ToDateTimeOffset(), due.Local(zone), zone.Id, job.Into));
                 });
                 return TypedResults.Ok<IReadOnlyList<TimetableEntry>>([.. entries.OrderBy(e => e.Utc).ThenBy(e => e.Job, StringComparer.Ordinal).Take(MostEntries)]);

@@ -179,6 +179,19 @@ public sealed class PooledStore : IDisposable
         return true;
     }
 
+    /// <summary>Takes a copy back out of the bin. One that is not there stays as it is; false when the copy does not exist.</summary>
+    public bool TakeBack(string id)
+    {
+        CheckStillThere();
+        if (FindRecordFile(id) is not { } file) return false;
+        if (file.StartsWith(BinFolder, StringComparison.Ordinal)) Place.Move(file, $"{CopiesFolder}/{id}{RecordEnding}");
+        return true;
+    }
+
+    /// <summary>The sizes (bytes) of all packs by name.</summary>
+    public IReadOnlyDictionary<string, long> PackSizes() =>
+        Place.List(ChunkIndex.Folder).Where(f => ChunkIndex.IsPack(f.Name)).ToDictionary(f => ChunkIndex.PackOf(f.Name), f => f.Size);
+
     internal void WriteRecord(CopyRecord record)
     {
         CheckStillThere();

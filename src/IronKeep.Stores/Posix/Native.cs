@@ -15,6 +15,8 @@ internal static unsafe partial class Native
     public const int WriteOnly = 1;
     public const int Create = 0x40;
     public const int Exclusive = 0x80;
+    public const int AlreadyExists = 17;
+    public const uint NoReplace = 1;
     public const int NonBlock = 0x800;
     public static readonly int Folder = Arm ? 0x4000 : 0x10000;
     public static readonly int NoFollow = Arm ? 0x8000 : 0x20000;
@@ -51,6 +53,15 @@ internal static unsafe partial class Native
 
     [LibraryImport("libc", EntryPoint = "utimensat", SetLastError = true)]
     public static partial int SetTimesAt(int folder, byte* name, long* accessAndModified, int flags);
+
+    [LibraryImport("libc", EntryPoint = "renameat2", SetLastError = true)]
+    public static partial int RenameAt(int fromFolder, byte* from, int toFolder, byte* to, uint flags);
+
+    [LibraryImport("libc", EntryPoint = "unlinkat", SetLastError = true)]
+    public static partial int UnlinkAt(int folder, byte* name, int flags);
+
+    [LibraryImport("libc", EntryPoint = "access", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
+    public static partial int Access(string path, int mode);
 
     [LibraryImport("libc", EntryPoint = "fsync", SetLastError = true)]
     public static partial int Sync(SafeFileHandle file);

@@ -121,6 +121,38 @@ public sealed unsafe class OpenFolder : IDisposable
         Call(name, (p, fd) => Native.SetTimesAt(fd, (byte*)p, (long*)address, Native.AtSymlinkNoFollow), "cannot set the times");
     }
 
+    /// <summary>
+    /// Gives an entry of this folder another name in it. Without <paramref name="replace"/> an existing entry of that name is never
+    /// touched: the call fails with <see cref="PosixException.Exists"/>.
+    /// </summary>
+    public void Rename(ReadOnlySpan<byte> from, ReadOnlySpan<byte> to, bool replace)
+    {
+        const int notSupported = 22;
+        if (!replace && TryRename(from, to, Native.NoReplace) is var error)
+        {
+            if (error == 0) return;
+            if (error != notSupported) throw new PosixException(error, "cannot be given its name");
+            // This file system cannot refuse by itself; nobody else works in a folder that is being restored.
+            if (Facts(to) is not null) throw new PosixException(Native.AlreadyExists, "cannot be given its name");
+        }
+        if (TryRename(from, to, 0) is not 0 and var failed) throw new PosixException(failed, "cannot be given its name");
+    }
+
+    private int TryRename(ReadOnlySpan<byte> from, ReadOnlySpan<byte> to, uint flags)
+    {
+        Span<byte> fromText = stackalloc byte[from.Length + 1], toText = stackalloc byte[to.Length + 1];
+        fixed (byte* old = Terminated(from, fromText), name = Terminated(to, toText))
+            return Native.RenameAt(Fd, old, Fd, name, flags) == 0 ? 0 : Marshal.GetLastPInvokeError();
+    }
+
+    /// <summary>Removes an entry that is not a folder; one that is gone is no error.</summary>
+    public void Remove(ReadOnlySpan<byte> name)
+    {
+        Span<byte> text = stackalloc byte[name.Length + 1];
+        fixed (byte* pointer = Terminated(name, text))
+            if (Native.UnlinkAt(Fd, pointer, 0) != 0 && Marshal.GetLastPInvokeError() is not 2 and var error) throw new PosixException(error, "cannot be removed");
+    }
+
     /// <summary>Makes the folder's entries durable.</summary>
     public void Flush()
     {

@@ -33,4 +33,18 @@ public static class RealPaths
         var prefix = outer.TrimEnd('/') + "/";
         return (inner.TrimEnd('/') + "/").StartsWith(prefix, StringComparison.Ordinal);
     }
+
+    /// <summary>
+    /// Why nothing could be written below a path, asked of its nearest part that exists; null when it could. The path itself is not
+    /// touched.
+    /// </summary>
+    public static string? WhyNotWritable(string path)
+    {
+        const int write = 2, search = 1, readOnly = 30;
+        var at = path;
+        while (at.Length > 1 && !Path.Exists(at)) at = Path.GetDirectoryName(at) ?? "/";
+        if (!Directory.Exists(at)) return $"{at} is not a folder";
+        if (Native.Access(at, write | search) == 0) return null;
+        return System.Runtime.InteropServices.Marshal.GetLastPInvokeError() == readOnly ? $"{at} is mounted read-only" : $"the service may not write to {at}";
+    }
 }

@@ -7,17 +7,26 @@ namespace IronKeep.Stores.Trees;
 /// <summary>Something that could not be restored, or not wholly: the path as shown and why.</summary>
 public sealed record RestoreProblem(string Path, string Problem);
 
-/// <summary>What a restore did. Bytes are those of the files' contents.</summary>
-public sealed record RestoreReport(long Files, long Folders, long Links, long Bytes, IReadOnlyList<RestoreProblem> Problems);
+/// <summary>What a restore did. Bytes are those of the files' contents; overwritten and beside count entries that met an existing one.</summary>
+public sealed record RestoreReport(long Files, long Folders, long Links, long Bytes, long Overwritten, long Beside, IReadOnlyList<RestoreProblem> Problems);
 
 /// <summary>
-/// Writes entries of a copy below a folder: contents, modes, owners, times and links. Never writes over what exists and never
-/// follows a link that lies in the way. What could not be done is in the report; the rest is done.
+/// What happens where an entry exists already: it stays and is reported; it is replaced as a whole; or the restored one is put
+/// beside it under a name of its own. Folders that exist are always shared.
 /// </summary>
-public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress = null)
+public enum ExistingRule { Keep, Overwrite, Beside }
+
+/// <summary>
+/// Writes entries of a copy below a folder: contents, modes, owners, times and links. An entry is made under a passing name and
+/// gets its own when it is whole, so that nothing half-restored stands under a real name. Never follows a link that lies in the way.
+/// What could not be done is in the report; the rest is done.
+/// </summary>
+public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress = null, ExistingRule existing = ExistingRule.Keep)
 {
+    private const int MostNamesBeside = 1000;
+    private readonly byte[] passing = System.Text.Encoding.ASCII.GetBytes($".ironkeep-restoring-{Guid.NewGuid():N}");
     private readonly List<RestoreProblem> problems = [];
-    private long files, folders, links, bytes;
+    private long files, folders, links, bytes, overwritten, beside;
     private bool mayChown = true;
 
     /// <summary>
@@ -37,7 +46,7 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             else if (names.Count == 0) Children(root, "", whole, cancel);
             else OnePath(root, record, names, path, cancel);
         }
-        return new RestoreReport(files, folders, links, bytes, problems);
+        return new RestoreReport(files, folders, links, bytes, overwritten, beside, problems);
     }
 
     private void OnePath(OpenFolder root, CopyRecord record, List<byte[]> names, string path, CancellationToken cancel)
@@ -84,40 +93,76 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         var path = $"{above}/{NameText.Show(entry.Name)}";
         try
         {
-            switch (entry.Kind)
-            {
-                case EntryKind.Folder:
-                    Folder(folder, above, entry, inner => Children(inner, path, entry, cancel));
-                    return;
-                case EntryKind.File:
-                    File(folder, entry);
-                    break;
-                case EntryKind.Symlink:
-                    folder.MakeLink(entry.Name, entry.LinkTarget);
-                    links++;
-                    break;
-                case EntryKind.Fifo:
-                    folder.MakeFifo(entry.Name);
-                    break;
-                default:
-                    problems.Add(new RestoreProblem(path, "sockets and device nodes are not restored"));
-                    return;
-            }
-            Attributes(folder, entry, path);
+            if (entry.Kind == EntryKind.Folder) Folder(folder, above, entry, inner => Children(inner, path, entry, cancel));
+            else if (entry.Kind is not (EntryKind.File or EntryKind.Symlink or EntryKind.Fifo)) problems.Add(new RestoreProblem(path, "sockets and device nodes are not restored"));
+            else if (existing == ExistingRule.Keep && folder.Facts(entry.Name) is not null) ReportExisting(path);
+            else Leaf(folder, entry, path);
         }
         catch (PosixException e) when (e.Exists)
         {
-            problems.Add(new RestoreProblem(path, "exists already and was left as it is; restore to an empty folder, or move it away"));
+            ReportExisting(path);
         }
         catch (StoreDamageException e)
         {
-            problems.Add(new RestoreProblem(path, $"incomplete, damaged in the store: {e.Message}; take it from another copy"));
+            problems.Add(new RestoreProblem(path, $"not restored, damaged in the store: {e.Message}; take it from another copy"));
         }
         catch (IOException e)
         {
             if (e is PosixException { NoSpace: true } || e.HResult == 28) throw;
             problems.Add(new RestoreProblem(path, e.Message));
         }
+    }
+
+    private void ReportExisting(string path) => problems.Add(new RestoreProblem(path, "exists already and was left as it is; restore to an empty folder, beside it, or over it"));
+
+    /// <summary>Makes a file, link or FIFO whole under a passing name, then gives it its own.</summary>
+    private void Leaf(OpenFolder folder, TreeEntry entry, string path)
+    {
+        try
+        {
+            if (entry.Kind == EntryKind.File) File(folder, entry);
+            else if (entry.Kind == EntryKind.Symlink) folder.MakeLink(passing, entry.LinkTarget);
+            else folder.MakeFifo(passing);
+            Attributes(folder, passing, entry, path);
+            Place(folder, entry, path);
+        }
+        catch
+        {
+            folder.Remove(passing);
+            throw;
+        }
+        if (entry.Kind == EntryKind.Symlink) links++;
+        if (entry.Kind != EntryKind.File) return;
+        files++;
+        bytes += entry.Size;
+        progress?.Invoke(files, bytes);
+    }
+
+    private void Place(OpenFolder folder, TreeEntry entry, string path)
+    {
+        var there = existing != ExistingRule.Keep && folder.Facts(entry.Name) is not null;
+        if (existing == ExistingRule.Overwrite && there)
+        {
+            folder.Rename(passing, entry.Name, replace: true);
+            overwritten++;
+            return;
+        }
+        byte[] name = entry.Name;
+        for (var i = 1; i <= MostNamesBeside; i++)
+        {
+            try
+            {
+                folder.Rename(passing, name, replace: false);
+                if (i > 1) beside++;
+                return;
+            }
+            catch (PosixException e) when (e.Exists && existing == ExistingRule.Beside)
+            {
+                name = [.. entry.Name, .. System.Text.Encoding.ASCII.GetBytes(i == 1 ? ".restored" : $".restored-{i}")];
+            }
+        }
+        problems.Add(new RestoreProblem(path, $"{MostNamesBeside} restored ones lie beside it already; move some away"));
+        folder.Remove(passing);
     }
 
     private void Folder(OpenFolder folder, string above, TreeEntry entry, Action<OpenFolder> fill)
@@ -135,33 +180,28 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             made = false;
         }
         using (var inner = folder.Enter(entry.Name)) fill(inner);
-        if (made) Attributes(folder, entry, path);
+        if (made || existing == ExistingRule.Overwrite) Attributes(folder, entry.Name, entry, path);
     }
 
     private void File(OpenFolder folder, TreeEntry entry)
     {
-        using (SafeFileHandle file = folder.CreateFile(entry.Name))
+        using SafeFileHandle file = folder.CreateFile(passing);
+        long at = 0;
+        foreach (var id in entry.Content)
         {
-            long at = 0;
-            foreach (var id in entry.Content)
-            {
-                var content = store.ReadChunk(id);
-                RandomAccess.Write(file, content, at);
-                at += content.Length;
-            }
+            var content = store.ReadChunk(id);
+            RandomAccess.Write(file, content, at);
+            at += content.Length;
         }
-        files++;
-        bytes += entry.Size;
-        progress?.Invoke(files, bytes);
     }
 
-    private void Attributes(OpenFolder folder, TreeEntry entry, string path)
+    private void Attributes(OpenFolder folder, byte[] name, TreeEntry entry, string path)
     {
         if (mayChown)
         {
             try
             {
-                folder.SetOwner(entry.Name, entry.User, entry.Group);
+                folder.SetOwner(name, entry.User, entry.Group);
             }
             catch (PosixException e) when (e.AccessDenied)
             {
@@ -170,7 +210,7 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             }
         }
         // Giving a file away clears setuid and setgid, so the mode follows the owner.
-        if (entry.Kind != EntryKind.Symlink) folder.SetMode(entry.Name, entry.Mode);
-        folder.SetModified(entry.Name, entry.Modified);
+        if (entry.Kind != EntryKind.Symlink) folder.SetMode(name, entry.Mode);
+        folder.SetModified(name, entry.Modified);
     }
 }

@@ -1,10 +1,12 @@
-import { Button, Select } from '@mantine/core';
+import { Button, Select, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useCopies, useJobs } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { Page, Problem } from '../../ui/Page';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
+import { Found } from './Found';
 
 export function CopiesPage() {
   const [params, setParams] = useSearchParams();
@@ -12,6 +14,14 @@ export function CopiesPage() {
   const jobs = useJobs();
   const copies = useCopies({ job });
   const navigate = useNavigate();
+  const words = params.get('find') ?? '';
+  const [wanted] = useDebouncedValue(words.trim(), 350);
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   const rows = copies.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Page
@@ -21,8 +31,16 @@ export function CopiesPage() {
       }
       doing={
         <>
-          <Select
+          <TextInput
             data-search
+            size="xs"
+            w={240}
+            placeholder="Find a file: a name, *.csv, a path"
+            aria-label="Find a file in all copies"
+            value={words}
+            onChange={(e) => set('find', e.currentTarget.value)}
+          />
+          <Select
             size="xs"
             w={220}
             clearable
@@ -31,7 +49,7 @@ export function CopiesPage() {
             aria-label="Job"
             data={(jobs.data ?? []).map((j) => j.name)}
             value={job ?? null}
-            onChange={(value) => setParams(value ? { job: value } : {}, { replace: true })}
+            onChange={(value) => set('job', value)}
           />
           {job && (
             <Button component={Link} to={`/jobs/${job}/prune`} size="xs" variant="default">
@@ -42,7 +60,8 @@ export function CopiesPage() {
       }
     >
       <Problem error={copies.error} />
-      {copies.data && (
+      {wanted !== '' && <Found words={wanted} job={job} />}
+      {copies.data && wanted === '' && (
         <div className="sheet">
           <Rows
             label="Copies"
@@ -79,11 +98,15 @@ export function CopiesPage() {
               {
                 title: '',
                 cell: (c) =>
-                  c.binnedAt && (
+                  c.binnedAt ? (
                     <span className="soft">
                       in the bin, <When at={c.binnedAt} />
                     </span>
-                  ),
+                  ) : c.hold && !c.hold.over ? (
+                    <Status state="held">held</Status>
+                  ) : c.doubt ? (
+                    <Status state="suspect" />
+                  ) : null,
               },
             ]}
           />

@@ -2,14 +2,16 @@ import { Breadcrumbs, Button, Checkbox } from '@mantine/core';
 import { IconFile, IconFolder, IconLink } from '@tabler/icons-react';
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
-import { useCopy, useFolder } from '../../api/hooks';
+import { useCopy, useFolder, useHold, useRelease, useTakeBack, useWhy } from '../../api/hooks';
 import type { Copy, Schemas } from '../../api/client';
 import { Size, When } from '../../ui/Facts';
 import { count } from '../../ui/format';
-import { Answer, Notice, Page } from '../../ui/Page';
+import { AskUntil } from '../../ui/Ask';
+import { Answer, Notice, Page, Problem } from '../../ui/Page';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
 import { RestoreDialog } from './RestoreDialog';
+import { Versions } from './Versions';
 
 type Entry = Schemas['EntryAnswer'];
 const iconOf: Record<string, typeof IconFile> = { folder: IconFolder, symlink: IconLink };
@@ -22,6 +24,14 @@ export function CopyPage() {
   const path = folder.data?.path ?? params.get('path') ?? '/';
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [restoring, setRestoring] = useState(false);
+  const [holding, setHolding] = useState(false);
+  const [asking, setAsking] = useState(false);
+  const [versionsOf, setVersionsOf] = useState<string>();
+  const hold = useHold();
+  const release = useRelease();
+  const takeBack = useTakeBack();
+  const c = copy.data;
+  const held = c?.hold && !c.hold.over;
   const below = (name: string) => (path === '/' ? `/${name}` : `${path}/${name}`);
   const toggle = (name: string) => {
     const next = new Set(chosen);
@@ -40,13 +50,48 @@ export function CopyPage() {
               Choose none
             </Button>
           )}
+          {c && (
+            <Button size="xs" variant="default" onClick={() => setAsking(!asking)}>
+              Why is it here?
+            </Button>
+          )}
+          {c && !c.binnedAt && !held && (
+            <Button size="xs" variant="default" onClick={() => setHolding(true)}>
+              Hold
+            </Button>
+          )}
+          {held && (
+            <Button size="xs" variant="default" loading={release.isPending} onClick={() => release.mutate(id)}>
+              Release
+            </Button>
+          )}
+          {c?.binnedAt && (
+            <Button size="xs" variant="default" loading={takeBack.isPending} onClick={() => takeBack.mutate(id)}>
+              Take back
+            </Button>
+          )}
           <Button size="xs" disabled={!copy.data} onClick={() => setRestoring(true)}>
             {chosen.size > 0 ? 'Restore the chosen' : 'Restore all of it'}
           </Button>
         </>
       }
     >
-      <Answer of={copy}>{(c) => <About copy={c} />}</Answer>
+      <Problem error={release.error ?? takeBack.error} />
+      {holding && (
+        <AskUntil
+          title="Hold this copy"
+          does="Hold"
+          days={90}
+          pending={hold.isPending}
+          error={hold.error}
+          close={() => setHolding(false)}
+          act={(reason, until) => hold.mutate({ id, reason, until }, { onSuccess: () => setHolding(false) })}
+        >
+          A held copy does not expire, and changes no other copy’s fate. On the day, somebody looks at it again.
+        </AskUntil>
+      )}
+      <Answer of={copy}>{(of) => <About copy={of} />}</Answer>
+      {asking && <Why id={id} />}
       <section className="sheet" style={{ marginTop: 14 }} aria-label="What it holds">
         <h2 style={{ alignItems: 'center' }}>
           <Breadcrumbs separatorMargin={5}>
@@ -96,15 +141,75 @@ export function CopyPage() {
                 { title: 'modified', cell: (e) => <When at={e.modified} /> },
                 { title: 'mode', cell: (e) => <span className="mono">{e.mode}</span> },
                 { title: 'owner', cell: (e) => `${e.owner}:${e.group}` },
+                {
+                  title: '',
+                  num: true,
+                  cell: (e) =>
+                    e.kind === 'folder' ? null : (
+                      <Button
+                        size="compact-xs"
+                        variant="subtle"
+                        color="gray"
+                        aria-label={`Versions of ${e.name}`}
+                        onClick={(event) => {
+                          event.stopPropagation();
+                          setVersionsOf(below(e.name));
+                        }}
+                      >
+                        versions
+                      </Button>
+                    ),
+                },
               ]}
             />
           )}
         </Answer>
       </section>
+      {versionsOf && c && (
+        <Versions job={c.job} store={c.store} path={versionsOf} close={() => setVersionsOf(undefined)} />
+      )}
       {restoring && copy.data && (
         <RestoreDialog copy={copy.data} paths={[...chosen]} close={() => setRestoring(false)} />
       )}
     </Page>
+  );
+}
+
+/** The verdict of the policy on this copy, with its reasons. */
+function Why({ id }: { id: string }) {
+  const why = useWhy(id, true);
+  return (
+    <section className="sheet" style={{ marginTop: 14 }} aria-label="Why this copy is here">
+      <Answer of={why}>
+        {(w) => (
+          <>
+            <h2>
+              <Status state={w.verdict} />
+              {w.keep && (
+                <span className="facts">
+                  by {w.keep}; {w.setBy}
+                </span>
+              )}
+            </h2>
+            <ul style={{ margin: 0, padding: '10px 14px 10px 32px' }}>
+              {w.reasons.map((r) => (
+                <li key={r}>{r}</li>
+              ))}
+              {w.leavesAt && (
+                <li>
+                  a rule lets it go <When at={w.leavesAt} />
+                </li>
+              )}
+              {w.binUntil && (
+                <li>
+                  its bytes may be reclaimed <When at={w.binUntil} />
+                </li>
+              )}
+            </ul>
+          </>
+        )}
+      </Answer>
+    </section>
   );
 }
 
@@ -129,6 +234,16 @@ function About({ copy }: { copy: Copy }) {
               checked <When at={copy.checkedAt} />
             </span>
           )}
+          {copy.runId !== null && (
+            <Link to={`/runs/${copy.runId}`} className="soft">
+              run {copy.runId}
+            </Link>
+          )}
+          {copy.hold && !copy.hold.over && (
+            <Status state="held">
+              held by {copy.hold.by} until <When at={copy.hold.until} />: {copy.hold.reason}
+            </Status>
+          )}
           {copy.binnedAt && (
             <span className="tone-warned">
               in the bin since <When at={copy.binnedAt} />, restorable until it is reclaimed
@@ -136,6 +251,18 @@ function About({ copy }: { copy: Copy }) {
           )}
         </div>
       </section>
+      {copy.doubt && (
+        <Notice tone="warned" title="Suspect, until somebody confirms it">
+          {copy.doubt}. It counts, and the copy before it does not expire meanwhile.{' '}
+          {copy.runId !== null && <Link to={`/runs/${copy.runId}`}>Look at its run</Link>}
+        </Notice>
+      )}
+      {copy.state === 'missing' && (
+        <Notice tone="failed" title="Missing">
+          Its record is gone from store {copy.store}. It counts for nothing; if the store was put back from elsewhere,
+          check it, and what comes back is sound again.
+        </Notice>
+      )}
       {copy.damageCount > 0 && (
         <Notice
           tone="failed"

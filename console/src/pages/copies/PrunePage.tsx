@@ -1,9 +1,9 @@
-import { Button, TextInput } from '@mantine/core';
+import { Button, SegmentedControl, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { Link, useParams, useSearchParams } from 'react-router';
 import { api, take, type PrunePlan } from '../../api/client';
-import { useAct, useRun } from '../../api/hooks';
+import { useAct, useJob, useRun } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { count, size } from '../../ui/format';
 import { Answer, Notice, Page, Problem } from '../../ui/Page';
@@ -14,11 +14,30 @@ import { RunProgress } from '../runs/RunProgress';
 /** What would go and what stays, with reasons, before anything goes. */
 export function PrunePage() {
   const { name = '' } = useParams();
+  const job = useJob(name);
+  const [params, setParams] = useSearchParams();
+  const store = params.get('store') ?? job.data?.into[0];
+  const day = params.get('as-of') ?? '';
   const plan = useQuery({
-    queryKey: ['prune-plan', name],
+    queryKey: ['prune-plan', name, store, day],
     refetchOnWindowFocus: false,
-    queryFn: () => take(api.POST('/api/v1/jobs/{name}/prune-plans', { params: { path: { name } } })),
+    enabled: store !== undefined,
+    queryFn: () =>
+      take(
+        api.POST('/api/v1/jobs/{name}/prune-plans', {
+          params: {
+            path: { name },
+            query: { store, asOf: day ? new Date(`${day}T12:00`).toISOString() : undefined },
+          },
+        }),
+      ),
   });
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   return (
     <Page
       title="Prune plan"
@@ -28,6 +47,27 @@ export function PrunePage() {
             <Link to={`/jobs/${name}`}>{name}</Link> in store {plan.data.store}, as of <When at={plan.data.asOf} />
           </>
         )
+      }
+      doing={
+        <>
+          {(job.data?.into.length ?? 0) > 1 && (
+            <SegmentedControl
+              size="xs"
+              aria-label="Store"
+              data={job.data?.into ?? []}
+              value={store}
+              onChange={(value) => set('store', value)}
+            />
+          )}
+          <TextInput
+            size="xs"
+            type="date"
+            aria-label="As of which day"
+            title="What the rules decide on another day"
+            value={day}
+            onChange={(e) => set('as-of', e.currentTarget.value)}
+          />
+        </>
       }
     >
       <Answer of={plan}>{(p) => <Plan plan={p} />}</Answer>
@@ -41,7 +81,7 @@ function Plan({ plan }: { plan: PrunePlan }) {
     <div className="columns">
       {plan.frozen && (
         <Notice tone="warned" title="Frozen">
-          The newest good copy is older than the job promised, so nothing of this job expires until a run succeeds.
+          Nothing of this job expires now; the reasons below say why.
         </Notice>
       )}
       <section className="sheet" aria-label="Summary">
@@ -58,7 +98,17 @@ function Plan({ plan }: { plan: PrunePlan }) {
           </span>
         </div>
       </section>
-      {going.length > 0 && <Carry plan={plan} going={going} />}
+      {plan.brake.length > 0 && (
+        <Notice tone="warned" title="The brake holds this plan">
+          {plan.brake.map((b) => (
+            <div key={b}>{b}</div>
+          ))}
+        </Notice>
+      )}
+      {plan.fingerprint === null && (
+        <Notice tone="warned">As of another day, over the copies of today: only to look at.</Notice>
+      )}
+      {going.length > 0 && plan.fingerprint !== null && <Carry plan={plan} going={going} />}
       <section className="sheet" aria-label="Copies with verdicts">
         <Rows
           label="Copies with verdicts"
@@ -88,8 +138,16 @@ function Plan({ plan }: { plan: PrunePlan }) {
 
 function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] }) {
   const [typed, setTyped] = useState('');
-  const apply = useAct((fingerprint: string) =>
-    take(api.POST('/api/v1/prune-plans/{fingerprint}/apply', { params: { path: { fingerprint } } })),
+  const [reason, setReason] = useState('');
+  const braked = plan.brake.length > 0;
+  const fingerprint = plan.fingerprint ?? '';
+  const apply = useAct(() =>
+    take(
+      api.POST('/api/v1/prune-plans/{fingerprint}/apply', {
+        params: { path: { fingerprint } },
+        body: { confirm: braked ? reason : null },
+      }),
+    ),
   );
   const run = useRun(apply.data?.id);
   const total = going.reduce((sum, c) => sum + c.storedBytes, 0);
@@ -113,7 +171,7 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
         style={{ padding: '11px 14px', display: 'flex', gap: 10, alignItems: 'flex-end', flexWrap: 'wrap' }}
         onSubmit={(e) => {
           e.preventDefault();
-          apply.mutate(plan.fingerprint);
+          apply.mutate(undefined);
         }}
       >
         <TextInput
@@ -121,18 +179,27 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
           w={220}
           label={
             <>
-              Type the fingerprint <span className="mono">{plan.fingerprint}</span>
+              Type the fingerprint <span className="mono">{fingerprint}</span>
             </>
           }
           value={typed}
           onChange={(e) => setTyped(e.currentTarget.value.trim())}
         />
+        {braked && (
+          <TextInput
+            size="xs"
+            w={260}
+            label="Why it is right all the same"
+            value={reason}
+            onChange={(e) => setReason(e.currentTarget.value)}
+          />
+        )}
         <Button
           type="submit"
           size="xs"
           color="red.8"
           variant="outline"
-          disabled={typed !== plan.fingerprint}
+          disabled={typed !== fingerprint || (braked && reason.trim().length < 3)}
           loading={apply.isPending}
         >
           Move {count(going.length, 'copy', 'copies')} to the bin

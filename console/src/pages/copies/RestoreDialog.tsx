@@ -1,4 +1,4 @@
-import { Button, Modal, TextInput } from '@mantine/core';
+import { Button, Modal, Radio, TextInput } from '@mantine/core';
 import { useState } from 'react';
 import { api, take, type Copy } from '../../api/client';
 import { useAct, useRun, useRunLog } from '../../api/hooks';
@@ -6,16 +6,36 @@ import { Problem } from '../../ui/Page';
 import { Status } from '../../ui/Status';
 import { RunProgress } from '../runs/RunProgress';
 
+const rules = [
+  { value: 'keep', label: 'leave it, and say so' },
+  { value: 'beside', label: 'put the restored one beside it' },
+  { value: 'overwrite', label: 'write over it' },
+];
+
 /** Restoring in three steps: what, where to, and the report of what came back. */
 export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: string[]; close: () => void }) {
   const [to, setTo] = useState('');
+  const [existing, setExisting] = useState('keep');
   const begin = useAct((target: string) =>
-    take(api.POST('/api/v1/copies/{id}/restores', { params: { path: { id: copy.id } }, body: { paths, to: target } })),
+    take(
+      api.POST('/api/v1/copies/{id}/restores', {
+        params: { path: { id: copy.id } },
+        body: { paths, to: target, existing },
+      }),
+    ),
+  );
+  const step = (n: number, title: string) => (
+    <h3 className="step-title">
+      <span>{n}</span> {title}
+    </h3>
   );
   return (
     <Modal opened onClose={close} title="Restore" size="lg">
       {begin.data ? (
-        <Report runId={begin.data.id} close={close} />
+        <>
+          {step(3, 'What came back')}
+          <Report runId={begin.data.id} close={close} />
+        </>
       ) : (
         <form
           onSubmit={(e) => {
@@ -23,21 +43,27 @@ export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: strin
             begin.mutate(to);
           }}
         >
-          <p style={{ margin: '0 0 4px', fontWeight: 550 }}>
-            {paths.length === 0 ? 'Everything in this copy' : 'From this copy'}
-          </p>
-          <div className="mono" style={{ maxHeight: 160, overflow: 'auto', marginBottom: 14 }}>
+          {step(1, paths.length === 0 ? 'Everything in this copy' : 'From this copy')}
+          <div className="mono" style={{ maxHeight: 140, overflow: 'auto', marginBottom: 14 }}>
             {paths.length === 0 ? copy.id : paths.map((p) => <div key={p}>{p}</div>)}
           </div>
+          {step(2, 'Where to')}
           <TextInput
             label={`To which folder on ${copy.machine}`}
-            description="Paths are kept below it. It is made when missing; what exists there is never overwritten."
+            description="Paths are kept below it; it is made when missing. “/” gives files back to where they came from."
             placeholder="/srv/restored"
             required
             data-autofocus
             value={to}
             onChange={(e) => setTo(e.currentTarget.value)}
           />
+          <Radio.Group label="Where a file exists already" mt="sm" value={existing} onChange={setExisting}>
+            <div style={{ display: 'flex', gap: 16, flexWrap: 'wrap', marginTop: 4 }}>
+              {rules.map((r) => (
+                <Radio key={r.value} size="xs" value={r.value} label={r.label} />
+              ))}
+            </div>
+          </Radio.Group>
           <Problem error={begin.error} />
           <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
             <Button variant="default" size="xs" onClick={close}>

@@ -28,7 +28,7 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
               </th>
             ))}
             <th scope="col" className="num">
-              newest good copy
+              newest
             </th>
           </tr>
         </thead>
@@ -52,11 +52,13 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
         </tbody>
       </table>
       <div className="legend" aria-label="Legend">
-        {['ok', 'warned', 'failed', 'missed', 'not-needed', 'running'].map((state) => (
-          <span key={state} className="status">
-            <Glyph state={state} /> {state}
-          </span>
-        ))}
+        {['ok', 'warned', 'suspect', 'failed', 'timed-out', 'missed', 'held-back', 'not-needed', 'running'].map(
+          (state) => (
+            <span key={state} className="status">
+              <Glyph state={state} /> {state}
+            </span>
+          ),
+        )}
         <span className="status">
           <Glyph state={null} /> none planned
         </span>

@@ -1,22 +1,29 @@
 import { Button } from '@mantine/core';
+import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import type { Job } from '../../api/client';
-import { useJob, useRunJob, useRuns } from '../../api/hooks';
+import { useHistory, useJob, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
+import { AskUntil } from '../../ui/Ask';
 import { Size, When } from '../../ui/Facts';
-import { Answer, Page, Problem } from '../../ui/Page';
+import { Answer, Notice, Page, Problem } from '../../ui/Page';
 import { RunList } from '../runs/RunList';
 import { RunProgress } from '../runs/RunProgress';
+import { HistoryPlot } from './HistoryPlot';
 
 export function JobPage() {
   const { name = '' } = useParams();
   const job = useJob(name);
   const runs = useRuns({ job: name, limit: 100 });
   const run = useRunJob();
+  const history = useHistory(name);
+  const pause = usePause();
+  const resume = useResume();
+  const [pausing, setPausing] = useState(false);
   const busy = job.data?.lastRun && job.data.lastRun.state !== 'ended';
   return (
     <Page
       title={name}
-      facts={job.data && `on ${job.data.machine}, into ${job.data.store}`}
+      facts={job.data && `on ${job.data.machine}, into ${job.data.into.join(' and ')}`}
       doing={
         <>
           <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
@@ -25,26 +32,67 @@ export function JobPage() {
           <Button component={Link} to={`/jobs/${name}/prune`} size="xs" variant="default">
             Prune plan
           </Button>
+          <Button component={Link} to={`/settings/job/${name}`} size="xs" variant="default">
+            Change
+          </Button>
+          {job.data && !job.data.pause && (
+            <Button size="xs" variant="default" onClick={() => setPausing(true)}>
+              Pause
+            </Button>
+          )}
           <Button size="xs" disabled={Boolean(busy) || !job.data} onClick={() => run.mutate(name)}>
             Run now
           </Button>
         </>
       }
     >
-      <Problem error={run.error} />
+      <Problem error={run.error ?? resume.error} />
+      {pausing && (
+        <AskUntil
+          title={`Pause ${name}`}
+          does="Pause"
+          days={3}
+          pending={pause.isPending}
+          error={pause.error}
+          close={() => setPausing(false)}
+          act={(reason, until) => pause.mutate({ name, reason, until }, { onSuccess: () => setPausing(false) })}
+        >
+          Its planned runs are held back and say why. Copies grow old meanwhile, and nothing of it expires once they are
+          older than promised.
+        </AskUntil>
+      )}
       <Answer of={job}>
         {(j) => (
           <div className="columns">
+            {j.pause && (
+              <Notice tone="warned" title="Paused">
+                By {j.pause.by} until <When at={j.pause.until} />: {j.pause.reason}{' '}
+                <Button
+                  size="compact-xs"
+                  variant="default"
+                  loading={resume.isPending}
+                  onClick={() => resume.mutate(name)}
+                >
+                  Resume
+                </Button>
+              </Notice>
+            )}
             {busy && j.lastRun && (
               <section className="sheet" style={{ padding: '11px 14px' }}>
                 <Link to={`/runs/${j.lastRun.id}`}>Run {j.lastRun.id}</Link>
                 <RunProgress run={j.lastRun} />
               </section>
             )}
-            <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 3fr) minmax(260px, 2fr)' }}>
+            <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 1fr) max-content' }}>
               <Definition job={j} />
               <Due job={j} />
             </div>
+            <section className="sheet" aria-label="History">
+              <h2>
+                History <span className="facts">{history.data && `${history.data.length} runs that left a copy`}</span>
+              </h2>
+              <Answer of={history}>{(points) => <HistoryPlot points={points} />}</Answer>
+            </section>
             <section className="sheet" aria-label="Runs">
               <h2>Runs</h2>
               <Answer of={runs}>
@@ -79,7 +127,10 @@ function Definition({ job }: { job: Job }) {
         )}
         <dt>keeps</dt>
         <dd>
-          {job.keep} <span className="soft">(policy {job.policy})</span>
+          {job.keep}{' '}
+          <span className="soft">
+            (policy <Link to={`/settings/policy/${job.policy}`}>{job.policy}</Link>)
+          </span>
         </dd>
         <dt>promises</dt>
         <dd>{job.freshWithin ? `a good copy not older than ${job.freshWithin}` : 'no freshness limit'}</dd>
@@ -104,7 +155,8 @@ function Due({ job }: { job: Job }) {
   return (
     <section className="sheet" aria-label="Next due">
       <h2>
-        {job.when ?? 'By hand only'} <span className="facts">{job.zone}</span>
+        {job.when ?? (job.after ? `After ${job.after} has succeeded` : 'By hand only')}{' '}
+        <span className="facts">{job.zone}</span>
       </h2>
       {job.nextDue.length === 0 ? (
         <div className="empty">Nobody starts it but you.</div>

@@ -1,4 +1,4 @@
-import { Button, TextInput } from '@mantine/core';
+import { Button, Select, TextInput } from '@mantine/core';
 import { Link, useNavigate, useSearchParams } from 'react-router';
 import type { Job } from '../../api/client';
 import { useJobs, useRunJob } from '../../api/hooks';
@@ -9,6 +9,13 @@ import { Rows } from '../../ui/Rows';
 import { RunProgress } from '../runs/RunProgress';
 import { Glyph, Status } from '../../ui/Status';
 
+const states = {
+  trouble: (j: Job) => j.stale || !['ok', 'warned', 'not-needed', null, undefined].includes(j.lastRun?.outcome),
+  stale: (j: Job) => j.stale,
+  paused: (j: Job) => j.pause !== null,
+  running: (j: Job) => j.lastRun !== null && j.lastRun.state !== 'ended',
+} as const;
+
 const fits = (job: Job, words: string) =>
   words
     .toLowerCase()
@@ -17,11 +24,12 @@ const fits = (job: Job, words: string) =>
       [
         job.name,
         job.machine,
-        job.store,
+        ...job.into,
         job.policy,
-        job.when ?? 'by hand',
+        job.when ?? (job.after ? `after ${job.after}` : 'by hand'),
         job.lastRun?.outcome ?? '',
         job.stale ? 'stale' : '',
+        job.pause ? 'paused' : '',
       ]
         .join(' ')
         .includes(w),
@@ -33,20 +41,43 @@ export function JobsPage() {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const words = params.get('find') ?? '';
+  const state = params.get('state');
+  const isShown = (state && states[state as keyof typeof states]) || (() => true);
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   return (
     <Page
       title="Jobs"
       facts={jobs.data && count(jobs.data.length, 'job')}
       doing={
-        <TextInput
-          data-search
-          size="xs"
-          w={240}
-          placeholder="Find by name, store, outcome"
-          aria-label="Find jobs"
-          value={words}
-          onChange={(e) => setParams(e.currentTarget.value ? { find: e.currentTarget.value } : {}, { replace: true })}
-        />
+        <>
+          <Select
+            size="xs"
+            w={130}
+            clearable
+            placeholder="Every state"
+            aria-label="State"
+            data={Object.keys(states)}
+            value={state}
+            onChange={(value) => set('state', value)}
+          />
+          <TextInput
+            data-search
+            size="xs"
+            w={230}
+            placeholder="Find by name, store, outcome"
+            aria-label="Find jobs"
+            value={words}
+            onChange={(e) => set('find', e.currentTarget.value)}
+          />
+          <Button component={Link} to="/settings/job/new" size="xs" variant="default">
+            New job
+          </Button>
+        </>
       }
     >
       <Problem error={run.error} />
@@ -55,13 +86,14 @@ export function JobsPage() {
           <div className="sheet">
             <Rows
               label="Jobs"
-              rows={all.filter((j) => fits(j, words))}
+              rows={all.filter((j) => isShown(j) && fits(j, words))}
               rowKey={(j) => j.name}
               open={(j) => void navigate(`/jobs/${j.name}`)}
               empty={
                 all.length === 0 ? (
                   <>
-                    No jobs yet. <Link to="/settings">Write a charter</Link> that declares one.
+                    No jobs yet. <Link to="/settings/job/new">Make one</Link>, or{' '}
+                    <Link to="/settings/charter">paste a charter</Link>.
                   </>
                 ) : (
                   'No job fits these words; take some away.'
@@ -76,7 +108,15 @@ export function JobsPage() {
                     </Link>
                   ),
                 },
-                { title: 'when', cell: (j) => j.when ?? 'by hand' },
+                {
+                  title: 'when',
+                  cell: (j) => (
+                    <>
+                      {j.when ?? (j.after ? `after ${j.after}` : 'by hand')}
+                      {j.pause && <Status state="held-back"> paused</Status>}
+                    </>
+                  ),
+                },
                 { title: 'last run', cell: (j) => <LastRun job={j} /> },
                 { title: 'the last nights', cell: (j) => <LastNights job={j} /> },
                 {

@@ -1,9 +1,9 @@
-import { Button } from '@mantine/core';
-import { Link, useParams } from 'react-router';
+import { Button, SegmentedControl } from '@mantine/core';
+import { Link, useParams, useSearchParams } from 'react-router';
 import type { Run } from '../../api/client';
-import { useCancelRun, useRun, useRunLog } from '../../api/hooks';
+import { useCancelRun, useConfirmRun, usePreviousRun, useRun, useRunLog } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
-import { count, took } from '../../ui/format';
+import { count, size, took } from '../../ui/format';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Glyph, Status } from '../../ui/Status';
 import { RunProgress } from './RunProgress';
@@ -13,20 +13,26 @@ const toneOf: Record<string, string> = { error: 'failed', warning: 'warned', inf
 export function RunPage() {
   const id = Number(useParams().id);
   const run = useRun(id);
-  const log = useRunLog(run.data);
+  const [params, setParams] = useSearchParams();
+  const severity = params.get('severity') ?? 'info';
+  const log = useRunLog(run.data, severity);
+  const confirm = useConfirmRun();
   const cancel = useCancelRun();
   const r = run.data;
   return (
     <Page
       title={`Run ${id}`}
-      facts={
-        r && `${r.kind} of ${r.job ?? r.store}${r.cause === 'schedule' ? ', by schedule' : `, asked for by ${r.cause}`}`
-      }
+      facts={r && `${r.kind} of ${r.job ?? r.store}, ${causeOf(r)}`}
       doing={
         <>
-          {r?.copyId && (
-            <Button component={Link} to={`/copies/${r.copyId}`} size="xs" variant="default">
-              The copy
+          {r?.copyIds.map((copy, i) => (
+            <Button key={copy} component={Link} to={`/copies/${copy}`} size="xs" variant="default">
+              {r.copyIds.length === 1 ? 'The copy' : `Copy ${i + 1}`}
+            </Button>
+          ))}
+          {r?.outcome === 'suspect' && !r.confirmedBy && (
+            <Button size="xs" loading={confirm.isPending} onClick={() => confirm.mutate(id)}>
+              It is right
             </Button>
           )}
           {r && r.state !== 'ended' && (
@@ -37,17 +43,31 @@ export function RunPage() {
         </>
       }
     >
-      <Problem error={cancel.error} />
+      <Problem error={cancel.error ?? confirm.error} />
       <Answer of={run}>
         {(at) => (
           <div className="columns">
             <Ending run={at} />
             <section className="sheet" aria-label="Log">
-              <h2>
+              <h2 style={{ alignItems: 'center' }}>
                 Log <span className="facts">{log.data && count(log.data.lines.length, 'line')}</span>
+                <SegmentedControl
+                  size="xs"
+                  ml="auto"
+                  aria-label="At least so severe"
+                  value={severity}
+                  onChange={(value) => setParams(value === 'info' ? {} : { severity: value }, { replace: true })}
+                  data={[
+                    { value: 'info', label: 'All' },
+                    { value: 'warning', label: 'Warnings' },
+                    { value: 'error', label: 'Errors' },
+                  ]}
+                />
               </h2>
               <div className="log" tabIndex={0}>
-                {log.data?.lines.length === 0 && <span className="soft">Nothing yet.</span>}
+                {log.data?.lines.length === 0 && (
+                  <span className="soft">{severity === 'info' ? 'Nothing yet.' : 'Nothing so severe.'}</span>
+                )}
                 {log.data?.lines.map((line, i) => (
                   <div key={i}>
                     <span className="at">{line.at.slice(11, 19)}</span>{' '}
@@ -63,8 +83,29 @@ export function RunPage() {
   );
 }
 
+function causeOf(r: Run): string {
+  if (r.cause === 'schedule') return 'by schedule';
+  if (r.cause === 'catch-up') return 'making up for missed runs';
+  return r.cause.startsWith('success of') ? `after the ${r.cause}` : `asked for by ${r.cause}`;
+}
+
+/** A figure of the run before this one, and by how much this one differs. */
+function Before({ now, before, text }: { now: number; before: number | undefined; text: (n: number) => string }) {
+  if (before === undefined) return null;
+  const off = before === 0 ? null : ((now - before) / before) * 100;
+  return (
+    <span className="soft">
+      {' '}
+      · before {text(before)}
+      {off !== null && Math.abs(off) >= 0.05 && ` (${off > 0 ? '+' : '−'}${Math.abs(off).toFixed(1)} %)`}
+    </span>
+  );
+}
+
 function Ending({ run }: { run: Run }) {
   const f = run.figures;
+  const previous = usePreviousRun(run).data?.run;
+  const b = run.state === 'ended' ? previous?.figures : undefined;
   return (
     <section className="sheet" aria-label="Outcome">
       <h2>
@@ -74,6 +115,16 @@ function Ending({ run }: { run: Run }) {
       <div style={{ padding: '11px 14px 0' }}>
         {run.state === 'ended' ? run.sentence : <RunProgress run={run} />}
         {run.remedy && <div className="soft">{run.remedy}</div>}
+        {run.confirmedBy && (
+          <div className="soft">
+            confirmed by {run.confirmedBy} <When at={run.confirmedAt} />
+          </div>
+        )}
+        {previous && run.state === 'ended' && (
+          <div className="soft">
+            beside it <Link to={`/runs/${previous.id}`}>run {previous.id}</Link>, the one before
+          </div>
+        )}
       </div>
       <dl className="facts-grid">
         {run.due && (
@@ -99,10 +150,13 @@ function Ending({ run }: { run: Run }) {
             <dt>taken</dt>
             <dd>
               {count(f.items, 'item')}, <Size bytes={f.selectedBytes} />
+              <Before now={f.selectedBytes} before={b?.selectedBytes} text={size} />
+              {b && b.items !== f.items && <Before now={f.items} before={b.items} text={(n) => count(n, 'item')} />}
             </dd>
             <dt>read</dt>
             <dd>
               <Size bytes={f.readBytes} /> <span className="soft">had changed</span>
+              <Before now={f.readBytes} before={b?.readBytes} text={size} />
             </dd>
             <dt>new</dt>
             <dd>
@@ -111,6 +165,7 @@ function Ending({ run }: { run: Run }) {
             <dt>stored</dt>
             <dd>
               <Size bytes={f.storedBytes} /> <span className="soft">compressed</span>
+              <Before now={f.storedBytes} before={b?.storedBytes} text={size} />
             </dd>
             <dt>skipped</dt>
             <dd>{f.skipped === 0 ? 'nothing' : count(f.skipped, 'item')}</dd>

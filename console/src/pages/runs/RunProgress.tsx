@@ -1,5 +1,5 @@
 import type { Run } from '../../api/client';
-import { Size } from '../../ui/Facts';
+import { Size, When } from '../../ui/Facts';
 import { count, took } from '../../ui/format';
 import { Status } from '../../ui/Status';
 
@@ -14,7 +14,18 @@ export function share(run: Run): number | null {
 export function RunProgress({ run, brief }: { run: Run; brief?: boolean }) {
   const f = run.figures;
   const done = share(run);
-  if (run.state === 'queued') return <Status state="queued">waits for its turn</Status>;
+  if (run.state === 'queued')
+    return (
+      <Status state="queued">
+        {run.notBefore ? (
+          <>
+            waits until <When at={run.notBefore} />
+          </>
+        ) : (
+          'waits for its turn'
+        )}
+      </Status>
+    );
   return (
     <div style={{ minWidth: brief ? 150 : undefined }} role="status">
       <Status state="running">
@@ -41,6 +52,7 @@ export function RunProgress({ run, brief }: { run: Run; brief?: boolean }) {
               , <Size bytes={Math.round(f.bytesPerSecond)} /> a second
             </>
           )}
+          {f.remainingSeconds !== null && <>, about {took(f.remainingSeconds)} to go</>}
         </div>
       )}
     </div>

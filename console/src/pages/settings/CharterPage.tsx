@@ -2,12 +2,13 @@ import { Button, Textarea } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, take, type Schemas } from '../../api/client';
+import { api, take } from '../../api/client';
 import { useAct, useCharter } from '../../api/hooks';
 import { When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Status } from '../../ui/Status';
+import { Change } from './Change';
 import { example } from './example';
 
 /** The charter as text: mistakes while typing, the difference before it is put in force. */
@@ -96,22 +97,6 @@ function Editor({ start, revision }: { start: string; revision: number }) {
           <Problem error={apply.error} />
         </div>
       </section>
-    </div>
-  );
-}
-
-const markOf: Record<string, string> = { added: '+', removed: '−', changed: '~' };
-
-function Change({ change }: { change: Schemas['CharterChangeAnswer'] }) {
-  return (
-    <div style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
-      <span className="mono">{markOf[change.change]}</span> {change.object} <b>{change.name}</b>{' '}
-      <span className="soft">{change.change}</span>
-      {change.fields.map((f) => (
-        <div key={f.field} className="soft" style={{ paddingLeft: 18 }}>
-          {f.field}: {f.before ?? 'none'} → {f.after ?? 'none'}
-        </div>
-      ))}
     </div>
   );
 }

@@ -1,7 +1,7 @@
 import { Button } from '@mantine/core';
 import { Link } from 'react-router';
 import type { Schemas } from '../../api/client';
-import { useStoreAct, useStores } from '../../api/hooks';
+import { useRuns, useStoreAct, useStores } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Empty, Page, Problem } from '../../ui/Page';
@@ -18,7 +18,8 @@ export function StoresPage() {
           all.length === 0 ? (
             <div className="sheet">
               <Empty>
-                No stores yet. <Link to="/settings">Write a charter</Link> that declares one.
+                No stores yet. <Link to="/settings/store/new">Make one</Link>, or{' '}
+                <Link to="/settings/charter">paste a charter</Link>.
               </Empty>
             </div>
           ) : (
@@ -47,12 +48,14 @@ function OneStore({ store }: { store: Store }) {
       <dl className="facts-grid">
         <dt>state</dt>
         <dd>
-          {store.reachable ? (
-            <Status state="ok">reachable</Status>
-          ) : (
+          {!store.reachable ? (
             <>
               <Status state="failed">unreachable</Status> {store.problem}
             </>
+          ) : store.nearlyFull ? (
+            <Status state="nearly-full">nearly full</Status>
+          ) : (
+            <Status state="ok">reachable</Status>
           )}
         </dd>
         <dt>room</dt>
@@ -68,23 +71,52 @@ function OneStore({ store }: { store: Store }) {
         </dd>
         <dt>holds</dt>
         <dd>
-          {count(store.copies, 'copy', 'copies')}, {store.inBin} in the bin (for {store.bin})
+          {count(store.copies, 'copy', 'copies')}, which would give back <Size bytes={store.keptBytes} />
           {store.unsound > 0 && <span className="tone-failed">, {store.unsound} unsound</span>}
+          {store.missing > 0 && <span className="tone-failed">, {store.missing} missing</span>}
         </dd>
-        <dt>last check</dt>
+        <dt>bin</dt>
         <dd>
-          {store.lastCheck ? (
+          {store.inBin === 0 ? 'empty' : `${count(store.inBin, 'copy', 'copies')}`}
+          {store.inBin > 0 && (
+            <span className="soft">
+              , about <Size bytes={store.inBinBytes} /> stored for them
+            </span>
+          )}
+          <span className="soft">
+            {' '}
+            · kept for {store.bin} · reclaimed {store.reclaimWhen ?? 'when somebody asks'}
+          </span>
+        </dd>
+        <dt>last 30 days</dt>
+        <dd>{store.reduction ? <Reduction of={store.reduction} /> : <span className="soft">nothing stored</span>}</dd>
+        <dt>read back</dt>
+        <dd>
+          {store.reading && store.reading.totalBytes > 0 ? (
             <>
-              <Link to={`/runs/${store.lastCheck.id}`}>
-                <Status state={store.lastCheck.outcome ?? store.lastCheck.state} />
-              </Link>{' '}
-              <span className="soft">
-                <When at={store.lastCheck.ended ?? store.lastCheck.began} />
-              </span>
+              {Math.floor((store.reading.readWithin30DaysBytes / store.reading.totalBytes) * 100)} % within 30 days
+              {store.reading.oldest && (
+                <span className="soft">
+                  , the oldest part <When at={store.reading.oldest} />
+                </span>
+              )}
             </>
           ) : (
-            'never'
+            'nothing yet'
           )}
+          <span className="soft">
+            {' '}
+            · {store.verifyWhen ?? 'when somebody asks'}
+            {store.verifyBudgetBytes !== null && (
+              <>
+                , up to <Size bytes={store.verifyBudgetBytes} />
+              </>
+            )}
+          </span>
+        </dd>
+        <dt>checks</dt>
+        <dd>
+          <Checks store={store.name} />
         </dd>
         <dt>encryption</dt>
         <dd>
@@ -95,6 +127,9 @@ function OneStore({ store }: { store: Store }) {
         <Button size="xs" variant="default" loading={busy} onClick={() => check.mutate(store.name)}>
           Check every byte
         </Button>
+        <Button size="xs" variant="default" component={Link} to={`/settings/store/${store.name}`}>
+          Change
+        </Button>
         <Button size="xs" variant="default" loading={reclaim.isPending} onClick={() => reclaim.mutate(store.name)}>
           Reclaim the bin
         </Button>
@@ -104,12 +139,62 @@ function OneStore({ store }: { store: Store }) {
   );
 }
 
-function Room({ store }: { store: Store }) {
-  if (store.capacityBytes === null || store.usedBytes === null) return null;
-  const used = Math.min(1, store.usedBytes / store.capacityBytes);
+/** The last checks of a store, newest first; each leads to what it found. */
+function Checks({ store }: { store: string }) {
+  const checks = useRuns({ kind: 'check', store, limit: 6 });
+  if (!checks.data || checks.data.items.length === 0) return <>never</>;
   return (
-    <div className="bar" style={{ marginTop: 5 }} role="img" aria-label={`${Math.round(used * 100)} percent used`}>
-      <div style={{ width: `${used * 100}%`, background: 'var(--idle)' }} />
+    <span style={{ display: 'inline-flex', gap: '2px 12px', flexWrap: 'wrap' }}>
+      {checks.data.items.map((c) => (
+        <Link key={c.id} to={`/runs/${c.id}`}>
+          <Status state={c.outcome ?? c.state}>
+            <When at={c.ended ?? c.began ?? c.queued} />
+          </Status>
+        </Link>
+      ))}
+    </span>
+  );
+}
+
+/** What was taken, what of it had changed, what of that the store lacked, and what that takes compressed. */
+function Reduction({ of: r }: { of: Schemas['ReductionAnswer'] }) {
+  const stages = [
+    { what: 'taken', bytes: r.selectedBytes },
+    { what: 'changed', bytes: r.readBytes },
+    { what: 'new', bytes: r.newBytes },
+    { what: 'stored', bytes: r.storedBytes },
+  ];
+  return (
+    <div className="stages">
+      {stages.map((s) => (
+        <div key={s.what} style={{ display: 'contents' }}>
+          <span className="soft">{s.what}</span>
+          <div className="bar">
+            <div style={{ width: `${(s.bytes / Math.max(1, r.selectedBytes)) * 100}%`, background: 'var(--idle)' }} />
+          </div>
+          <span className="num">
+            <Size bytes={s.bytes} />
+          </span>
+        </div>
+      ))}
+    </div>
+  );
+}
+
+/** Used, free and reserve of a store's capacity, on one bar. */
+function Room({ store }: { store: Store }) {
+  if (store.usedBytes === null || store.freeBytes === null) return null;
+  const reserve = store.reserveBytes ?? 0;
+  const all = store.capacityBytes ?? store.usedBytes + store.freeBytes + reserve;
+  const share = (bytes: number) => `${Math.min(100, (bytes / Math.max(1, all)) * 100)}%`;
+  return (
+    <div
+      className="bar room"
+      role="img"
+      aria-label={`${Math.round((store.usedBytes / Math.max(1, all)) * 100)} percent used, ${Math.round((reserve / Math.max(1, all)) * 100)} percent in reserve`}
+    >
+      <div style={{ width: share(store.usedBytes), background: store.nearlyFull ? 'var(--failed)' : 'var(--idle)' }} />
+      <div style={{ width: share(reserve), marginLeft: 'auto' }} className="reserve" />
     </div>
   );
 }

@@ -60,7 +60,7 @@ export function TimetablePage() {
                     cell: (e) => <Link to={`/jobs/${e.job}`}>{e.job}</Link>,
                   },
                   { title: 'machine', cell: (e) => e.machine },
-                  { title: 'store', cell: (e) => e.store },
+                  { title: 'into', cell: (e) => e.into.join(', ') },
                 ]}
               />
             </div>

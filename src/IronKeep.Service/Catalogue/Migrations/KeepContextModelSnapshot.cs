@@ -28,6 +28,10 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<string>("AcknowledgedBy")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Affected")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Class")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -62,6 +66,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<string>("Subject")
                         .IsRequired()
                         .HasColumnType("TEXT");
+
+                    b.Property<long?>("ToldAt")
+                        .HasColumnType("INTEGER");
 
                     b.HasKey("Id");
 
@@ -115,10 +122,22 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<long>("DamageCount")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Doubt")
+                        .HasColumnType("TEXT");
+
                     b.Property<long>("Ended")
                         .HasColumnType("INTEGER");
 
                     b.Property<long?>("GoneAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("HeldBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("HeldReason")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("HeldUntil")
                         .HasColumnType("INTEGER");
 
                     b.Property<long>("Items")
@@ -133,6 +152,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                         .HasColumnType("TEXT");
 
                     b.Property<long>("NewBytes")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("RunId")
                         .HasColumnType("INTEGER");
 
                     b.Property<long>("Skipped")
@@ -171,12 +193,115 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<string>("Machine")
                         .HasColumnType("TEXT");
 
+                    b.Property<long>("BaseRunId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("PausedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("PausedBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("PausedReason")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("PausedUntil")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("ResumeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Since")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long>("Watermark")
                         .HasColumnType("INTEGER");
 
                     b.HasKey("Job", "Machine");
 
                     b.ToTable("JobWatches");
+                });
+
+            modelBuilder.Entity("IronKeep.Service.Catalogue.Message", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("Attempts")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Body")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Channel")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Data")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("EndedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("NextAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Problem")
+                        .HasColumnType("TEXT");
+
+                    b.Property<bool>("Sent")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Subject")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Type")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("NextAt")
+                        .HasFilter("\"EndedAt\" IS NULL");
+
+                    b.ToTable("Messages");
+                });
+
+            modelBuilder.Entity("IronKeep.Service.Catalogue.Note", b =>
+                {
+                    b.Property<string>("Key")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Value")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Key");
+
+                    b.ToTable("Notes");
+                });
+
+            modelBuilder.Entity("IronKeep.Service.Catalogue.PackRead", b =>
+                {
+                    b.Property<string>("Store")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Pack")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Store", "Pack");
+
+                    b.ToTable("PackReads");
                 });
 
             modelBuilder.Entity("IronKeep.Service.Catalogue.Person", b =>
@@ -254,6 +379,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<long?>("MadeUpBy")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("Outcome")
                         .HasColumnType("TEXT");
 
@@ -266,6 +394,10 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.HasKey("Id");
 
                     b.HasIndex("Due");
+
+                    b.HasIndex("Id")
+                        .HasDatabaseName("IX_PlannedRuns_Open")
+                        .HasFilter("\"Outcome\" IS NULL");
 
                     b.HasIndex("Job", "Machine", "Due")
                         .IsUnique();
@@ -286,6 +418,12 @@ namespace IronKeep.Service.Catalogue.Migrations
 
                     b.Property<string>("Body")
                         .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ConfirmedBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ConfirmedReason")
                         .HasColumnType("TEXT");
 
                     b.Property<string>("Job")
@@ -311,6 +449,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                         .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER");
 
+                    b.Property<int>("Attempt")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long?>("Began")
                         .HasColumnType("INTEGER");
 
@@ -318,7 +459,14 @@ namespace IronKeep.Service.Catalogue.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
-                    b.Property<string>("CopyId")
+                    b.Property<long?>("ConfirmedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("ConfirmedBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("CopyIds")
+                        .IsRequired()
                         .HasColumnType("TEXT");
 
                     b.Property<long?>("Due")
@@ -345,6 +493,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                         .HasColumnType("TEXT");
 
                     b.Property<long>("NewBytes")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("NotBefore")
                         .HasColumnType("INTEGER");
 
                     b.Property<string>("Order")
@@ -391,6 +542,22 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.HasIndex("Job", "Id");
 
                     b.ToTable("Runs");
+                });
+
+            modelBuilder.Entity("IronKeep.Service.Catalogue.StoreWatch", b =>
+                {
+                    b.Property<string>("Store")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("What")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("Watermark")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Store", "What");
+
+                    b.ToTable("StoreWatches");
                 });
 
             modelBuilder.Entity("IronKeep.Service.Catalogue.PersonalToken", b =>

@@ -1,0 +1,93 @@
+import { Button } from '@mantine/core';
+import { Link } from 'react-router';
+import type { Alert } from '../../api/client';
+import { useAcknowledge, useConfirmClock, useConfirmRun, useRunJob, useStoreAct } from '../../api/hooks';
+import { When } from '../../ui/Facts';
+import { took } from '../../ui/format';
+import { Problem } from '../../ui/Page';
+import { Glyph } from '../../ui/Status';
+
+const nameIn = (subject: string, before: RegExp) => before.exec(subject)?.[1];
+
+/** One matter: what, since when, why, what to do, and the button that does it. */
+export function AlertItem({ alert: a }: { alert: Alert }) {
+  const acknowledge = useAcknowledge();
+  const length = a.closedAt ? (Date.parse(a.closedAt) - Date.parse(a.openedAt)) / 1000 : null;
+  return (
+    <article className="alert-item">
+      <Glyph state={a.class === 'unsound' ? 'failed' : a.class} label={a.class} />
+      <div>
+        <span className="what">{a.subject}</span>{' '}
+        <span className="soft">
+          {a.class}, since <When at={a.openedAt} />
+          {a.count > 1 && `, ${a.count} times`}
+          {length !== null && (
+            <>
+              , closed <When at={a.closedAt} /> after {took(length)}
+            </>
+          )}
+        </span>
+        <p>{a.message}</p>
+        {a.affected.length > 1 && <p>Affects {a.affected.join(', ')}.</p>}
+        {a.state !== 'closed' && <p className="soft">{a.remedy}</p>}
+        <Problem error={acknowledge.error} />
+      </div>
+      <div className="alert-doing">
+        {a.state !== 'closed' && <Remedy alert={a} />}
+        {a.runId !== null && (
+          <Button component={Link} to={`/runs/${a.runId}`} size="compact-sm" variant="default">
+            The run
+          </Button>
+        )}
+        {a.state === 'open' && (
+          <Button
+            size="compact-sm"
+            variant="subtle"
+            color="gray"
+            onClick={() => acknowledge.mutate(a.id)}
+            loading={acknowledge.isPending}
+          >
+            Acknowledge
+          </Button>
+        )}
+        {a.state !== 'open' && a.acknowledgedBy && <span className="soft">seen by {a.acknowledgedBy}</span>}
+      </div>
+    </article>
+  );
+}
+
+/** The button that does what the remedy says, where one click can. */
+function Remedy({ alert: a }: { alert: Alert }) {
+  const runJob = useRunJob();
+  const confirm = useConfirmRun();
+  const check = useStoreAct('checks');
+  const reclaim = useStoreAct('reclaims');
+  const clock = useConfirmClock();
+  const job = nameIn(a.subject, /^job (\S+) on /);
+  const store = nameIn(a.subject, /^store (\S+)$/);
+  const pruned = nameIn(a.subject, /^prune of (\S+) in store /);
+  const act = (label: string, does: () => void, pending: boolean) => (
+    <Button size="compact-sm" variant="light" onClick={does} loading={pending}>
+      {label}
+    </Button>
+  );
+  if (a.class === 'suspect' && a.runId !== null)
+    return act('It is right', () => confirm.mutate(a.runId ?? 0), confirm.isPending);
+  if (a.class === 'clock') return act('The time is right', () => clock.mutate(undefined), clock.isPending);
+  if (a.class === 'untold')
+    return (
+      <Button component={Link} to="/alerts" size="compact-sm" variant="light">
+        The channels
+      </Button>
+    );
+  if (pruned)
+    return (
+      <Button component={Link} to={`/jobs/${pruned}/prune`} size="compact-sm" variant="light">
+        The plan
+      </Button>
+    );
+  if (store && a.class === 'nearly-full') return act('Reclaim', () => reclaim.mutate(store), reclaim.isPending);
+  if (store) return act('Check it', () => check.mutate(store), check.isPending);
+  if (job) return act('Run now', () => runJob.mutate(job), runJob.isPending);
+  return null;
+}

@@ -1,0 +1,238 @@
+import { Anchor, Autocomplete, Button, Modal, Select, Textarea, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useNavigate, useParams } from 'react-router';
+import { api, take, type Fields } from '../../api/client';
+import { useAct, useDefinitions } from '../../api/hooks';
+import { Answer, Page, Problem } from '../../ui/Page';
+import { Effect } from './Effect';
+import { fieldSpecs, type FieldSpec } from './fieldSpecs';
+
+/** One object of the charter as a form that shows its effect while somebody types; the difference comes before saving. */
+export function DefinitionPage() {
+  const { kind = '', name = '' } = useParams();
+  const isNew = name === 'new';
+  const one = useQuery({
+    queryKey: ['charter', 'definition', kind, name],
+    enabled: !isNew,
+    refetchOnWindowFocus: false,
+    queryFn: () => take(api.GET('/api/v1/definitions/{kind}/{name}', { params: { path: { kind, name } } })),
+  });
+  const title = kind === 'settings' ? 'Settings of the charter' : isNew ? `New ${kind}` : `${kind} ${name}`;
+  return (
+    <Page title={title} facts={isNew ? 'nothing is saved before you say so' : undefined}>
+      {isNew ? (
+        <Form kind={kind} start={{}} tag={undefined} name={undefined} />
+      ) : (
+        <Answer of={one}>{(d) => <Form key={d.tag} kind={kind} name={name} start={d.fields} tag={d.tag} />}</Answer>
+      )}
+    </Page>
+  );
+}
+
+function Form(props: { kind: string; name: string | undefined; start: Fields; tag: string | undefined }) {
+  const { kind, start, tag } = props;
+  const navigate = useNavigate();
+  const [name, setName] = useState(props.name ?? '');
+  const [fields, setFields] = useState<Fields>(start);
+  const [rare, setRare] = useState(false);
+  const [removing, setRemoving] = useState(false);
+  const [settled] = useDebouncedValue(JSON.stringify({ name, fields }), 300);
+  const path = { kind, name: name || 'unnamed' };
+  const preview = useQuery({
+    queryKey: ['preview', kind, settled],
+    placeholderData: (before) => before,
+    queryFn: () =>
+      take(
+        api.POST('/api/v1/definitions/{kind}/{name}/preview', { params: { path }, body: { fields: clean(fields) } }),
+      ),
+  });
+  const save = useAct(() =>
+    take(
+      api.PUT('/api/v1/definitions/{kind}/{name}', {
+        params: { path },
+        body: { fields: clean(fields) },
+        headers: tag ? { 'If-Match': tag } : { 'If-None-Match': '*' },
+      }),
+    ),
+  );
+  const remove = useAct(() =>
+    take(api.DELETE('/api/v1/definitions/{kind}/{name}', { params: { path }, headers: { 'If-Match': tag ?? '' } })),
+  );
+  const specs = fieldSpecs[kind] ?? [];
+  const shown = specs.filter((s) => rare || !s.rare || (fields[s.key]?.length ?? 0) > 0);
+  const mistakes = preview.data?.mistakes ?? [];
+  const ready = preview.data && mistakes.length === 0 && settled === JSON.stringify({ name, fields });
+  const back = kind === 'job' && props.name ? `/jobs/${props.name}` : '/settings';
+  return (
+    <div className="columns" style={{ gridTemplateColumns: 'minmax(320px, 2fr) minmax(340px, 3fr)' }}>
+      <form
+        className="sheet form"
+        aria-label="Fields"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate(undefined, { onSuccess: () => void navigate(back) });
+        }}
+      >
+        {props.name === undefined && (
+          <TextInput
+            size="xs"
+            label="Name"
+            required
+            data-autofocus
+            description="Lower-case letters, digits and hyphens."
+            value={name}
+            onChange={(e) => setName(e.currentTarget.value.trim())}
+          />
+        )}
+        {shown.map((s) => (
+          <Field
+            key={s.key}
+            spec={s}
+            values={fields[s.key] ?? []}
+            mistake={mistakes.find((m) => m.field === s.key)?.message}
+            set={(values) => setFields({ ...fields, [s.key]: values })}
+          />
+        ))}
+        {specs.some((s) => s.rare) && (
+          <Anchor component="button" type="button" size="sm" c="inherit" onClick={() => setRare(!rare)}>
+            {rare ? 'Fewer fields' : 'More fields'}
+          </Anchor>
+        )}
+        <Problem error={save.error ?? remove.error} />
+        <div style={{ display: 'flex', gap: 8, marginTop: 4 }}>
+          <Button
+            type="submit"
+            size="xs"
+            disabled={!ready || name === '' || preview.data?.changes.length === 0}
+            loading={save.isPending}
+          >
+            Save
+          </Button>
+          <Button size="xs" variant="default" onClick={() => void navigate(back)}>
+            Leave
+          </Button>
+          {tag && kind !== 'settings' && (
+            <Button size="xs" variant="subtle" color="gray" ml="auto" onClick={() => setRemoving(true)}>
+              Take out
+            </Button>
+          )}
+        </div>
+      </form>
+      <div className="columns">
+        {preview.error ? (
+          <Problem error={preview.error} />
+        ) : (
+          preview.data && <Effect kind={kind} preview={preview.data} />
+        )}
+      </div>
+      {removing && (
+        <TakeOut
+          what={`${kind} ${name}`}
+          name={name}
+          pending={remove.isPending}
+          error={remove.error}
+          close={() => setRemoving(false)}
+          act={() => remove.mutate(undefined, { onSuccess: () => void navigate('/settings') })}
+        />
+      )}
+    </div>
+  );
+}
+
+const clean = (fields: Fields): Fields =>
+  Object.fromEntries(
+    Object.entries(fields)
+      .map(([k, v]) => [k, v.map((x) => x.trim()).filter((x) => x !== '')] as const)
+      .filter(([, v]) => v.length > 0),
+  );
+
+function Field(props: {
+  spec: FieldSpec;
+  values: string[];
+  mistake: string | undefined;
+  set: (values: string[]) => void;
+}) {
+  const { spec, values, set } = props;
+  const definitions = useDefinitions();
+  const names = spec.of ? (definitions.data ?? []).filter((d) => d.kind === spec.of).map((d) => d.name) : [];
+  const shared = {
+    size: 'xs',
+    label: spec.label,
+    description:
+      spec.list && spec.of && names.length > 0 ? `${spec.help ?? ''} There are: ${names.join(', ')}.` : spec.help,
+    placeholder: spec.example,
+    error: values.length > 0 || props.mistake ? props.mistake : undefined,
+  };
+  if (spec.choices)
+    return (
+      <Select
+        {...shared}
+        data={spec.choices}
+        clearable
+        placeholder={spec.choices[0]}
+        value={values[0] ?? null}
+        onChange={(v) => set(v ? [v] : [])}
+      />
+    );
+  if (spec.list)
+    return (
+      <Textarea
+        {...shared}
+        autosize
+        value={values.join('\n')}
+        onChange={(e) => set(e.currentTarget.value === '' ? [] : e.currentTarget.value.split('\n'))}
+      />
+    );
+  if (spec.of)
+    return <Autocomplete {...shared} data={names} value={values[0] ?? ''} onChange={(v) => set(v ? [v] : [])} />;
+  return (
+    <TextInput
+      {...shared}
+      value={values[0] ?? ''}
+      onChange={(e) => set(e.currentTarget.value === '' ? [] : [e.currentTarget.value])}
+    />
+  );
+}
+
+function TakeOut(props: {
+  what: string;
+  name: string;
+  pending: boolean;
+  error: Error | null;
+  close: () => void;
+  act: () => void;
+}) {
+  const [typed, setTyped] = useState('');
+  return (
+    <Modal opened onClose={props.close} title={`Take ${props.what} out of the charter`}>
+      <p className="soft" style={{ marginTop: 0 }}>
+        Nothing runs for it any more and nothing of it expires. Its copies stay where they are; declared again, it has
+        them back.
+      </p>
+      <TextInput
+        label={`Type its name, ${props.name}`}
+        value={typed}
+        data-autofocus
+        onChange={(e) => setTyped(e.currentTarget.value)}
+      />
+      <Problem error={props.error} />
+      <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
+        <Button variant="default" size="xs" onClick={props.close}>
+          Leave
+        </Button>
+        <Button
+          size="xs"
+          color="red.8"
+          variant="outline"
+          disabled={typed !== props.name}
+          loading={props.pending}
+          onClick={props.act}
+        >
+          Take it out
+        </Button>
+      </div>
+    </Modal>
+  );
+}

@@ -1,0 +1,111 @@
+/** One field of a declared object, as its form shows it. A list has one value a line. */
+export interface FieldSpec {
+  key: string;
+  label: string;
+  help?: string;
+  example?: string;
+  list?: boolean;
+  choices?: string[];
+  /** Names of objects of this kind are offered. */
+  of?: string;
+  /** Shown only when asked for: most objects leave it at its default. */
+  rare?: boolean;
+}
+
+const sentence = 'daily at 23:00 · weekdays at 22:30 · every 6 hours · mon,wed,fri at 02:00';
+
+export const fieldSpecs: Record<string, FieldSpec[]> = {
+  store: [
+    { key: 'folder', label: 'Folder', help: 'Absolute. It is made when missing.', example: '/srv/keep' },
+    { key: 'capacity', label: 'Capacity', help: 'What it may hold, with a unit.', example: '4 TB' },
+    { key: 'reserve', label: 'Reserve', help: 'What stays free.', example: '200 GB' },
+    { key: 'bin', label: 'Bin', help: 'How long expired copies stay restorable.', example: '7 days' },
+    { key: 'verify', label: 'Verify', help: `When it is read back: ${sentence}`, example: 'daily at 05:00' },
+    {
+      key: 'verify-budget',
+      label: 'Read at most',
+      help: 'In one verification, least recently read first.',
+      example: '100 GB',
+    },
+    { key: 'reclaim', label: 'Reclaim', help: 'When bytes of expired copies are freed.', example: 'sat at 06:00' },
+    { key: 'warn-below', label: 'Nearly full below', help: 'Free room; usually a tenth of all.', rare: true },
+  ],
+  policy: [
+    {
+      key: 'keep',
+      label: 'Keep',
+      help: 'Rungs joined by “then” (each skips what earlier ones keep) or “and”: newest N, N daily, weekly, monthly, yearly, all within N days, forever.',
+      example: 'newest 3 then 7 daily then 4 weekly',
+    },
+    { key: 'at-least', label: 'At least', help: 'So many newest good copies always stay.', example: '2' },
+    { key: 'zone', label: 'Zone of its periods', help: 'Empty: the charter’s.', example: 'Europe/London', rare: true },
+  ],
+  channel: [
+    { key: 'mail-to', label: 'Mail to', list: true, example: 'crew@example.org' },
+    { key: 'mail-from', label: 'Mail from', example: 'ironkeep@example.org' },
+    { key: 'server', label: 'Through the SMTP server', example: 'mail.example.org:587' },
+    { key: 'security', label: 'Protected by', choices: ['start-tls', 'tls', 'none'] },
+    { key: 'user', label: 'User', rare: true },
+    { key: 'password-file', label: 'File with the password', example: '/etc/ironkeep/mail.password', rare: true },
+    { key: 'pickup', label: 'Or as files in a pickup folder', example: '/var/spool/mail-out' },
+    { key: 'webhook', label: 'Or to a webhook', example: 'https://example.org/hooks/keep' },
+    { key: 'token-file', label: 'File with the webhook’s token', rare: true },
+  ],
+  job: [
+    { key: 'takes', label: 'Takes', list: true, help: 'Absolute paths, one a line.', example: '/srv/register' },
+    { key: 'leaves-out', label: 'Leaves out', list: true, help: 'Patterns as in .gitignore, one a line.' },
+    { key: 'into', label: 'Into', list: true, of: 'store', help: 'Stores, one a line.' },
+    { key: 'when', label: 'When', help: sentence, example: 'weekdays at 23:00' },
+    { key: 'policy', label: 'Policy', of: 'policy' },
+    {
+      key: 'fresh-within',
+      label: 'Fresh within',
+      help: 'The promised age of the newest good copy.',
+      example: '30 hours',
+    },
+    { key: 'prune', label: 'Prune', choices: ['by-hand', 'after-success'] },
+    { key: 'run-limit', label: 'Run limit', help: 'After it a run is ended; empty: only told.', example: '4 hours' },
+    { key: 'tells', label: 'Tells', list: true, of: 'channel', help: 'Empty: whom the charter tells.' },
+    { key: 'tell-when', label: 'Tell when', choices: ['trouble', 'always'] },
+    {
+      key: 'after',
+      label: 'After',
+      of: 'job',
+      help: 'Due when that job has succeeded, in place of “when”.',
+      rare: true,
+    },
+    {
+      key: 'zone',
+      label: 'Zone',
+      help: 'Of its schedule; empty: the charter’s.',
+      example: 'Europe/London',
+      rare: true,
+    },
+    { key: 'overlap', label: 'While it is still at work', choices: ['skip', 'wait'], rare: true },
+    { key: 'catch-up', label: 'Missed runs are made up for', choices: ['once', 'none'], rare: true },
+    { key: 'wait-after-return', label: 'Wait after return', example: '10 minutes', rare: true },
+    { key: 'catch-up-gap', label: 'Unless due again within', example: '2 hours', rare: true },
+    {
+      key: 'start-limit',
+      label: 'Start limit',
+      help: 'Later than this it is missed.',
+      example: '30 minutes',
+      rare: true,
+    },
+    { key: 'retries', label: 'Tries again', help: 'For passing causes.', example: '2', rare: true },
+    {
+      key: 'band',
+      label: 'Band',
+      help: 'Further off than this a run is suspect.',
+      example: '50 % and 100 MB',
+      rare: true,
+    },
+  ],
+  settings: [
+    { key: 'zone', label: 'Zone', help: 'Of schedules, periods and nights.', example: 'Europe/London' },
+    { key: 'tells', label: 'Tells', list: true, of: 'channel', help: 'Who hears of everything else.' },
+    { key: 'duty-mail', label: 'Duty mail', help: 'Sent even when all is well.', example: 'daily at 07:30' },
+  ],
+};
+
+export const kinds = ['store', 'policy', 'channel', 'job'];

@@ -1,0 +1,33 @@
+namespace IronKeep.Contracts;
+
+/// <summary>
+/// One declared object. Kind is store, policy, channel or job, or settings (name "charter") for what stands at the top. Fields are
+/// those of the charter's text, those at their defaults absent; a single value is a list of one. The answer's ETag guards changes.
+/// </summary>
+public sealed record DefinitionAnswer(string Kind, string Name, IReadOnlyDictionary<string, IReadOnlyList<string>> Fields, string Yaml, string Tag);
+
+/// <summary>The fields that an object is to have; what is absent takes its default.</summary>
+public sealed record DefinitionRequest(IReadOnlyDictionary<string, IReadOnlyList<string>> Fields);
+
+/// <summary>One mistake: in which field (null: the object as a whole, or another object that this one affects), which of its values, and from which character on.</summary>
+public sealed record FieldMistakeAnswer(string? Field, int Item, int Position, string About, string Message);
+
+/// <summary>A path of a job as it is now: what it holds, counted for a moment; counted is false when there is more.</summary>
+public sealed record PathAnswer(string Path, bool Exists, long Items, long Bytes, bool Counted);
+
+/// <summary>What a policy would do to the copies that a job has in a store now.</summary>
+public sealed record PolicyEffectAnswer(string Job, string Store, int Keeps, int Expires, IReadOnlyList<VerdictAnswer> Copies);
+
+/// <summary>
+/// What saving would mean: mistakes (then nothing else), the difference, the object's text, and its effect: the next five due
+/// instants, how many copies come to be kept, what the paths hold, what the policy does now, the room of a store's folder in bytes.
+/// </summary>
+public sealed record PreviewAnswer(
+    IReadOnlyList<FieldMistakeAnswer> Mistakes,
+    IReadOnlyList<CharterChangeAnswer> Changes,
+    string Yaml,
+    IReadOnlyList<DueAnswer> NextDue,
+    string? ComesToKeep,
+    IReadOnlyList<PathAnswer> Paths,
+    IReadOnlyList<PolicyEffectAnswer> Policies,
+    long? RoomBytes);

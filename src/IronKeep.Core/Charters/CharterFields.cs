@@ -1,0 +1,84 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>One field of a declared object as it stands in a charter's text: a single value or a list of them.</summary>
+public sealed record CharterField(string Key, ImmutableArray<string> Values, bool IsList)
+{
+    /// <summary>The value for people, on one line.</summary>
+    public string Text => string.Join(", ", Values);
+
+    public bool Equals(CharterField? other) => other is not null && Key == other.Key && IsList == other.IsList && Values.SequenceEqual(other.Values);
+
+    public override int GetHashCode() => HashCode.Combine(Key, Values.Length);
+}
+
+/// <summary>
+/// The fields of every declared object, in the order of the text, those left at their defaults absent. The one list that
+/// writing, comparing and the API's forms of a charter go by; <see cref="CharterReader"/> reads the same keys.
+/// </summary>
+public static class CharterFields
+{
+    public const string Settings = "settings";
+
+    /// <summary>The kinds of objects with the section that each stands in.</summary>
+    public static ImmutableArray<(string Kind, string Section)> Sections { get; } =
+        [("store", "stores"), ("policy", "policies"), ("channel", "channels"), ("job", "jobs")];
+
+    public static ImmutableArray<CharterField> Of(StoreDeclaration s) => List(
+        One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
+        One("warn-below", s.WarnBelow?.ToExactText()), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
+        One("reclaim", Sentence(s.ReclaimWhen)));
+
+    public static ImmutableArray<CharterField> Of(PolicyDeclaration p) => List(
+        One("keep", p.Keep.ToString()), One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)), One("zone", p.Zone?.Id));
+
+    public static ImmutableArray<CharterField> Of(ChannelDeclaration c) => List(
+        Many("mail-to", c.MailTo), One("mail-from", c.MailFrom), One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
+        One("security", c.Kind == ChannelKind.Smtp ? Word(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
+        One("pickup", c.Folder), One("webhook", c.Url), One("token-file", c.TokenFile));
+
+    public static ImmutableArray<CharterField> Of(JobDeclaration j) => List(
+        Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), Many("into", j.Into), One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id),
+        One("policy", j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDeclaration.UsualStartLimit)),
+        One("run-limit", j.RunLimit?.ToString()), One("catch-up", j.CatchUp == CatchUp.Once ? null : Word(j.CatchUp)),
+        One("wait-after-return", Unless(j.WaitAfterReturn, JobDeclaration.UsualWaitAfterReturn)), One("catch-up-gap", Unless(j.CatchUpGap, JobDeclaration.UsualCatchUpGap)),
+        One("overlap", j.Overlap == Overlap.Skip ? null : Word(j.Overlap)), One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
+        One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()), One("prune", j.Prune == PruneTime.ByHand ? null : Word(j.Prune)),
+        Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Word(j.TellWhen)));
+
+    /// <summary>What stands at the top of the charter beside its objects.</summary>
+    public static ImmutableArray<CharterField> Of(Charter c) => List(One("zone", c.Zone.Id), Many("tells", c.Tells), One("duty-mail", Sentence(c.DutyMail)));
+
+    /// <summary>Every object by kind and name, with its fields.</summary>
+    public static IEnumerable<(string Kind, string Name, ImmutableArray<CharterField> Fields)> Objects(Charter charter) =>
+        charter.Stores.Values.Select(s => ("store", s.Name, Of(s)))
+            .Concat(charter.Policies.Values.Select(p => ("policy", p.Name, Of(p))))
+            .Concat(charter.Channels.Values.Select(c => ("channel", c.Name, Of(c))))
+            .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, Of(j))));
+
+    /// <summary>The fields of one object; null when there is none of that kind and name.</summary>
+    public static ImmutableArray<CharterField>? Find(Charter charter, string kind, string name)
+    {
+        foreach (var (k, n, fields) in Objects(charter))
+            if (k == kind && n == name) return fields;
+        return null;
+    }
+
+    private static ImmutableArray<CharterField> List(params ReadOnlySpan<CharterField?> fields)
+    {
+        var present = ImmutableArray.CreateBuilder<CharterField>();
+        foreach (var field in fields)
+            if (field is not null) present.Add(field);
+        return present.ToImmutable();
+    }
+
+    private static CharterField? One(string key, string? value) => value is null ? null : new CharterField(key, [value], false);
+    private static CharterField? Many(string key, ImmutableArray<string> values) => values.Length == 0 ? null : new CharterField(key, values, true);
+    private static string? Sentence(Schedule? schedule) => schedule?.ToSentence();
+    private static string? Unless(Span span, Span usual) => span == usual ? null : span.ToString();
+    private static string Word(Enum value) => Kebab.From(value.ToString());
+}

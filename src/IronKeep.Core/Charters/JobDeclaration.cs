@@ -1,0 +1,59 @@
+using System.Collections.Immutable;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+using NodaTime;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>Whether missed runs are made up for by one run, or not at all.</summary>
+public enum CatchUp { Once, None }
+
+/// <summary>What happens to a planned run while an earlier run of the job is at work: it is not needed, or one waits.</summary>
+public enum Overlap { Skip, Wait }
+
+/// <summary>When a job is pruned: only by hand, or after each run that succeeds. Never by a clock offset.</summary>
+public enum PruneTime { ByHand, AfterSuccess }
+
+/// <summary>What is told of a job: trouble only, or every end of a run.</summary>
+public enum TellWhen { Trouble, Always }
+
+/// <summary>
+/// What to take, when, into which stores, kept how long, told to whom. <see cref="When"/> and <see cref="After"/> null: only when
+/// somebody asks. <see cref="Zone"/> null: the charter's. <see cref="FreshWithin"/> is the promised age of the newest good copy.
+/// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2.
+/// </summary>
+public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
+{
+    public static readonly Span UsualStartLimit = new(30, SpanUnit.Minutes);
+    public static readonly Span UsualWaitAfterReturn = new(10, SpanUnit.Minutes);
+    public static readonly Span UsualCatchUpGap = new(2, SpanUnit.Hours);
+
+    /// <summary>The most times a run is tried again.</summary>
+    public const int MostRetries = 10;
+
+    public ImmutableArray<string> LeavesOut { get; init; } = [];
+    public Schedule? When { get; init; }
+    public string? After { get; init; }
+    public DateTimeZone? Zone { get; init; }
+    public Span? FreshWithin { get; init; }
+    public Span StartLimit { get; init; } = UsualStartLimit;
+    public Span? RunLimit { get; init; }
+    public CatchUp CatchUp { get; init; }
+    public Span WaitAfterReturn { get; init; } = UsualWaitAfterReturn;
+
+    /// <summary>A next due instant nearer than this serves in place of a catch-up run.</summary>
+    public Span CatchUpGap { get; init; } = UsualCatchUpGap;
+    public Overlap Overlap { get; init; }
+
+    /// <summary>How often a run that failed for a passing cause is tried again.</summary>
+    public int Retries { get; init; }
+    public Band Band { get; init; } = Band.Usual;
+    public PruneTime Prune { get; init; }
+    public ImmutableArray<string> Tells { get; init; } = [];
+    public TellWhen TellWhen { get; init; }
+
+    public bool Equals(JobDeclaration? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+
+    public override int GetHashCode() => HashCode.Combine(Name, Policy, FreshWithin);
+}

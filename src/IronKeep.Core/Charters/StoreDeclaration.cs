@@ -1,0 +1,27 @@
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Schedules;
+using NodaTime;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>
+/// A store in a folder. <paramref name="Capacity"/> is what it may hold (null: what its file system holds);
+/// <paramref name="Reserve"/> stays free; <paramref name="Bin"/> is how long expired copies wait before their bytes are reclaimed;
+/// less free room than <paramref name="WarnBelow"/> (null: a tenth of all room) is told. It is verified and reclaimed at
+/// <paramref name="VerifyWhen"/> and <paramref name="ReclaimWhen"/> (null: only when somebody asks); one verification reads at
+/// most <paramref name="VerifyBudget"/> (null: everything).
+/// </summary>
+public sealed record StoreDeclaration(
+    string Name, string Folder, ByteSize? Capacity, ByteSize? Reserve, Span Bin,
+    ByteSize? WarnBelow = null, Schedule? VerifyWhen = null, ByteSize? VerifyBudget = null, Schedule? ReclaimWhen = null)
+{
+    /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
+    public static readonly Span UsualBin = new(7, SpanUnit.Days);
+
+    /// <summary>The free room under which the store is nearly full, given its used and free bytes.</summary>
+    public long NearlyFullBelow(long used, long free) => WarnBelow?.Bytes ?? (Capacity?.Bytes ?? used + free) / 10;
+}
+
+/// <summary>A retention policy with its floor and the zone of its periods (null: the charter's).</summary>
+public sealed record PolicyDeclaration(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone);

@@ -1,0 +1,43 @@
+using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+
+namespace IronKeep.Service.Duty;
+
+/// <summary>Puts together what needs a person now and the sums of the last night, for the page, the client and the daily mail.</summary>
+public sealed class DutyReport(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
+{
+    private const int Nights = 30;
+
+    public async Task<DutyAnswer> MakeAsync(KeepContext db, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        var charter = inForce.Charter;
+        var (from, to) = NightBoard.LastNight(charter.Zone, now);
+        var sums = await db.PlannedRuns.Where(p => p.Due >= from && p.Due < to).GroupBy(p => p.Outcome).Select(g => new { g.Key, Count = g.Count() }).ToListAsync(cancel);
+        var unplanned = await db.Runs.CountAsync(r => r.Kind == RunKind.Backup && r.PlannedRunId == null && r.Queued >= from && r.Queued < to, cancel);
+        var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
+        var machine = settings.Value.Machine;
+        var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, cancel);
+        var nights = await NightBoard.OfAsync(db, [.. charter.Jobs.Keys], charter.Zone, now, Nights, cancel);
+        return new DutyAnswer(
+            now.ToDateTimeOffset(), charter.Zone.Id, from.ToDateTimeOffset(), to.ToDateTimeOffset(),
+            sums.Sum(s => s.Count),
+            Enum.GetValues<Outcome>().ToDictionary(o => Kebab.From(o.ToString()), o => sums.Find(s => s.Key == o)?.Count ?? 0),
+            sums.Find(s => s.Key == null)?.Count ?? 0,
+            unplanned,
+            // What threatens what is already kept weighs most; what a person has seen weighs least.
+            [.. alerts.OrderBy(a => a.State).ThenByDescending(a => a.Class).ThenByDescending(a => a.LastAt).Select(a => a.ToAnswer())],
+            [.. charter.Jobs.Values.Select(job =>
+            {
+                var stands = standing[job.Name];
+                return new DutyJobRow(job.Name, machine, nights[job.Name], stands.Newest?.Taken.ToDateTimeOffset(), Freshness.IsStale(job, stands, now));
+            })]);
+    }
+}

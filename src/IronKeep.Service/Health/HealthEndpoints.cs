@@ -1,0 +1,31 @@
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Timetable;
+using Microsoft.AspNetCore.Http.HttpResults;
+
+namespace IronKeep.Service.Health;
+
+public static class HealthEndpoints
+{
+    /// <summary>For whoever watches the process: live says that it answers, ready that it can work. Neither tells anything else.</summary>
+    public static void MapHealth(this WebApplication app)
+    {
+        app.MapGet("/health", () => TypedResults.Text("ok")).AllowAnonymous().ExcludeFromDescription();
+        app.MapGet("/health/live", () => TypedResults.Text("ok")).AllowAnonymous().ExcludeFromDescription();
+        app.MapGet("/health/ready", async (SelfCheck check, CancellationToken cancel) =>
+                await check.IsReadyAsync(cancel) ? Results.Text("ready") : Results.Text("not ready", statusCode: StatusCodes.Status503ServiceUnavailable))
+            .AllowAnonymous().ExcludeFromDescription();
+    }
+
+    public static void MapService(this IEndpointRouteBuilder api)
+    {
+        var service = api.MapGroup("/service");
+        service.MapGet("", async (SelfCheck check, CancellationToken cancel) => TypedResults.Ok(await check.LookAsync(cancel))).WithSummary("What the service finds when it looks at itself");
+        service.MapPost("/confirm-clock", async Task<Results<NoContent, ProblemHttpResult>> (ClockWatch watch, ClockLoop loop, KeepContext db, CancellationToken cancel) =>
+            {
+                using var quiet = await loop.HoldAsync(cancel);
+                return await watch.ConfirmAsync(db, cancel) ? TypedResults.NoContent() : Problems.Refused("the clock is not in doubt; nothing was changed");
+            })
+            .WithSummary("Says that the time is right as it is now, after the clock has jumped");
+    }
+}

@@ -1,0 +1,107 @@
+using System.Globalization;
+using System.Text;
+using System.Text.Json;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using Microsoft.Extensions.Options;
+using NodaTime;
+
+namespace IronKeep.Service.Telling;
+
+/// <summary>What is new about an alert.</summary>
+public enum AlertNews { Opened, Reopened, StillOpen, Closed }
+
+/// <summary>
+/// Decides who is told what and writes it down; <see cref="Teller"/> carries it. A job's alerts go to the channels that the job
+/// names, everything else to the charter's; what cannot be told through a channel is told through the others.
+/// </summary>
+public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, TellerSignal signal)
+{
+    private const string ChannelPrefix = "channel ";
+
+    public async Task TellAsync(KeepContext db, Alert alert, AlertNews news, CancellationToken cancel)
+    {
+        var zone = inForce.Charter.Zone;
+        var word = Kebab.From(alert.Class.ToString());
+        var body = new StringBuilder();
+        body.Append(CultureInfo.InvariantCulture, $"{alert.Message}\n\n");
+        if (news != AlertNews.Closed) body.Append(CultureInfo.InvariantCulture, $"What to do: {alert.Remedy}\n\n");
+        body.Append(CultureInfo.InvariantCulture, $"Alert {alert.Id}, {word}, {Counted.Of(alert.Count, "time")}, open since {alert.OpenedAt.Local(zone)} ({zone.Id})");
+        if (alert.ClosedAt is { } closed) body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
+        body.Append('\n');
+        if (alert.Affected.Length > 0) body.Append(CultureInfo.InvariantCulture, $"Affected jobs: {alert.Affected.Replace("\n", ", ", StringComparison.Ordinal)}\n");
+        if (alert.RunId is { } run) body.Append(CultureInfo.InvariantCulture, $"The run: ironkeep run show {run}\n");
+        var title = news switch
+        {
+            AlertNews.Closed => $"closed: {alert.Subject} ({word})",
+            AlertNews.StillOpen => $"still open: {word.ToUpperInvariant()} {alert.Subject}",
+            AlertNews.Reopened => $"again: {word.ToUpperInvariant()} {alert.Subject}",
+            _ => $"{word.ToUpperInvariant()} {alert.Subject}",
+        };
+        await WriteAsync(db, ChannelsOf(alert.Subject), title, body.ToString(), $"alert-{Kebab.From(news.ToString())}", alert.ToAnswer(), cancel);
+    }
+
+    /// <summary>Tells of the end of a run of a job that wants to be told always.</summary>
+    public Task TellAsync(KeepContext db, Run run, CancellationToken cancel)
+    {
+        if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job) || job.TellWhen != TellWhen.Always) return Task.CompletedTask;
+        var answer = run.ToAnswer();
+        var f = answer.Figures;
+        var body = $"{run.Sentence}\n\nRun {run.Id} of {run.Job} on {run.Machine}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken, {new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored.\nThe log: ironkeep run log {run.Id}\n";
+        return WriteAsync(db, inForce.Charter.TellsOf(job), $"{answer.Outcome} job {run.Job} on {run.Machine}", body, "run-ended", answer, cancel);
+    }
+
+    /// <summary>Writes down one message for each of the channels.</summary>
+    public async Task WriteAsync(KeepContext db, IEnumerable<string> channels, string title, string body, string type, object data, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        foreach (var channel in channels.Where(inForce.Charter.Channels.ContainsKey))
+            db.Messages.Add(new Message
+            {
+                Channel = channel,
+                Subject = $"Iron Keep {settings.Value.Machine}: {title}",
+                Body = body,
+                Type = type,
+                Data = JsonSerializer.Serialize(data, data.GetType(), ContractJson.Options),
+                MadeAt = now,
+                NextAt = now,
+            });
+        await db.SaveChangesAsync(cancel);
+        signal.Wake();
+    }
+
+    private IEnumerable<string> ChannelsOf(string subject)
+    {
+        var charter = inForce.Charter;
+        if (subject.StartsWith(ChannelPrefix, StringComparison.Ordinal)) return charter.Channels.Keys.Where(c => c != subject[ChannelPrefix.Length..]);
+        var job = charter.Jobs.Values.FirstOrDefault(j => subject == AlertBook.JobSubject(j.Name, settings.Value.Machine));
+        return job is null ? charter.Tells : charter.TellsOf(job);
+    }
+
+    private static string Length(Duration d) => d.TotalHours < 1 ? $"{(int)d.TotalMinutes} min" : d.TotalDays < 2 ? $"{(int)d.TotalHours} h" : $"{(int)d.TotalDays} days";
+}
+
+/// <summary>Wakes the teller when there is something new to carry.</summary>
+public sealed class TellerSignal : IDisposable
+{
+    private readonly SemaphoreSlim signal = new(0);
+
+    public void Wake() => signal.Release();
+
+    public async Task WaitAsync(TimeSpan most, CancellationToken cancel)
+    {
+        await signal.WaitAsync(most, cancel);
+        while (signal.Wait(0, CancellationToken.None))
+        {
+            // One look serves all signals that have come.
+        }
+    }
+
+    public void Dispose() => signal.Dispose();
+}

@@ -1,0 +1,135 @@
+using System.Globalization;
+using IronKeep.Core.Quantities;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Hosting;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+using NodaTime;
+
+namespace IronKeep.Service.Timetable;
+
+/// <summary>A clock that jumped: from which instant to which, as the service saw it.</summary>
+public sealed record ClockDoubt(Instant From, Instant To)
+{
+    public bool Forward => To > From;
+
+    /// <summary>The matter as one clause.</summary>
+    public string Words(DateTimeZone zone) =>
+        $"the clock of this machine jumped {(Forward ? "forward" : "back")} by {Age(To - From)}, from {From.Local(zone)} to {To.Local(zone)}";
+
+    private static string Age(Duration jump) => Counted.Of((long)Math.Round(Math.Abs(jump.TotalDays)), "day");
+}
+
+/// <summary>
+/// Compares the clock with the time that has really passed. While it is in doubt nothing expires, and the due instants in between
+/// are neither missed nor served: a clock set right again takes up where it was, a person can confirm that the new time is the
+/// right one. Also notices when the service itself was silent. Source: docs/semantics.md, sections 2, 4 and 8.
+/// </summary>
+public sealed class ClockWatch(AlertBook alerts, TimeProvider clock, Charters.CharterInForce charter, IOptions<ServiceSettings> settings)
+{
+    private static readonly Duration Tolerated = Duration.FromDays(1);
+    private static readonly Duration BeatEvery = Duration.FromMinutes(1);
+    private const string HeardKey = "heard";
+    private const string DoubtKey = "clock-doubt";
+    private (Instant Wall, long Stamp)? last;
+    private Instant beat;
+    private volatile ClockDoubt? doubt;
+
+    public string Subject => $"the clock of {settings.Value.Machine}";
+    public static string MachineSubject(string machine) => $"machine {machine}";
+
+    /// <summary>Why nothing may expire now, as a clause; null when the clock is trusted.</summary>
+    public string? Doubt => doubt?.Words(charter.Charter.Zone);
+
+    /// <summary>One look, at the beginning of a tick; the caller holds the loop.</summary>
+    public async Task LookAsync(KeepContext db, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        if (last is not { } before) await BeginAsync(db, now, cancel);
+        else if (doubt is null && Drift(before, now) is { } drift && Duration.Max(drift, -drift) > Tolerated)
+            await BeginDoubtAsync(db, new ClockDoubt(now - drift, now), cancel);
+        else if (doubt is null) await JudgeSilenceAsync(before.Wall, now, cancel);
+        if (doubt is { } at && (at.Forward ? now < at.To - Tolerated : now > at.From)) await EndDoubtAsync(db, servesGap: false, cancel);
+        last = (now, clock.GetTimestamp());
+        if (doubt is null && Duration.Max(now - beat, beat - now) >= BeatEvery)
+        {
+            await WriteAsync(db, HeardKey, Text(now), cancel);
+            beat = now;
+        }
+    }
+
+    /// <summary>A person says that the time is right as it is now; false when nothing was in doubt. The caller holds the loop.</summary>
+    public async Task<bool> ConfirmAsync(KeepContext db, CancellationToken cancel)
+    {
+        if (doubt is null) return false;
+        await EndDoubtAsync(db, servesGap: true, cancel);
+        return true;
+    }
+
+    private Duration Drift((Instant Wall, long Stamp) before, Instant now) =>
+        now - before.Wall - Duration.FromTimeSpan(clock.GetElapsedTime(before.Stamp));
+
+    private async Task BeginAsync(KeepContext db, Instant now, CancellationToken cancel)
+    {
+        if (await ReadAsync(db, DoubtKey, cancel) is { } text && text.Split(' ') is [var from, var to]) doubt = new ClockDoubt(Parse(from), Parse(to));
+        if (await ReadAsync(db, HeardKey, cancel) is not { } stored || doubt is not null) return;
+        var heard = Parse(stored);
+        if (now < heard - Tolerated)
+        {
+            await BeginDoubtAsync(db, new ClockDoubt(heard, now), cancel);
+            return;
+        }
+        await JudgeSilenceAsync(heard, now, cancel);
+    }
+
+    private async Task JudgeSilenceAsync(Instant heard, Instant now, CancellationToken cancel)
+    {
+        if (now - heard <= settings.Value.SilenceLimit.ToDuration()) return;
+        await alerts.RaiseAsync(new Matter(MachineSubject(settings.Value.Machine), AlertClass.Silent,
+            $"nothing was heard from {settings.Value.Machine} from {heard.Local(charter.Charter.Zone)} to {now.Local(charter.Charter.Zone)}: it was off or asleep, or the service did not run",
+            "Find out why (power, sleep, service stopped); what was due meanwhile is listed as missed, and the next good run closes this."), cancel);
+    }
+
+    private async Task BeginDoubtAsync(KeepContext db, ClockDoubt found, CancellationToken cancel)
+    {
+        doubt = found;
+        await WriteAsync(db, DoubtKey, $"{Text(found.From)} {Text(found.To)}", cancel);
+        if (found.Forward)
+        {
+            foreach (var watch in await db.JobWatches.Where(w => w.ResumeAt == null).ToListAsync(cancel)) (watch.ResumeAt, watch.Watermark) = (watch.Watermark, found.To);
+            foreach (var watch in await db.StoreWatches.ToListAsync(cancel)) watch.Watermark = Instant.Max(watch.Watermark, found.To);
+            await db.SaveChangesAsync(cancel);
+        }
+        await alerts.RaiseAsync(new Matter(Subject, AlertClass.Clock, $"{Doubt}; nothing expires until this is settled",
+            "Set the clock right. If the new time is the right one, say so: 'ironkeep service confirm-clock', or the button here."), cancel);
+    }
+
+    private async Task EndDoubtAsync(KeepContext db, bool servesGap, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        foreach (var watch in await db.JobWatches.ToListAsync(cancel))
+        {
+            if (watch.ResumeAt is { } resume) (watch.Watermark, watch.ResumeAt) = (resume, null);
+            else if (servesGap && watch.Watermark > now) watch.Watermark = now;
+        }
+        foreach (var watch in await db.StoreWatches.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
+        await db.Notes.Where(n => n.Key == DoubtKey).ExecuteDeleteAsync(cancel);
+        await db.SaveChangesAsync(cancel);
+        doubt = null;
+        await alerts.CloseAsync(Subject, [AlertClass.Clock], cancel);
+    }
+
+    private static async Task<string?> ReadAsync(KeepContext db, string key, CancellationToken cancel) =>
+        (await db.Notes.AsNoTracking().FirstOrDefaultAsync(n => n.Key == key, cancel))?.Value;
+
+    private static async Task WriteAsync(KeepContext db, string key, string value, CancellationToken cancel)
+    {
+        if (await db.Notes.Where(n => n.Key == key).ExecuteUpdateAsync(s => s.SetProperty(n => n.Value, value), cancel) > 0) return;
+        db.Notes.Add(new Note { Key = key, Value = value });
+        await db.SaveChangesAsync(cancel);
+    }
+
+    private static string Text(Instant at) => at.ToUnixTimeTicks().ToString(CultureInfo.InvariantCulture);
+    private static Instant Parse(string text) => Instant.FromUnixTimeTicks(long.Parse(text, CultureInfo.InvariantCulture));
+}
