@@ -61,9 +61,6 @@ public sealed record RestoreRequest(IReadOnlyList<string> Paths, string To, stri
 public sealed record VerdictAnswer(
     string CopyId, DateTimeOffset Taken, string State, string Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, long Bytes, long StoredBytes);
 
-/// <summary>Why a plan that the brake holds is right all the same; null or absent where nothing holds it.</summary>
-public sealed record ApplyPlanRequest(string? Confirm);
-
 /// <summary>
 /// A frozen plan of what goes to the bin and what stays, and the fingerprint that applying asks for (null: as of another instant,
 /// only to look at). Brake: why the plan needs a person's confirmation; empty when it does not.

@@ -80,7 +80,7 @@ public sealed class QuantityTests
         };
         Assert.Empty(CharterDiff.Compare(before, before));
         var changes = CharterDiff.Compare(before, after);
-        Assert.Equal(["Changed charter zone", "Removed store attic", "Added store barn", "Changed store cellar"], changes.Select(c => $"{c.Kind} {c.Object} {c.Name}"));
+        Assert.Equal(["Changed charter settings", "Removed store attic", "Added store barn", "Changed store cellar"], changes.Select(c => $"{c.Kind} {c.Object} {c.Name}"));
         Assert.Equal(new FieldChange("capacity", "1 kB", null), changes[3].Fields[0]);
     }
 }

@@ -120,8 +120,8 @@ public sealed class CharterTests
         var unmakeable = bench.Charter().Replace("stores:", $"stores:\n  attic: {{ folder: /etc/hostname/attic }}", StringComparison.Ordinal);
         using (var refused = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(unmakeable)))
         {
-            Assert.Equal(HttpStatusCode.Conflict, refused.StatusCode);
-            Assert.Contains("store attic cannot be made", await refused.Content.ReadAsStringAsync());
+            Assert.Equal(HttpStatusCode.BadRequest, refused.StatusCode);
+            Assert.Contains("store attic cannot be written", await refused.Content.ReadAsStringAsync());
         }
         Assert.Equal(0, (await bench.GetAsync<CharterAnswer>("charter")).Revision);
         Assert.Empty(await bench.GetAsync<List<JobAnswer>>("jobs"));

@@ -43,7 +43,7 @@ internal static class PruneCommands
         var confirm = new Option<string?>("--confirm") { Description = "Why a plan that the brake holds is right all the same" };
         return Common.Verb("apply", "Carries out a plan, exactly as it was shown", async (parsed, client, cancel) =>
         {
-            var run = await client.PostAsync<RunAnswer>($"prune-plans/{Uri.EscapeDataString(parsed.GetValue(fingerprint)!)}/apply", new ApplyPlanRequest(parsed.GetValue(confirm)), cancel);
+            var run = await client.PostAsync<RunAnswer>($"prune-plans/{Uri.EscapeDataString(parsed.GetValue(fingerprint)!)}/apply{(parsed.GetValue(confirm) is { } why ? $"?confirm={Uri.EscapeDataString(why)}" : "")}", null, cancel);
             return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
         }, fingerprint, confirm);
     }

@@ -39,7 +39,7 @@ public static class Brake
         var before = RetentionRules.Decide(policy, plan.Guards with { AtLeast = guards.AtLeast }, plan.Copies.Select(c => c.Copy), plan.AsOf);
         var alsoBefore = before.Copies.Where(c => c.Verdict == Verdict.Expire).Select(c => c.Copy.Id).ToHashSet();
         var more = going.Count(c => !alsoBefore.Contains(c.Copy.Id));
-        return more == 0 ? null : $"it follows a shortened policy ('{policy}' became '{plan.Policy}'), which takes {Counted.Of(more, "more copy", "more copies")}";
+        return more == 0 ? null : $"it follows a shortened policy: '{policy}', at least {guards.AtLeast}, became '{plan.Policy}', at least {plan.Guards.AtLeast}, which takes {Counted.Of(more, "more copy", "more copies")}";
     }
 
     private static bool IsGood(CopyFacts copy) => copy.State is CopyState.Unchecked or CopyState.Sound;

@@ -47,7 +47,15 @@ public static class JobEndpoints
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, Dispatch dispatch, KeepContext db, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
-        var busy = await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Job == name && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
+        var busy = await db.Runs.FirstOrDefaultAsync(r => r.Job == name && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
+        if (busy is { State: RunState.Queued, NotBefore: not null })
+        {
+            // One that waits for its time is asked for now.
+            busy.NotBefore = null;
+            await db.SaveChangesAsync(cancel);
+            queue.Wake();
+            return TypedResults.Accepted($"/api/v1/runs/{busy.Id}", busy.ToAnswer());
+        }
         if (busy is not null) return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
         if (dispatch.AtWork.FirstOrDefault(l => l.Run.Job == name && l.Run.Kind == RunKind.Backup) is { } hung)
             return Problems.Refused($"run {hung.Run.Id} of job {name} was given up but hangs still; find what it waits for, or start the service again");

@@ -19,7 +19,7 @@ public static class PruneEndpoints
         api.MapGet("/prune-plans/{fingerprint}", async Task<Results<Ok<PrunePlanAnswer>, ProblemHttpResult>> (string fingerprint, PruneDesk desk, CancellationToken cancel) =>
                 await desk.FindAsync(fingerprint, cancel) is { } plan ? TypedResults.Ok(plan) : Missing(fingerprint))
             .WithSummary("A prune plan as it was shown");
-        api.MapPost("/prune-plans/{fingerprint}/apply", ApplyAsync).WithSummary("Carries out a plan, if everything it rests on is unchanged; one that the brake holds needs a reason");
+        api.MapPost("/prune-plans/{fingerprint}/apply", ApplyAsync).WithSummary("Carries out a plan, if everything it rests on is unchanged; one that the brake holds needs a reason in confirm");
     }
 
     private static ProblemHttpResult Missing(string fingerprint) =>
@@ -42,10 +42,10 @@ public static class PruneEndpoints
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ApplyAsync(
-        string fingerprint, PruneDesk desk, RunQueue queue, HttpContext http, CancellationToken cancel, ApplyPlanRequest? request = null)
+        string fingerprint, PruneDesk desk, RunQueue queue, HttpContext http, CancellationToken cancel, string? confirm = null)
     {
         if (await desk.FindAsync(fingerprint, cancel) is not { } shown) return Missing(fingerprint);
-        if (request?.Confirm is { } reason)
+        if (confirm is { } reason)
         {
             if (reason.Trim().Length < 3) return Problems.Invalid("say in a few words why the plan is right although the brake holds it");
             await desk.ConfirmAsync(fingerprint, http.User.Identity!.Name!, reason.Trim(), cancel);

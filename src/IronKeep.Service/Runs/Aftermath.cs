@@ -4,6 +4,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Duty;
 using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Prunes;
@@ -81,7 +82,12 @@ public sealed class Aftermath(
     private async Task AfterBackupAsync(Run run, RunEnding ending)
     {
         var job = inForce.Charter.Jobs.GetValueOrDefault(run.Job!);
-        await using (var db = await catalogue.CreateDbContextAsync()) await telling.TellAsync(db, run, CancellationToken.None);
+        await using (var db = await catalogue.CreateDbContextAsync())
+        {
+            await telling.TellAsync(db, run, CancellationToken.None);
+            if (job is not null && IsGood(ending.Outcome) && !Freshness.IsStale(job, (await Freshness.OfAsync(db, [job], run.Machine, CancellationToken.None))[job.Name], clock.Now()))
+                await alerts.CloseAsync(AlertBook.JobSubject(job.Name, run.Machine), [AlertClass.Stale], CancellationToken.None);
+        }
         foreach (var store in (job?.Into ?? []).Select(s => inForce.Charter.Stores[s])) await room.JudgeAsync(store, CancellationToken.None);
         // Tied to success, never to a clock: after a failure, or while a copy is in doubt, nothing is pruned.
         if (job?.Prune == PruneTime.AfterSuccess && ending.Outcome is Outcome.Ok or Outcome.Warned) await prunes.AfterSuccessAsync(job!, run, CancellationToken.None);

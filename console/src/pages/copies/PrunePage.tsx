@@ -144,8 +144,7 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
   const apply = useAct(() =>
     take(
       api.POST('/api/v1/prune-plans/{fingerprint}/apply', {
-        params: { path: { fingerprint } },
-        body: { confirm: braked ? reason : null },
+        params: { path: { fingerprint }, query: { confirm: braked ? reason : undefined } },
       }),
     ),
   );
