@@ -1,7 +1,8 @@
 import { spawn, type ChildProcess } from 'node:child_process';
-import { existsSync, mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { built } from './service';
 
 const root = join(import.meta.dirname, '../..');
 
@@ -15,14 +16,15 @@ export interface Demo {
 
 /** The demo's service in a folder of its own, ready when its nights are played. */
 export async function startDemo(): Promise<Demo> {
-  const built = ['Release', 'Debug']
-    .map((c) => join(root, `demo/IronKeep.Demo/bin/${c}/net10.0/ironkeep-demo.dll`))
-    .filter((f) => existsSync(f))
-    .sort((a, b) => statSync(b).mtimeMs - statSync(a).mtimeMs);
-  if (!built[0]) throw new Error("the demo is not built; run 'make build'");
   const folder = mkdtempSync(join(tmpdir(), 'ironkeep-e2e-'));
   const url = `http://127.0.0.1:${30_000 + Math.floor(Math.random() * 9000)}`;
-  const service = spawn('dotnet', [built[0], folder, join(root, 'demo/saltmere.yaml'), '--IronKeep:Listen', url]);
+  const service = spawn('dotnet', [
+    built('demo/IronKeep.Demo', 'ironkeep-demo'),
+    folder,
+    join(root, 'demo/saltmere.yaml'),
+    '--IronKeep:Listen',
+    url,
+  ]);
   await ready(service);
   const { Name, Password } = JSON.parse(readFileSync(join(folder, 'sign-in.json'), 'utf8')) as Record<string, string>;
   const stop = () => {

@@ -32,6 +32,9 @@ if (paths.length === 0) {
     ['/jobs/ringing-register', 'job'],
     ['/timetable', 'timetable'],
     ['/stores', 'stores'],
+    ['/alerts?state=all', 'alerts'],
+    ['/copies?find=csv', 'find'],
+    ['/settings/job/tide-weather', 'form'],
     ['/jobs/ringing-register/prune', 'prune'],
   ])
     await visit(path, name);
@@ -46,7 +49,7 @@ if (paths.length === 0) {
   await page.getByRole('button', { name: 'Restore the chosen' }).click();
   await page.getByLabel(/To which folder/).fill('/srv/restored');
   await shot('restore');
-  await page.goto(`${Url}/settings`);
+  await page.goto(`${Url}/settings/charter`);
   const text = page.getByLabel('Charter (YAML)');
   const yaml = await text.inputValue();
   await text.fill(yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'));

@@ -89,6 +89,110 @@ public sealed class ProgramTests : IDisposable
     }
 
     [Fact]
+    public async Task A_service_killed_in_mid_prune_and_mid_reclaim_carries_on_and_catalogue_and_store_agree()
+    {
+        await programs.BeginAsync();
+        await Shell("seq 1 3000 > numbers");
+        for (var i = 0; i < 25; i++)
+        {
+            await Shell($"echo {i} >> numbers");
+            await Ok("job", "run", "by-hand", "--watch");
+        }
+        var plan = JsonSerializer.Deserialize<JsonElement>((await programs.ClientAsync("prune", "plan", "by-hand", "--output", "json")).Out);
+        // Begun and not waited for; killed as soon as the first copy lies in the bin, and then in the middle of freeing bytes.
+        var pruning = programs.ClientAsync("prune", "apply", plan.GetProperty("fingerprint").GetString()!, "--confirm", "only the newest is wanted");
+        await UntilAsync(() => Count("bin") > 0);
+        programs.Kill();
+        await pruning;
+        var moved = Count("bin");
+        await programs.StartServiceAsync();
+        await UntilAsync(() => Count("copies") == 1);
+        Assert.Equal(24, Count("bin"));
+        Assert.InRange(moved, 1, 24);
+        await AgreeAsync(25);
+
+        var reclaiming = programs.ClientAsync("store", "reclaim", "cellar");
+        await UntilAsync(() => Count("bin") < 24);
+        programs.Kill();
+        await reclaiming;
+        await programs.StartServiceAsync();
+        await Ok("store", "reclaim", "cellar");
+        Assert.Equal((1, 0), (Count("copies"), Count("bin")));
+        await AgreeAsync(1);
+        await Ok("store", "check", "cellar");
+        await Ok("copy", "restore", "newest:by-hand", "--to", programs.Root + "/back");
+        Assert.Equal("", await Shell($"cmp numbers '{programs.Root}/back{programs.Source}/numbers'"));
+
+        int Count(string folder) => Directory.Exists($"{programs.StoreFolder}/{folder}") ? Directory.EnumerateFiles($"{programs.StoreFolder}/{folder}", "*.copy").Count() : 0;
+
+        async Task AgreeAsync(int copies)
+        {
+            for (var i = 0; ; i++)
+            {
+                var runs = JsonSerializer.Deserialize<JsonElement>((await Ok("run", "list", "--output", "json")).Out);
+                if (runs.EnumerateArray().All(r => r.GetProperty("state").GetString() == "ended")) break;
+                Assert.InRange(i, 0, 200);
+            }
+            var known = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out);
+            Assert.Equal(copies, known.GetArrayLength());
+            Assert.Equal(Count("bin"), known.EnumerateArray().Count(c => c.GetProperty("binnedAt").ValueKind != JsonValueKind.Null));
+        }
+    }
+
+    private static async Task UntilAsync(Func<bool> holds)
+    {
+        for (var i = 0; !holds(); i++)
+        {
+            Assert.InRange(i, 0, 30_000);
+            await Task.Delay(1);
+        }
+    }
+
+    [Fact]
+    public async Task The_client_cares_for_single_objects_and_copies()
+    {
+        await programs.BeginAsync();
+        await Shell("mkdir d; echo one > d/letter");
+        await Ok("job", "run", "by-hand", "--watch");
+        await Shell("echo two > d/letter");
+        Assert.Contains("before   run", (await Ok("job", "run", "by-hand", "--watch")).Out);
+        Assert.Contains("due", (await Ok("definition", "set", "job", "by-hand", "when=daily at 05:00", "--dry-run")).Out);
+        await Ok("definition", "set", "job", "by-hand", "when=daily at 05:00", "fresh-within=2 days");
+        Assert.Contains("when: daily at 05:00", (await Ok("charter", "export")).Out);
+        Assert.Contains("when: daily at 05:00", (await Ok("definition", "show", "job", "by-hand")).Out);
+        Assert.Equal(2, (await programs.ClientAsync("definition", "set", "job", "by-hand", "when=dayly at 05:00")).ExitCode);
+        Assert.Equal(2, (await programs.ClientAsync("definition", "set", "job", "by-hand", "nonsense")).ExitCode);
+        await Ok("definition", "set", "policy", "spare", "keep=7 daily", "--new");
+        await Ok("definition", "remove", "policy", "spare");
+        Assert.Contains("paused until", (await Ok("job", "pause", "by-hand", "--reason", "moving the disk", "--until", "3 days")).Out);
+        Assert.Contains("PAUSED", (await Ok("job", "show", "by-hand")).Out);
+        await Ok("job", "resume", "by-hand");
+        Assert.Equal(2, (await programs.ClientAsync("job", "pause", "by-hand", "--reason", "x", "--until", "soon")).ExitCode);
+
+        Assert.Contains("/d/letter", (await Ok("copy", "find", "letter")).Out);
+        Assert.Equal(1, (await programs.ClientAsync("copy", "find", "no-such-name")).ExitCode);
+        Assert.Equal(2, JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "versions", "by-hand", programs.Source + "/d/letter", "--output", "json")).Out).GetArrayLength());
+        var oldest = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out)[1].GetProperty("id").GetString()!;
+        Assert.Contains("expire", (await Ok("copy", "why", oldest)).Out);
+        await Ok("copy", "hold", oldest, "--reason", "for the survey", "--until", "2099-01-01");
+        Assert.Contains("held by mira until 2099-01-01", (await Ok("copy", "why", oldest)).Out);
+        await Ok("copy", "release", oldest);
+        await Ok("prune", "apply", JsonSerializer.Deserialize<JsonElement>((await Ok("prune", "plan", "by-hand", "--output", "json")).Out).GetProperty("fingerprint").GetString()!);
+        Assert.Contains("out of the bin", (await Ok("copy", "take-back", oldest)).Out);
+        await Ok("copy", "restore", oldest, programs.Source + "/d/letter", "--to", "/", "--existing", "beside");
+        Assert.Equal("one\ntwo\n", await Shell("cat d/letter.restored d/letter"));
+        Assert.Contains("only to look at", (await Ok("prune", "plan", "by-hand", "--as-of", "2030-01-01T00:00:00Z")).Out);
+        Assert.Contains("ready", (await Ok("service", "show")).Out);
+        Assert.Equal(3, (await programs.ClientAsync("service", "confirm-clock")).ExitCode);
+        Assert.Contains("nobody is told", (await Ok("channel", "list")).Out);
+        Assert.Equal(0, (await programs.ClientAsync("alert", "list", "--class", "stale")).ExitCode);
+        // What the service wrote for itself is a JSON object a line, and holds no secret.
+        var log = await File.ReadAllTextAsync(Directory.EnumerateFiles(programs.DataFolder + "/logs", "*.jsonl").Single());
+        Assert.All(log.Split('\n', StringSplitOptions.RemoveEmptyEntries), l => Assert.True(JsonDocument.Parse(l).RootElement.TryGetProperty("@t", out _)));
+        Assert.DoesNotContain("a long sentence", log);
+    }
+
+    [Fact]
     public async Task A_second_service_on_the_same_catalogue_refuses_to_start_and_a_stop_is_clean()
     {
         await programs.StartServiceAsync();

@@ -66,17 +66,20 @@ internal sealed class Bench : IAsyncDisposable
     /// <summary>Tests let hours pass between two looks, which is no silence unless they mean it.</summary>
     public string Silence { get; set; } = "1000 days";
 
-    public static async Task<Bench> StartAsync(bool withPerson = true)
+    private bool Ticking { get; init; }
+
+    public static async Task<Bench> StartAsync(bool withPerson = true, bool ticking = false)
     {
-        var bench = new Bench(Directory.CreateTempSubdirectory("bench-").FullName);
+        var bench = new Bench(Directory.CreateTempSubdirectory("bench-").FullName) { Ticking = ticking };
         Directory.CreateDirectory(bench.Source);
         await bench.StartServiceAsync(withPerson);
         return bench;
     }
 
-    public async Task RestartAsync()
+    public async Task RestartAsync(Action? meanwhile = null)
     {
         await StopAsync();
+        meanwhile?.Invoke();
         await StartServiceAsync(false);
     }
 
@@ -127,6 +130,8 @@ internal sealed class Bench : IAsyncDisposable
         await IdleAsync();
     }
 
+    public Task<IDisposable> HoldLoopAsync() => Services.GetRequiredService<ClockLoop>().HoldAsync(default);
+
     public Task IdleAsync() => Services.GetRequiredService<Dispatch>().WhenIdleAsync();
 
     /// <summary>Begins a run and waits for its end.</summary>
@@ -152,7 +157,7 @@ internal sealed class Bench : IAsyncDisposable
     private async Task StartServiceAsync(bool withPerson)
     {
         app = IronKeepHost.Build(
-            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", $"--IronKeep:Silence={Silence}"],
+            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", $"--IronKeep:Ticking={Ticking}", $"--IronKeep:Silence={Silence}"],
             b =>
             {
                 b.Services.AddSingleton<TimeProvider>(Clock);
@@ -162,13 +167,16 @@ internal sealed class Bench : IAsyncDisposable
         await app.StartAsync();
         Http = new HttpClient { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
         var people = Services.GetRequiredService<People>();
-        if (withPerson)
-        {
-            Assert.Null(await people.AddAsync(Name, Password, default));
-            await people.MakeCodeAsync(default);
-            token = (await people.MakeTokenAsync((await people.CheckAsync(Name, Password, default))!, "test", default)).Secret;
-        }
+        // A catalogue that was begun anew knows nobody.
+        if (withPerson || (token is not null && Code is not null)) token = await SignInAsync(people);
         if (token is not null) Http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+    }
+
+    private static async Task<string> SignInAsync(People people)
+    {
+        Assert.Null(await people.AddAsync(Name, Password, default));
+        await people.MakeCodeAsync(default);
+        return (await people.MakeTokenAsync((await people.CheckAsync(Name, Password, default))!, "test", default)).Secret;
     }
 
     private async Task StopAsync()

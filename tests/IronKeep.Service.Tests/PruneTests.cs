@@ -94,7 +94,9 @@ public sealed class PruneTests
         var plan = await PlanAsync(bench);
         var going = plan.Copies.Where(c => c.Verdict == "expire").Select(c => c.CopyId).ToList();
         var record = $"{bench.StoreFolder}/copies/{going[1]}.copy";
-        await Shell($"chattr +i '{record}'");
+        // Where files cannot be made immutable, a folder in the way refuses the move as well.
+        var obstacle = $"{bench.StoreFolder}/bin/{bench.Clock.Now.UtcDateTime:yyyyMMdd'T'HHmmss'Z'}-{going[1]}.copy";
+        if (await Shell($"chattr +i '{record}'") != 0) Directory.CreateDirectory(obstacle + "/x");
         try
         {
             var run = await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply");
@@ -105,7 +107,7 @@ public sealed class PruneTests
         }
         finally
         {
-            await Shell($"chattr -i '{record}'");
+            await Shell($"chattr -i '{record}'; rm -rf '{obstacle}'");
         }
         // Once the cause is mended, the same plan does the rest.
         Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome);
@@ -161,9 +163,10 @@ public sealed class PruneTests
 
     private static Task<KeepContext> DbAsync(Bench bench) => bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
 
-    private static async Task Shell(string command)
+    private static async Task<int> Shell(string command)
     {
-        using var process = System.Diagnostics.Process.Start("/bin/bash", ["-c", command]);
+        using var process = System.Diagnostics.Process.Start("/bin/bash", ["-c", command + " 2> /dev/null"]);
         await process.WaitForExitAsync();
+        return process.ExitCode;
     }
 }

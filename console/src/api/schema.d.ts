@@ -372,21 +372,19 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Carries out a plan, if everything it rests on is unchanged; one that the brake holds needs a reason */
+    /** Carries out a plan, if everything it rests on is unchanged; one that the brake holds needs a reason in confirm */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          confirm?: string;
+        };
         header?: never;
         path: {
           fingerprint: string;
         };
         cookie?: never;
       };
-      requestBody?: {
-        content: {
-          'application/json': null | components['schemas']['ApplyPlanRequest'];
-        };
-      };
+      requestBody?: never;
       responses: {
         /** @description Accepted */
         202: {
@@ -2413,9 +2411,6 @@ export interface components {
       /** Format: int64 */
       runId: null | number;
       affected: string[];
-    };
-    ApplyPlanRequest: {
-      confirm: null | string;
     };
     ChannelAnswer: {
       name: string;
