@@ -108,7 +108,7 @@ test('a copy says why it is here, and is held and released', async () => {
   await page.getByRole('button', { name: 'Why is it here?' }).click();
   await page.getByRole('region', { name: 'Why this copy is here' }).getByText('floor:').waitFor();
   await page.getByRole('button', { name: 'Hold' }).click();
-  await page.getByLabel('Why', { exact: true }).fill('for the survey');
+  await page.getByRole('textbox', { name: 'Why' }).fill('for the survey');
   await page.getByRole('dialog').getByRole('button', { name: 'Hold' }).click();
   await page
     .getByText(/held by mira until/)
@@ -121,8 +121,8 @@ test('a copy says why it is here, and is held and released', async () => {
 test('a job is changed in a form that shows mistakes and effect while typing', async () => {
   await page.goto(`${demo.url}/settings/job/tide-weather`);
   const when = page.getByLabel('When', { exact: true });
-  await when.fill('every 6 hurs');
-  await page.getByText("did you mean 'hours'?").first().waitFor();
+  await when.fill('daly at 05:00');
+  await page.getByText("did you mean 'daily'?").first().waitFor();
   expect(await page.getByRole('button', { name: 'Save' }).isDisabled()).toBe(true);
   await when.fill('every 3 hours');
   await page.getByText('when: every 6 hours → every 3 hours').waitFor();
@@ -137,7 +137,7 @@ test('a job is changed in a form that shows mistakes and effect while typing', a
 test('a job is paused with a reason and resumed', async () => {
   await page.goto(`${demo.url}/jobs/web-site`);
   await page.getByRole('button', { name: 'Pause' }).click();
-  await page.getByLabel('Why', { exact: true }).fill('it is being moved');
+  await page.getByRole('textbox', { name: 'Why' }).fill('it is being moved');
   await page.getByRole('dialog').getByRole('button', { name: 'Pause' }).click();
   await page.getByText('it is being moved').waitFor();
   await page.goto(`${demo.url}/jobs?state=paused`);
@@ -186,7 +186,7 @@ test('a prune plan is looked at, needs its fingerprint, and moves what it said t
   const button = page.getByRole('button', { name: /to the bin$/ });
   expect(await button.isDisabled()).toBe(true);
   const fingerprint = (await page.locator('label .mono').textContent()) ?? '';
-  await page.getByRole('textbox').fill(fingerprint);
+  await page.getByLabel(/Type the fingerprint/).fill(fingerprint);
   await button.click();
   await page.getByText(`ringing-register went to the bin of store marsh-house`).waitFor();
   expect(readdirSync(join(demo.folder, 'stores/marsh-house/bin')).length).toBeGreaterThanOrEqual(going);
@@ -244,10 +244,12 @@ describe('axe finds nothing serious', () => {
     await page.goto(demo.url + (path === '/copies/newest' ? `/copies/${await newestCopy()}` : path));
     await page.getByRole('heading', { level: 1 }).waitFor();
     await expect.poll(() => page.getByLabel('Loading').count()).toBe(0);
-    // The dark look has the same elements: only its colours are judged again.
-    const inLight = await new AxeBuilder({ page }).analyze();
+    // Rows are alike, so some stand for all; the dark look has the same elements, so only its colours are judged again.
+    const judge = () => new AxeBuilder({ page }).exclude('tbody tr:nth-child(n + 15)');
+    const inLight = await judge().analyze();
+    await page.addStyleTag({ content: '* { transition: none !important; }' });
     await page.emulateMedia({ colorScheme: 'dark' });
-    const inDark = await new AxeBuilder({ page }).withRules(['color-contrast']).analyze();
+    const inDark = await judge().withRules(['color-contrast']).analyze();
     const found = [...inLight.violations, ...inDark.violations]
       .filter((v) => v.impact === 'serious' || v.impact === 'critical')
       .map((v) => `${v.id} ${v.nodes[0]?.target.join(' ')} ${v.nodes[0]?.failureSummary}`);

@@ -35,6 +35,12 @@ export async function startEmpty() {
     });
     service.on('exit', (exit) => reject(new Error(`the service ended with ${exit}: ${said}`)));
   });
+  for (;;) {
+    // The code is printed before the first request is answered.
+    const answer = await fetch(`${url}/health`).catch(() => undefined);
+    if (answer?.ok) break;
+    await new Promise((resolve) => setTimeout(resolve, 50));
+  }
   const stop = () => {
     service.kill('SIGKILL');
     rmSync(folder, { recursive: true, force: true });

@@ -29,7 +29,7 @@ public sealed record StoreAnswer(
     ReadingAnswer? Reading,
     RunAnswer? LastCheck);
 
-/// <summary>What all backup runs into the store took, read, found new and stored, in bytes.</summary>
+/// <summary>What the backup runs of the last 30 days into the store alone took, read, found new and stored, in bytes.</summary>
 public sealed record ReductionAnswer(long SelectedBytes, long ReadBytes, long NewBytes, long StoredBytes);
 
 /// <summary>How much of a store's packs has ever been read back, how much within 30 days, and when the part that waits longest was.</summary>

@@ -41,6 +41,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<Copy>().HasIndex(c => new { c.Job, c.Machine, c.Taken });
         modelBuilder.Entity<Copy>().HasIndex(c => new { c.Store, c.Taken });
         modelBuilder.Entity<Copy>().HasIndex(c => c.Taken);
+        modelBuilder.Entity<Copy>().HasIndex(c => new { c.Machine, c.Job }).HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
         modelBuilder.Entity<PrunePlanRow>().HasKey(p => p.Fingerprint);
         modelBuilder.Entity<Alert>().HasIndex(a => new { a.Subject, a.Class });
         modelBuilder.Entity<Alert>().HasIndex(a => a.State);

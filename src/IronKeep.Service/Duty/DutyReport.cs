@@ -11,10 +11,8 @@ using Microsoft.Extensions.Options;
 namespace IronKeep.Service.Duty;
 
 /// <summary>Puts together what needs a person now and the sums of the last night, for the page, the client and the daily mail.</summary>
-public sealed class DutyReport(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
-    private const int Nights = 30;
-
     public async Task<DutyAnswer> MakeAsync(KeepContext db, CancellationToken cancel)
     {
         var now = clock.Now();
@@ -25,7 +23,7 @@ public sealed class DutyReport(CharterInForce inForce, TimeProvider clock, IOpti
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
         var machine = settings.Value.Machine;
         var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, cancel);
-        var nights = await NightBoard.OfAsync(db, [.. charter.Jobs.Keys], charter.Zone, now, Nights, cancel);
+        var nights = await board.OfAsync(db, [.. charter.Jobs.Keys], charter.Zone, now, NightBoard.MostNights, cancel);
         return new DutyAnswer(
             now.ToDateTimeOffset(), charter.Zone.Id, from.ToDateTimeOffset(), to.ToDateTimeOffset(),
             sums.Sum(s => s.Count),

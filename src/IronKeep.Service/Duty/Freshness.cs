@@ -24,16 +24,26 @@ public static class Freshness
 {
     public static async Task<Dictionary<string, Standing>> OfAsync(KeepContext db, IReadOnlyCollection<JobDeclaration> jobs, string machine, CancellationToken cancel)
     {
-        // Of one job its copies are few; of all jobs the index is walked once.
-        var names = jobs.Count == 1 ? jobs.Select(j => j.Name).ToList() : null;
         var inForce = CopyBook.InForce(db).Where(c => c.Machine == machine);
-        if (names is not null) inForce = inForce.Where(c => c.Job == names[0]);
+        var watched = db.JobWatches.Where(w => w.Machine == machine);
+        if (jobs.Count == 1)
+        {
+            var only = jobs.First().Name;
+            inForce = inForce.Where(c => c.Job == only);
+            watched = watched.Where(w => w.Job == only);
+        }
         var counts = await inForce.GroupBy(c => c.Job).Select(g => new { Job = g.Key, Count = g.Count() }).ToDictionaryAsync(g => g.Job, g => g.Count, cancel);
-        var good = inForce.Where(c => c.State == CopyState.Unchecked || c.State == CopyState.Sound);
-        var newestTaken = good.GroupBy(c => new { c.Job, c.Store }).Select(g => new { g.Key.Job, g.Key.Store, Taken = g.Max(c => c.Taken) });
-        var newest = (await good.Join(newestTaken, c => new { c.Job, c.Store, c.Taken }, n => new { n.Job, n.Store, n.Taken }, (c, _) => c).ToListAsync(cancel)).ToLookup(c => c.Job);
+        var newest = new Dictionary<(string Job, string Store), Copy>();
+        foreach (var store in jobs.SelectMany(j => j.Into).Distinct().ToList())
+        {
+            // A seek for each job, where grouping would walk through all copies twice.
+            var ids = await watched.Select(w => db.Copies
+                .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
+                .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault()).Where(id => id != null).ToListAsync(cancel);
+            foreach (var copy in await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)) newest[(copy.Job, copy.Store)] = copy;
+        }
         return jobs.ToDictionary(j => j.Name, j => new Standing(
-            newest[j.Name].Where(c => j.Into.Contains(c.Store)).GroupBy(c => c.Store).ToDictionary(g => g.Key, g => g.First()), counts.GetValueOrDefault(j.Name)));
+            j.Into.Where(s => newest.ContainsKey((j.Name, s))).ToDictionary(s => s, s => newest[(j.Name, s)]), counts.GetValueOrDefault(j.Name)));
     }
 
     /// <summary>Since when each job is watched on the machine.</summary>

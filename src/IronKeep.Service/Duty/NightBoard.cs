@@ -12,8 +12,14 @@ namespace IronKeep.Service.Duty;
 /// Nights: from noon to noon in the charter's zone, named by the date on which they begin. A span has 23 or 25 hours where the
 /// clock is changed. Source: docs/semantics.md, section 6.
 /// </summary>
-public static class NightBoard
+public sealed class NightBoard
 {
+    private sealed record Remembered(string Key, Dictionary<(string Job, LocalDate Night), NightCell> Cells);
+
+    private static readonly Dictionary<(string Job, LocalDate Night), NightCell> Nothing = [];
+    private volatile Remembered? remembered;
+    /// <summary>The longest board that is shown.</summary>
+    public const int MostNights = 30;
     private static readonly LocalTime Cut = LocalTime.Noon;
 
     // Worst first: what a cell shows when a night had several outcomes.
@@ -36,25 +42,59 @@ public static class NightBoard
         return local.TimeOfDay >= Cut ? local.Date : local.Date.PlusDays(-1);
     }
 
-    /// <summary>The last nights of each job, oldest first, the one in progress last.</summary>
-    public static async Task<Dictionary<string, IReadOnlyList<NightCell>>> OfAsync(KeepContext db, IReadOnlyCollection<string> jobs, DateTimeZone zone, Instant now, int nights, CancellationToken cancel)
+    /// <summary>
+    /// The last nights of each job, oldest first, the one in progress last. Nights that are over are remembered until something of
+    /// them changes, so that a board of a thousand jobs is quick.
+    /// </summary>
+    public async Task<Dictionary<string, IReadOnlyList<NightCell>>> OfAsync(KeepContext db, IReadOnlyCollection<string> jobs, DateTimeZone zone, Instant now, int nights, CancellationToken cancel)
     {
         var newest = NightOf(now, zone);
         var oldest = newest.PlusDays(1 - nights);
-        var from = Begin(oldest, zone);
-        var planned = await db.PlannedRuns.AsNoTracking().Where(p => p.Due >= from && p.Due <= now && jobs.Contains(p.Job)).OrderBy(p => p.Due)
-            .Select(p => new { p.Job, p.Due, p.Outcome, p.RunId }).ToListAsync(cancel);
-        var byCell = planned.ToLookup(p => (p.Job, Night: NightOf(p.Due, zone)));
-        return jobs.ToDictionary(job => job, job => (IReadOnlyList<NightCell>)Enumerable.Range(0, nights).Select(i =>
+        // Of a single job the nights are few.
+        var one = jobs.Count == 1 ? jobs.First() : null;
+        var open = one is null ? Latest(oldest, newest.PlusDays(-1)) : oldest;
+        var over = one is null ? await OverAsync(db, oldest, open, zone, cancel) : Nothing;
+        var moving = await ReadAsync(db, one, open, newest.PlusDays(1), zone, now, cancel);
+        return jobs.ToDictionary(job => job, job => (IReadOnlyList<NightCell>)[.. Enumerable.Range(0, nights).Select(i =>
         {
             var date = oldest.PlusDays(i);
-            var cell = byCell[(job, date)].ToList();
-            var ended = cell.Where(p => p.Outcome is not null).ToList();
-            var worst = ended.OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
-            var outcome = worst is not null ? Kebab.From(worst.Outcome!.Value.ToString()) : cell.Count > 0 ? "running" : null;
-            return new NightCell(date.ToString("uuuu-MM-dd", CultureInfo.InvariantCulture), outcome, cell.Count, (worst ?? cell.LastOrDefault())?.RunId);
-        }).ToList());
+            return (date < open ? over : moving).GetValueOrDefault((job, date)) ?? new NightCell(Text(date), null, 0, null);
+        })]);
     }
+
+    /// <summary>Something has changed that was due at an instant; what is remembered of that night is asked for again.</summary>
+    public void Changed(Instant due, Instant now)
+    {
+        if (now - due > Duration.FromHours(20)) remembered = null;
+    }
+
+    private async Task<Dictionary<(string, LocalDate), NightCell>> OverAsync(KeepContext db, LocalDate oldest, LocalDate open, DateTimeZone zone, CancellationToken cancel)
+    {
+        // Asked for by more than one page: the longer board serves the shorter as well.
+        var from = open.PlusDays(-MostNights);
+        var key = $"{zone.Id} {open}";
+        if (remembered is { } known && known.Key == key) return known.Cells;
+        var cells = await ReadAsync(db, null, oldest < from ? oldest : from, open, zone, Instant.MaxValue, cancel);
+        remembered = new Remembered(key, cells);
+        return cells;
+    }
+
+    private static async Task<Dictionary<(string Job, LocalDate Night), NightCell>> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
+    {
+        var (from, to) = (Begin(first, zone), Instant.Min(Begin(end, zone) - Duration.Epsilon, now));
+        var query = db.PlannedRuns.AsNoTracking().Where(p => p.Due >= from && p.Due <= to);
+        if (job is not null) query = query.Where(p => p.Job == job);
+        var planned = await query.OrderBy(p => p.Due).Select(p => new { p.Job, p.Due, p.Outcome, p.RunId }).ToListAsync(cancel);
+        return planned.GroupBy(p => (p.Job, Night: NightOf(p.Due, zone))).ToDictionary(g => g.Key, g =>
+        {
+            var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
+            return new NightCell(Text(g.Key.Night), worst is null ? "running" : Kebab.From(worst.Outcome!.Value.ToString()), g.Count(), (worst ?? g.Last()).RunId);
+        });
+    }
+
+    private static LocalDate Latest(LocalDate a, LocalDate b) => a > b ? a : b;
+
+    private static string Text(LocalDate date) => date.ToString("uuuu-MM-dd", CultureInfo.InvariantCulture);
 
     private static Instant Begin(LocalDate date, DateTimeZone zone) => date.At(Cut).InZoneLeniently(zone).ToInstant();
 }

@@ -102,7 +102,9 @@ public static class IronKeepHost
         services.AddSingleton<TellerSignal>();
         services.AddSingleton<TellingDesk>();
         services.AddSingleton<DutyMail>();
+        services.AddSingleton<NightBoard>();
         services.AddSingleton<DutyReport>();
+        services.AddSingleton<Reductions>();
         services.AddSingleton<IChannelCarrier, SmtpCarrier>();
         services.AddSingleton<IChannelCarrier, PickupCarrier>();
         services.AddSingleton<IChannelCarrier>(s => new WebhookCarrier(new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) }, s.GetRequiredService<IOptions<ServiceSettings>>()));

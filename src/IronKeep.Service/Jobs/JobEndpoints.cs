@@ -25,15 +25,15 @@ public static class JobEndpoints
     public static void MapJobs(this IEndpointRouteBuilder api)
     {
         var jobs = api.MapGroup("/jobs");
-        jobs.MapGet("", async (CharterInForce charter, KeepContext db, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
+        jobs.MapGet("", async (CharterInForce charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
             {
                 var all = charter.Charter.Jobs.Values.ToList();
-                return TypedResults.Ok(await DescribeAsync(all, charter.Charter, db, dispatch, clock.Now(), settings.Value.Machine, cancel));
+                return TypedResults.Ok(await DescribeAsync(all, charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel));
             })
             .WithSummary("All jobs with where they stand");
-        jobs.MapGet("/{name}", async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, KeepContext db, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
+        jobs.MapGet("/{name}", async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
                 charter.Charter.Jobs.TryGetValue(name, out var job)
-                    ? TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, dispatch, clock.Now(), settings.Value.Machine, cancel))[0])
+                    ? TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0])
                     : Missing(name))
             .WithSummary("One job");
         jobs.MapPost("/{name}/runs", RunNowAsync).WithSummary("Runs the job now");
@@ -72,7 +72,7 @@ public static class JobEndpoints
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> PauseAsync(
-        string name, PauseRequest request, CharterInForce charter, Pauses pauses, KeepContext db, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
+        string name, PauseRequest request, CharterInForce charter, Pauses pauses, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
         var now = clock.Now();
@@ -81,25 +81,28 @@ public static class JobEndpoints
         if (until <= now) return Problems.Invalid($"until {request.Until:u} is not in the future; a pause has an end, so that nobody forgets it");
         if (until > now + Pauses.Longest) return Problems.Invalid($"until {request.Until:u} is more than {Pauses.Longest.Days} days away; what is to stop for good is taken out of the charter");
         await pauses.PauseAsync(job, settings.Value.Machine, http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
-        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, dispatch, now, settings.Value.Machine, cancel))[0]);
+        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, settings.Value.Machine, cancel))[0]);
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> ResumeAsync(
-        string name, CharterInForce charter, Pauses pauses, KeepContext db, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel)
+        string name, CharterInForce charter, Pauses pauses, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
         await pauses.ResumeAsync(job, settings.Value.Machine, cancel);
-        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]);
+        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]);
     }
 
     private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
-        List<JobDeclaration> jobs, Charter charter, KeepContext db, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
+        List<JobDeclaration> jobs, Charter charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
     {
         var names = jobs.Select(j => j.Name).ToList();
-        var lastIds = await db.Runs.Where(r => r.Kind == RunKind.Backup && names.Contains(r.Job!)).GroupBy(r => r.Job!).Select(g => g.Max(r => r.Id)).ToListAsync(cancel);
+        // A seek for each job, where grouping would walk through all runs there ever were.
+        var watched = db.JobWatches.Where(w => w.Machine == machine);
+        if (jobs.Count == 1) watched = watched.Where(w => w.Job == names[0]);
+        var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Kind == RunKind.Backup).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
         var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => r.Job!, cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, cancel);
-        var nights = await NightBoard.OfAsync(db, names, charter.Zone, now, NightsShown, cancel);
+        var nights = await nightBoard.OfAsync(db, names, charter.Zone, now, NightsShown, cancel);
         var watches = await db.JobWatches.AsNoTracking().Where(w => w.Machine == machine).ToDictionaryAsync(w => w.Job, cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>

@@ -21,7 +21,7 @@ namespace IronKeep.Service.Runs;
 /// the prune that is tied to its success, and the news of it.
 /// </summary>
 public sealed class Aftermath(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, RunQueue queue, AlertBook alerts, TellingDesk telling, PruneDesk prunes, StoreRoom room,
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, RunQueue queue, AlertBook alerts, TellingDesk telling, PruneDesk prunes, StoreRoom room, NightBoard board,
     TimeProvider clock, EventHub events, ILogger<Aftermath> log)
 {
     /// <summary>Causes that may have passed when it is tried again. Source: docs/semantics.md, section 2.</summary>
@@ -50,6 +50,7 @@ public sealed class Aftermath(
                 planned.Reason = retry is null ? ending.Sentence : $"tried again by run {retry.Id}";
                 planned.RunId = retry?.Id ?? run.Id;
                 await db.SaveChangesAsync();
+                board.Changed(planned.Due, clock.Now());
             }
             if (run.Kind == RunKind.Backup && IsGood(ending.Outcome))
                 await db.PlannedRuns.Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Outcome == Outcome.Missed && p.MadeUpBy == null && p.Due <= run.Began)

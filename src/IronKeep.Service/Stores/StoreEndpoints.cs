@@ -19,15 +19,15 @@ public static class StoreEndpoints
     public static void MapStores(this IEndpointRouteBuilder api)
     {
         var stores = api.MapGroup("/stores");
-        stores.MapGet("", async (CharterInForce charter, StoreRoom room, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
+        stores.MapGet("", async (CharterInForce charter, StoreRoom room, Reductions reductions, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
             {
                 var answers = new List<StoreAnswer>();
-                foreach (var store in charter.Charter.Stores.Values) answers.Add(await DescribeAsync(store, room, open, db, clock.Now(), cancel));
+                foreach (var store in charter.Charter.Stores.Values) answers.Add(await DescribeAsync(store, room, reductions, open, db, clock.Now(), cancel));
                 return TypedResults.Ok<IReadOnlyList<StoreAnswer>>(answers);
             })
             .WithSummary("All stores of the charter");
-        stores.MapGet("/{name}", async Task<Results<Ok<StoreAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, StoreRoom room, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
-                charter.Charter.Stores.TryGetValue(name, out var store) ? TypedResults.Ok(await DescribeAsync(store, room, open, db, clock.Now(), cancel)) : Missing(name))
+        stores.MapGet("/{name}", async Task<Results<Ok<StoreAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, StoreRoom room, Reductions reductions, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
+                charter.Charter.Stores.TryGetValue(name, out var store) ? TypedResults.Ok(await DescribeAsync(store, room, reductions, open, db, clock.Now(), cancel)) : Missing(name))
             .WithSummary("One store");
         stores.MapPost("/{name}/checks", (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel) =>
                 QueueAsync(RunKind.Check, name, charter, queue, http, cancel))
@@ -47,19 +47,18 @@ public static class StoreEndpoints
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
-    private static async Task<StoreAnswer> DescribeAsync(StoreDeclaration store, StoreRoom storeRoom, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
+    private static async Task<StoreAnswer> DescribeAsync(StoreDeclaration store, StoreRoom storeRoom, Reductions reductions, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
     {
         var room = storeRoom.Of(store);
         var alive = CopyBook.Alive(db).Where(c => c.Store == store.Name);
         var counts = await alive.GroupBy(c => new { Binned = c.BinnedAt != null, c.State }).Select(g => new { g.Key.Binned, g.Key.State, Count = g.Count(), Selected = g.Sum(c => c.Bytes), Stored = g.Sum(c => c.StoredBytes) }).ToListAsync(cancel);
-        var runs = await db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Backup && r.Store == store.Name && r.CopyIds != "").GroupBy(r => 1)
-            .Select(g => new { Selected = g.Sum(r => r.SelectedBytes), Read = g.Sum(r => r.ReadBytes), New = g.Sum(r => r.NewBytes), Stored = g.Sum(r => r.StoredBytes) }).FirstOrDefaultAsync(cancel);
+        var reduction = (await reductions.OfAsync(db, cancel)).GetValueOrDefault(store.Name);
         var checks = db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Check && r.Store == store.Name).OrderByDescending(r => r.Id);
         return new StoreAnswer(
             store.Name, store.Folder, room.Problem is null, room.Problem, room.Encryption, store.Capacity?.Bytes, store.Reserve?.Bytes, room.Used, room.Free, room.NearlyFull, store.Bin.ToString(),
             counts.Where(c => !c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Stored),
             counts.Where(c => c.State == CopyState.Unsound).Sum(c => c.Count), counts.Where(c => c.State == CopyState.Missing).Sum(c => c.Count),
-            runs is null ? null : new ReductionAnswer(runs.Selected, runs.Read, runs.New, runs.Stored), counts.Where(c => !c.Binned).Sum(c => c.Selected),
+            reduction, counts.Where(c => !c.Binned).Sum(c => c.Selected),
             store.VerifyWhen?.ToSentence(), store.VerifyBudget?.Bytes, store.ReclaimWhen?.ToSentence(), room.Problem is null ? await CoverageAsync(store, stores, db, now, cancel) : null,
             (await checks.FirstOrDefaultAsync(cancel))?.ToAnswer());
     }

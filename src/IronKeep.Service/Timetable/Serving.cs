@@ -5,6 +5,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Duty;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
@@ -16,7 +17,7 @@ namespace IronKeep.Service.Timetable;
 /// Takes up planned runs that wait: queues them, or ends them as missed, held back or not needed, and lets one run make up for all
 /// that were missed. Source: docs/semantics.md, section 2.
 /// </summary>
-public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook alerts, TimeProvider clock)
+public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook alerts, NightBoard board, TimeProvider clock)
 {
     public const string ByCatchUp = "catch-up";
     private const string Waits = "waits for an earlier run of the job";
@@ -33,6 +34,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
             await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => w.Job, cancel), []);
         foreach (var planned in waiting) await OneAsync(open, planned, cancel);
         await db.SaveChangesAsync(cancel);
+        board.Changed(waiting[0].Due, open.Now);
         foreach (var group in waiting.Where(p => p.Outcome == Outcome.Missed).GroupBy(p => p.Job)) await MissedAsync(open, [.. group], cancel);
         queue.Wake();
     }

@@ -178,6 +178,9 @@ namespace IronKeep.Service.Catalogue.Migrations
 
                     b.HasIndex("Taken");
 
+                    b.HasIndex("Machine", "Job")
+                        .HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
+
                     b.HasIndex("Store", "Taken");
 
                     b.HasIndex("Job", "Machine", "Taken");

@@ -1,0 +1,83 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Net.Http.Headers;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.SignIn;
+using Microsoft.AspNetCore.Builder;
+using Microsoft.AspNetCore.Hosting.Server;
+using Microsoft.AspNetCore.Hosting.Server.Features;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.DependencyInjection;
+using Microsoft.Extensions.Logging;
+using NodaTime;
+
+namespace IronKeep.Bench;
+
+/// <summary>Duty and the lists over a large catalogue, asked through the API on loopback like any page asks.</summary>
+internal static class LargeCatalogue
+{
+    private const int Jobs = 1_000, Nights = 300, CopiesOfAJob = 20, Asked = 200;
+
+    public static async Task MeasureAsync(string folder)
+    {
+        Shell.Run($"rm -rf '{folder}' && mkdir -p '{folder}/data'");
+        await using var app = IronKeepHost.Build(
+            [$"--IronKeep:DataFolder={folder}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false"],
+            b => b.Logging.ClearProviders());
+        await IronKeepHost.PrepareAsync(app);
+        await app.StartAsync();
+        await FillAsync(app, folder);
+        var people = app.Services.GetRequiredService<People>();
+        await people.AddAsync("mira", "a long sentence", default);
+        await people.MakeCodeAsync(default);
+        var token = await people.MakeTokenAsync((await people.CheckAsync("mira", "a long sentence", default))!, "bench", default);
+        using var http = new HttpClient { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
+        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Secret);
+        Console.WriteLine();
+        Console.WriteLine($"{Jobs} jobs, {Jobs * Nights} runs, {Jobs * CopiesOfAJob} copies; {Asked} requests each, one after the other");
+        Console.WriteLine("| asked | median, ms | 99th percentile, ms | answer |");
+        Console.WriteLine("|---|---|---|---|");
+        foreach (var path in new[] { "duty", "jobs", "jobs/job-0500", "runs?limit=100", "runs?job=job-0500", "runs?outcome=failed&limit=100", "copies?limit=200", "copies?job=job-0500", "alerts?state=open", "stores", "timetable?hours=48", "jobs/job-0500/history" })
+        {
+            var bytes = 0;
+            for (var i = 0; i < 40; i++) bytes = (await http.GetByteArrayAsync("/api/v1/" + path)).Length;
+            var times = new List<double>();
+            for (var i = 0; i < Asked; i++)
+            {
+                var watch = Stopwatch.StartNew();
+                await http.GetByteArrayAsync("/api/v1/" + path);
+                times.Add(watch.Elapsed.TotalMilliseconds);
+            }
+            times.Sort();
+            Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| `{path}` | {times[Asked / 2]:0.0} | {times[Asked * 99 / 100 - 1]:0.0} | {bytes / 1000.0:0.0} kB |"));
+        }
+        await app.StopAsync();
+        Shell.Run($"rm -rf '{folder}'");
+    }
+
+    private static async Task FillAsync(WebApplication app, string folder)
+    {
+        var yaml = new System.Text.StringBuilder($"charter: 1\nzone: Europe/London\nstores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n");
+        for (var j = 0; j < Jobs; j++) yaml.Append(CultureInfo.InvariantCulture, $"  job-{j:0000}: {{ takes: {folder}/data, into: s, when: 'daily at {j % 24:00}:{j % 60:00}', policy: p, fresh-within: 2 days }}\n");
+        if (await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is { } problem) throw new InvalidOperationException(problem);
+        await using var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
+        var now = SystemClock.Instance.GetCurrentInstant().ToUnixTimeTicks();
+        const long minute = 600_000_000;
+        var numbers = $"WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i + 1 < {Jobs * Nights}), r AS (SELECT i + 1 AS id, printf('job-%04d', i % {Jobs}) AS job, {now} - ({Nights} - i / {Jobs}) * {1440 * minute} + (i % {Jobs} % 1440 + 120) * {minute} AS at, CASE WHEN (i / {Jobs} * 31 + i % {Jobs}) % 97 = 0 THEN 'failed' ELSE 'ok' END AS outcome FROM n)";
+        await InsertAsync(db, numbers, "Runs",
+            ("Id", "id"), ("Kind", "'backup'"), ("Job", "job"), ("Machine", "'heron'"), ("Store", "'s'"), ("Cause", "'schedule'"), ("State", "'ended'"), ("Outcome", "outcome"),
+            ("Sentence", "'copy: 1000 items, 5 GB taken; 20 MB read, 15 MB new, 9 MB stored'"), ("PlannedRunId", "id"), ("Due", "at"), ("Queued", "at"), ("Began", "at"), ("Ended", $"at + 9 * {minute}"),
+            ("CopyIds", "'c' || id"), ("Attempt", "0"), ("Items", "1000"), ("SelectedBytes", "5000000000"), ("ReadBytes", "20000000"), ("NewBytes", "15000000"), ("StoredBytes", "9000000"), ("Skipped", "0"));
+        await InsertAsync(db, numbers, "PlannedRuns", ("Id", "id"), ("Job", "job"), ("Machine", "'heron'"), ("Due", "at"), ("Outcome", "outcome"), ("RunId", "id"));
+        await InsertAsync(db, numbers, "Copies",
+            ("Id", "'c' || id"), ("Job", "job"), ("Machine", "'heron'"), ("Store", "'s'"), ("Taken", "at"), ("Ended", "at"), ("State", "'sound'"), ("Items", "1000"), ("Bytes", "5000000000"),
+            ("Skipped", "0"), ("NewBytes", "15000000"), ("StoredBytes", "9000000"), ("Damage", "''"), ("DamageCount", "0"), ("RunId", "id"));
+        await db.Database.ExecuteSqlRawAsync($"DELETE FROM Copies WHERE RunId <= {(Nights - CopiesOfAJob) * Jobs}; ANALYZE;");
+    }
+
+#pragma warning disable EF1002 // Every part of it stands in this file.
+    private static Task<int> InsertAsync(KeepContext db, string numbers, string table, params (string Column, string Value)[] values) =>
+        db.Database.ExecuteSqlRawAsync($"{numbers} INSERT INTO {table} ({string.Join(", ", values.Select(v => v.Column))}) SELECT {string.Join(", ", values.Select(v => v.Value))} FROM r");
+}
