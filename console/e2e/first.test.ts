@@ -28,21 +28,24 @@ test('a newcomer is led from nothing to the first restored file', async () => {
   await page.getByLabel('Name').fill('mira');
   await page.getByLabel('Password').fill('a long sentence');
   await page.getByRole('button').first().click();
+  const save = async () => {
+    await page.getByRole('button', { name: 'Save' }).click();
+    await page.getByRole('heading', { level: 1, name: 'Settings' }).waitFor();
+    await page.getByRole('link', { name: 'Duty' }).click();
+  };
   const steps = page.getByRole('region', { name: 'First steps' });
 
   await steps.getByRole('link', { name: 'Make a store' }).click();
   await page.getByLabel('Name').fill('cellar');
   await page.getByLabel('Folder').fill(join(service.folder, 'cellar'));
   await page.getByText(/of room/).waitFor();
-  await page.getByRole('button', { name: 'Save' }).click();
-  await page.getByRole('link', { name: 'Duty' }).click();
+  await save();
 
   await steps.getByRole('link', { name: 'Make a policy' }).click();
   await page.getByLabel('Name').fill('season');
   await page.getByLabel('Keep', { exact: true }).fill('newest 3 then 7 daily');
   await page.getByText(/comes to keep 10 copies/).waitFor();
-  await page.getByRole('button', { name: 'Save' }).click();
-  await page.getByRole('link', { name: 'Duty' }).click();
+  await save();
 
   await steps.getByRole('link', { name: 'Make a job' }).click();
   await page.getByLabel('Name').fill('letters');
@@ -50,8 +53,7 @@ test('a newcomer is led from nothing to the first restored file', async () => {
   await page.getByRole('textbox', { name: 'Into' }).fill('cellar');
   await page.getByRole('combobox', { name: 'Policy' }).fill('season');
   await page.getByText('1 file, 12 B').waitFor();
-  await page.getByRole('button', { name: 'Save' }).click();
-  await page.getByRole('link', { name: 'Duty' }).click();
+  await save();
 
   await steps.getByRole('button', { name: 'Run letters' }).click();
   await page.getByText('No open alerts').waitFor();

@@ -1,7 +1,10 @@
 using System.Net;
 using IronKeep.Contracts;
+using IronKeep.Service.Catalogue;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hosting;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.DependencyInjection;
 
 namespace IronKeep.Service.Tests;
 
@@ -60,6 +63,7 @@ public sealed class HealthTests
         var spoilt = bench.Root + "/spoilt";
         Directory.CreateDirectory(spoilt);
         SelfCheck.RefuseDamaged(spoilt);
+        await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync()) await db.Database.ExecuteSqlRawAsync("PRAGMA wal_checkpoint(TRUNCATE)");
         using (var source = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite))
         {
             var bytes = new byte[source.Length];

@@ -64,6 +64,15 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
   const shown = specs.filter((s) => rare || !s.rare || (fields[s.key]?.length ?? 0) > 0);
   const mistakes = preview.data?.mistakes ?? [];
   const ready = preview.data && mistakes.length === 0 && settled === JSON.stringify({ name, fields });
+  // What was saved comes back with another tag and makes a new form, so the way on must not depend on this one; whoever has gone
+  // elsewhere meanwhile is left there.
+  const goOn = (done: Promise<unknown>, to: string) => {
+    const here = window.location.pathname;
+    done.then(
+      () => window.location.pathname === here && void navigate(to),
+      () => undefined,
+    );
+  };
   const back = kind === 'job' && props.name ? `/jobs/${props.name}` : '/settings';
   return (
     <div className="columns" style={{ gridTemplateColumns: 'minmax(320px, 2fr) minmax(340px, 3fr)' }}>
@@ -72,7 +81,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
         aria-label="Fields"
         onSubmit={(e) => {
           e.preventDefault();
-          save.mutate(undefined, { onSuccess: () => void navigate(back) });
+          goOn(save.mutateAsync(undefined), back);
         }}
       >
         {props.name === undefined && (
@@ -134,7 +143,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
           pending={remove.isPending}
           error={remove.error}
           close={() => setRemoving(false)}
-          act={() => remove.mutate(undefined, { onSuccess: () => void navigate('/settings') })}
+          act={() => goOn(remove.mutateAsync(undefined), '/settings')}
         />
       )}
     </div>
