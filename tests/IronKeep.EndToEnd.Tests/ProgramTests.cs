@@ -93,7 +93,7 @@ public sealed class ProgramTests : IDisposable
     {
         await programs.BeginAsync();
         await Shell("seq 1 3000 > numbers");
-        for (var i = 0; i < 25; i++)
+        for (var i = 0; i < 12; i++)
         {
             await Shell($"echo {i} >> numbers");
             await Ok("job", "run", "by-hand", "--watch");
@@ -107,12 +107,12 @@ public sealed class ProgramTests : IDisposable
         var moved = Count("bin");
         await programs.StartServiceAsync();
         await UntilAsync(() => Count("copies") == 1);
-        Assert.Equal(24, Count("bin"));
-        Assert.InRange(moved, 1, 24);
-        await AgreeAsync(25);
+        Assert.Equal(11, Count("bin"));
+        Assert.InRange(moved, 1, 11);
+        await AgreeAsync(12);
 
         var reclaiming = programs.ClientAsync("store", "reclaim", "cellar");
-        await UntilAsync(() => Count("bin") < 24);
+        await UntilAsync(() => Count("bin") < 11);
         programs.Kill();
         await reclaiming;
         await programs.StartServiceAsync();

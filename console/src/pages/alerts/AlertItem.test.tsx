@@ -1,0 +1,67 @@
+import { MantineProvider } from '@mantine/core';
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { cleanup, render, screen } from '@testing-library/react';
+import { MemoryRouter } from 'react-router';
+import { afterEach, expect, test } from 'vitest';
+import type { Alert } from '../../api/client';
+import { AlertItem } from './AlertItem';
+
+afterEach(cleanup);
+
+const alert = (change: Partial<Alert>): Alert => ({
+  id: 7,
+  subject: 'job register on heron',
+  class: 'failed',
+  state: 'open',
+  message: 'it failed',
+  remedy: 'mend it',
+  count: 3,
+  openedAt: '2026-11-23T09:00:00Z',
+  lastAt: '2026-11-23T10:00:00Z',
+  acknowledgedBy: null,
+  acknowledgedAt: null,
+  closedAt: null,
+  runId: 12,
+  affected: [],
+  ...change,
+});
+
+const show = (a: Alert) =>
+  render(
+    <MantineProvider env="test">
+      <QueryClientProvider client={new QueryClient()}>
+        <MemoryRouter>
+          <AlertItem alert={a} />
+        </MemoryRouter>
+      </QueryClientProvider>
+    </MantineProvider>,
+  );
+
+test.each([
+  [{ class: 'failed' }, 'button', 'Run now'],
+  [{ class: 'stale' }, 'button', 'Run now'],
+  [{ class: 'suspect' }, 'button', 'It is right'],
+  [{ class: 'unsound', subject: 'store cellar' }, 'button', 'Check it'],
+  [{ class: 'nearly-full', subject: 'store cellar' }, 'button', 'Reclaim'],
+  [{ class: 'braked-prune', subject: 'prune of register in store cellar' }, 'link', 'The plan'],
+  [{ class: 'clock', subject: 'the clock of heron' }, 'button', 'The time is right'],
+  [{ class: 'untold', subject: 'channel crew' }, 'link', 'The channels'],
+] as [Partial<Alert>, 'button' | 'link', string][])('%o offers %s "%s"', (change, role, name) => {
+  show(alert(change));
+  screen.getByRole(role, { name });
+  screen.getByRole('button', { name: 'Acknowledge' });
+});
+
+test('what is closed says how long it was open and asks for nothing', () => {
+  show(alert({ state: 'closed', closedAt: '2026-11-23T10:30:00Z', acknowledgedBy: 'mira' }));
+  screen.getByText(/after 1:30 h/);
+  screen.getByText('seen by mira');
+  expect(screen.queryByText('mend it')).toBeNull();
+  expect(screen.queryByRole('button')).toBeNull();
+  screen.getByRole('link', { name: 'The run' });
+});
+
+test('one cause with many victims names them', () => {
+  show(alert({ subject: 'store cellar', affected: ['register', 'cameras'] }));
+  screen.getByText('Affects register, cameras.');
+});
