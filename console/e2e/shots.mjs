@@ -22,7 +22,7 @@ const visit = async (path, name) => {
 };
 
 await page.goto(`${Url}/sign-in`);
-if (paths.length === 0) await shot('sign-in');
+
 await signIn(page, Url, Name, Password);
 for (const path of paths) await visit(path, path === '/' ? 'duty' : path.slice(1).replace(/[^a-z0-9]+/gi, '-'));
 if (paths.length === 0) {

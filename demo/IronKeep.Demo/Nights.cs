@@ -104,12 +104,14 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
 
     private async Task TidyAsync(int night, CancellationToken cancel)
     {
-        foreach (var job in charter.Charter.Jobs.Values.Where(j => j.Prune == PruneTime.ByHand))
+        foreach (var job in charter.Charter.Jobs.Values)
         {
             foreach (var store in job.Into)
             {
                 var plan = await prunes.PlanAsync(job, store, null, cancel);
-                if (plan.Counts["expire"] == 0 || plan.Brake.Count > 0) continue;
+                // What is tied to success needs a hand only where the brake holds it, as after a store was away.
+                if (plan.Counts["expire"] == 0 || (job.Prune == PruneTime.AfterSuccess && plan.Brake.Count == 0)) continue;
+                if (plan.Brake.Count > 0) await prunes.ConfirmAsync(plan.Fingerprint!, person, "looked at it: the runs of some days come at once", cancel);
                 await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, person) { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
                 await dispatch.WhenIdleAsync(cancel);
             }
