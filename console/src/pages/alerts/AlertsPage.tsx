@@ -1,5 +1,6 @@
 import { Button, SegmentedControl, Select } from '@mantine/core';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
+import { useFilters } from '../../ui/params';
 import { api, take } from '../../api/client';
 import { useAct, useAlerts, useChannels } from '../../api/hooks';
 import { When } from '../../ui/Facts';
@@ -11,16 +12,10 @@ import { AlertItem } from './AlertItem';
 const classes = 'unsound clock stale untold failed braked-prune nearly-full overdue suspect missed silent'.split(' ');
 
 export function AlertsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useFilters();
   const state = params.get('state') ?? 'open';
   const kind = params.get('class');
   const alerts = useAlerts({ state: state === 'all' ? undefined : state, class: kind ?? undefined });
-  const set = (key: string, value: string | null) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
   return (
     <Page
       title="Alerts"

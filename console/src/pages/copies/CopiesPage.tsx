@@ -1,6 +1,7 @@
 import { Button, Select, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate } from 'react-router';
+import { useFilters } from '../../ui/params';
 import { useCopies, useJobs } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { Page, Problem } from '../../ui/Page';
@@ -9,19 +10,13 @@ import { Status } from '../../ui/Status';
 import { Found } from './Found';
 
 export function CopiesPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useFilters();
   const job = params.get('job') ?? undefined;
   const jobs = useJobs();
   const copies = useCopies({ job });
   const navigate = useNavigate();
   const words = params.get('find') ?? '';
   const [wanted] = useDebouncedValue(words.trim(), 350);
-  const set = (key: string, value: string | null) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
   const rows = copies.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Page
