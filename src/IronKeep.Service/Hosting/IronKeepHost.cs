@@ -99,7 +99,7 @@ public static class IronKeepHost
         services.AddSingleton<CopyCare>();
         services.AddSingleton<DefinitionDesk>();
         services.AddSingleton<Effects>();
-        services.AddKeyedSingleton<WakeSignal>(Teller.Signal);
+        services.AddSingleton<TellerSignal>();
         services.AddSingleton<TellingDesk>();
         services.AddSingleton<DutyMail>();
         services.AddSingleton<NightBoard>();

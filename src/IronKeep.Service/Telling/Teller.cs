@@ -13,11 +13,9 @@ namespace IronKeep.Service.Telling;
 /// fails is an alert itself, told through the others; the first message that goes through closes it.
 /// </summary>
 public sealed class Teller(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, IEnumerable<IChannelCarrier> carriers, AlertBook alerts, [FromKeyedServices(Teller.Signal)] WakeSignal signal,
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, IEnumerable<IChannelCarrier> carriers, AlertBook alerts, TellerSignal signal,
     TimeProvider clock, ILogger<Teller> log) : BackgroundService
 {
-    /// <summary>The key of the signal by which the desk wakes the teller.</summary>
-    public const string Signal = "teller";
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
     private static readonly Duration LongestPause = Duration.FromHours(1);

@@ -21,7 +21,7 @@ public enum AlertNews { Opened, Reopened, StillOpen, Closed }
 /// Decides who is told what and writes it down; <see cref="Teller"/> carries it. A job's alerts go to the channels that the job
 /// names, everything else to the charter's; what cannot be told through a channel is told through the others.
 /// </summary>
-public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, [FromKeyedServices(Teller.Signal)] WakeSignal signal)
+public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, TellerSignal signal)
 {
     private const string ChannelPrefix = "channel ";
 
@@ -85,4 +85,23 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     }
 
     private static string Length(Duration d) => d.TotalHours < 1 ? $"{(int)d.TotalMinutes} min" : d.TotalDays < 2 ? $"{(int)d.TotalHours} h" : $"{(int)d.TotalDays} days";
+}
+
+/// <summary>Wakes the teller when there is something new to carry.</summary>
+public sealed class TellerSignal : IDisposable
+{
+    private readonly SemaphoreSlim signal = new(0);
+
+    public void Wake() => signal.Release();
+
+    public async Task WaitAsync(TimeSpan most, CancellationToken cancel)
+    {
+        await signal.WaitAsync(most, cancel);
+        while (signal.Wait(0, CancellationToken.None))
+        {
+            // One look serves all signals that have come.
+        }
+    }
+
+    public void Dispose() => signal.Dispose();
 }

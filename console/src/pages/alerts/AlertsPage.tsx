@@ -1,6 +1,5 @@
 import { Button, SegmentedControl, Select } from '@mantine/core';
-import { Link } from 'react-router';
-import { useFilters } from '../../ui/params';
+import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../../api/client';
 import { useAct, useAlerts, useChannels } from '../../api/hooks';
 import { When } from '../../ui/Facts';
@@ -12,10 +11,16 @@ import { AlertItem } from './AlertItem';
 const classes = 'unsound clock stale untold failed braked-prune nearly-full overdue suspect missed silent'.split(' ');
 
 export function AlertsPage() {
-  const [params, set] = useFilters();
+  const [params, setParams] = useSearchParams();
   const state = params.get('state') ?? 'open';
   const kind = params.get('class');
   const alerts = useAlerts({ state: state === 'all' ? undefined : state, class: kind ?? undefined });
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   return (
     <Page
       title="Alerts"

@@ -1,7 +1,6 @@
 import { Button, Select, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { Link, useNavigate } from 'react-router';
-import { useFilters } from '../../ui/params';
+import { Link, useNavigate, useSearchParams } from 'react-router';
 import { useCopies, useJobs } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { Page, Problem } from '../../ui/Page';
@@ -10,13 +9,19 @@ import { Status } from '../../ui/Status';
 import { Found } from './Found';
 
 export function CopiesPage() {
-  const [params, set] = useFilters();
+  const [params, setParams] = useSearchParams();
   const job = params.get('job') ?? undefined;
   const jobs = useJobs();
   const copies = useCopies({ job });
   const navigate = useNavigate();
   const words = params.get('find') ?? '';
   const [wanted] = useDebouncedValue(words.trim(), 350);
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   const rows = copies.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Page

@@ -1,8 +1,7 @@
 import { Button, SegmentedControl, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useParams } from 'react-router';
-import { useFilters } from '../../ui/params';
+import { Link, useParams, useSearchParams } from 'react-router';
 import { api, take, type PrunePlan } from '../../api/client';
 import { useAct, useJob, useRun } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
@@ -16,7 +15,7 @@ import { RunProgress } from '../runs/RunProgress';
 export function PrunePage() {
   const { name = '' } = useParams();
   const job = useJob(name);
-  const [params, set] = useFilters();
+  const [params, setParams] = useSearchParams();
   const store = params.get('store') ?? job.data?.into[0];
   const day = params.get('as-of') ?? '';
   const plan = useQuery({
@@ -33,6 +32,12 @@ export function PrunePage() {
         }),
       ),
   });
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   return (
     <Page
       title="Prune plan"

@@ -1,7 +1,6 @@
 import { Button, Select, TextInput } from '@mantine/core';
-import { Link, useNavigate } from 'react-router';
+import { Link, useNavigate, useSearchParams } from 'react-router';
 import type { Job } from '../../api/client';
-import { useFilters } from '../../ui/params';
 import { useJobs, useRunJob } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { count } from '../../ui/format';
@@ -40,10 +39,16 @@ export function JobsPage() {
   const jobs = useJobs();
   const run = useRunJob();
   const navigate = useNavigate();
-  const [params, set] = useFilters();
+  const [params, setParams] = useSearchParams();
   const words = params.get('find') ?? '';
   const state = params.get('state');
   const isShown = (state && states[state as keyof typeof states]) || (() => true);
+  const set = (key: string, value: string | null) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(key, value);
+    else next.delete(key);
+    setParams(next, { replace: true });
+  };
   return (
     <Page
       title="Jobs"
