@@ -209,7 +209,7 @@ public sealed class CharterReader
     private Schedule? When(ScalarNode? node, string about)
     {
         if (node is null) return null;
-        var (schedule, problem) = ScheduleSentence.Read(node.Value);
+        var (schedule, problem) = ScheduleText.Read(node.Value);
         if (problem is not null) WrongInside(node, about, problem);
         return schedule;
     }

@@ -3,87 +3,89 @@ using NodaTime;
 
 namespace IronKeep.Core.Schedules;
 
+/// <summary>What happens to a local time that the zone leaves out, or shows twice.</summary>
+internal enum GapRule
+{
+    /// <summary>Left out: the first instant after the gap. Twice: the first.</summary>
+    Clock,
+
+    /// <summary>Left out: not due. Twice: due both times.</summary>
+    Grid,
+
+    /// <summary>Left out: by the offset before the gap. Twice: the first. Source: RFC 5545, section 3.3.5.</summary>
+    Standard,
+}
+
 /// <summary>
-/// When a job is due, in local words. A schedule has no zone of its own: the job brings it. Two kinds exist: clock times on
-/// certain weekdays, and a grid of intervals. Equality is by meaning, so "mon-fri" equals "weekdays".
+/// When a job is due, in local words. A schedule has no zone of its own: the job brings it. Four kinds exist: clock times on
+/// certain dates, a grid of intervals, crontab fields, and a recurrence rule. Equality is by meaning, so "mon-fri" equals "weekdays".
 /// </summary>
 public abstract record Schedule
 {
-    /// <summary>The local times of one date, in order of the wall clock, before the zone's gaps and repeats are looked at.</summary>
-    internal abstract IEnumerable<LocalTime> TimesOn(LocalDate date);
-
-    /// <summary>What happens to a local time that does not exist, or exists twice.</summary>
-    internal abstract IEnumerable<Instant> Resolve(LocalDateTime local, DateTimeZone zone);
-
-    /// <summary>The schedule as a sentence that <see cref="ScheduleSentence.Read"/> reads back to an equal schedule.</summary>
+    /// <summary>The schedule in the form that <see cref="ScheduleText.Read"/> reads back to an equal schedule.</summary>
     public abstract string ToSentence();
 
+    /// <summary>The schedule in plain words, whatever form it was given in.</summary>
+    public virtual string Words => ToSentence();
+
+    /// <summary>What a reader should know that the words do not say, such as how many months have no day 31; usually nothing.</summary>
+    public virtual ImmutableArray<string> Remarks => [];
+
+    /// <summary>The zone that a recurrence rule names for itself; it must be the job's. Null: none, as with every other schedule.</summary>
+    public virtual string? NamedZone => null;
+
+    internal abstract GapRule Gaps { get; }
+
+    /// <summary>The first and last local date on which anything can be due, as day numbers.</summary>
+    internal virtual (int First, int Last) Reach => (int.MinValue, int.MaxValue);
+
+    /// <summary>The last instant at which anything can be due, for a rule that ends at one.</summary>
+    internal virtual Instant? End => null;
+
+    /// <summary>Reads the schedule date by date. The reader may remember things and is used by one thread.</summary>
+    internal abstract DayTimes Open(ClosedDays? closed);
+
     public sealed override string ToString() => ToSentence();
-}
 
-/// <summary>Due at fixed clock times on certain weekdays: "weekdays at 23:00". Source: docs/semantics.md, section 1.</summary>
-public sealed record ClockSchedule(Weekdays Days, ImmutableArray<LocalTime> Times) : Schedule
-{
-    internal override IEnumerable<LocalTime> TimesOn(LocalDate date) => Days.Contains(date.DayOfWeek) ? Times : [];
+    /// <summary>How far ahead a due instant is looked for: a fifth Monday in February can be 40 years away.</summary>
+    internal const int YearsToLook = 45;
 
-    /// <summary>A time in the spring gap is due at the first instant after it; a repeated time is due once, at the first.</summary>
-    internal override IEnumerable<Instant> Resolve(LocalDateTime local, DateTimeZone zone)
+    /// <summary>Whether any local date has a time at all.</summary>
+    internal bool IsEverDue(ClosedDays? closed = null)
     {
-        var mapping = zone.MapLocal(local);
-        yield return mapping.Count == 0 ? mapping.LateInterval.Start : mapping.First().ToInstant();
-    }
-
-    public override string ToSentence() => $"{Days} at {string.Join(", ", Times.Select(Sentences.Time))}";
-
-    public bool Equals(ClockSchedule? other) => other is not null && Days == other.Days && Times.SequenceEqual(other.Times);
-    public override int GetHashCode() => Times.Aggregate(Days.GetHashCode(), HashCode.Combine);
-}
-
-/// <summary>
-/// Due on a wall-clock grid that restarts at every local midnight: "every 15 minutes between 08:00 and 18:00 on weekdays".
-/// A window that ends before it starts runs past midnight and belongs to the day it starts on. Source: docs/semantics.md, section 1.
-/// </summary>
-public sealed record IntervalSchedule(int Minutes, LocalTime? From, LocalTime? To, Weekdays Days) : Schedule
-{
-    private const int MinutesOfDay = 24 * 60;
-
-    internal override IEnumerable<LocalTime> TimesOn(LocalDate date)
-    {
-        var today = Days.Contains(date.DayOfWeek);
-        var yesterday = Days.Contains(date.PlusDays(-1).DayOfWeek);
-        for (var minute = 0; minute < MinutesOfDay; minute += Minutes)
-        {
-            var time = LocalTime.FromMinutesSinceMidnight(minute);
-            if (From is not { } from || To is not { } to)
-            {
-                if (today) yield return time;
-            }
-            else if (from <= to)
-            {
-                if (today && time >= from && time <= to) yield return time;
-            }
-            else if ((today && time >= from) || (yesterday && time <= to)) yield return time;
-        }
-    }
-
-    /// <summary>A grid time in the gap is left out; one in the repeated hour is due both times.</summary>
-    internal override IEnumerable<Instant> Resolve(LocalDateTime local, DateTimeZone zone)
-    {
-        var mapping = zone.MapLocal(local);
-        if (mapping.Count > 0) yield return mapping.First().ToInstant();
-        if (mapping.Count > 1) yield return mapping.Last().ToInstant();
-    }
-
-    public override string ToSentence()
-    {
-        var (count, unit) = Minutes % 60 == 0 ? (Minutes / 60, "hour") : (Minutes, "minute");
-        var grid = $"every {count} {unit}{(count == 1 ? "" : "s")}";
-        var window = From is { } from && To is { } to ? $" between {Sentences.Time(from)} and {Sentences.Time(to)}" : "";
-        return grid + window + (Days == Weekdays.Daily ? "" : $" on {Days}");
+        var times = Open(closed);
+        var first = Math.Max(Reach.First, Civil.ToDay(2001, 1, 1));
+        var last = (int)Math.Min(Math.Min((long)Reach.Last, first + YearsToLook * 366L), Civil.LastDay);
+        for (var day = first; day <= last; day++)
+            if (times.On(day).Length > 0) return true;
+        return false;
     }
 }
 
-internal static class Sentences
+/// <summary>The local times of one date after another.</summary>
+internal abstract class DayTimes
 {
-    public static string Time(LocalTime time) => $"{time.Hour:00}:{time.Minute:00}";
+    /// <summary>The minutes of the day at which something is due on this date, ascending. Not to be written to.</summary>
+    public abstract int[] On(int day);
+}
+
+/// <summary>What limits a sentence: the first date, the last date, and dates left out. All local, all inclusive.</summary>
+public sealed record ScheduleTail(LocalDate? From, LocalDate? Until, ImmutableArray<LocalDate> Except)
+{
+    public static ScheduleTail None { get; } = new(null, null, []);
+
+    private readonly int first = From is { } f ? Civil.ToDay(f) : int.MinValue;
+    private readonly int last = Until is { } u ? Civil.ToDay(u) : int.MaxValue;
+    private readonly HashSet<int>? left = Except.Length == 0 ? null : [.. Except.Select(Civil.ToDay)];
+
+    internal (int First, int Last) Reach => (first, last);
+
+    internal bool Allows(int day) => day >= first && day <= last && left?.Contains(day) != true;
+
+    public bool Equals(ScheduleTail? other) => other is not null && From == other.From && Until == other.Until && Except.SequenceEqual(other.Except);
+    public override int GetHashCode() => HashCode.Combine(From, Until, Except.Length);
+
+    public override string ToString() =>
+        (From is { } from ? $" from {SentenceWords.Date(from)}" : "") + (Until is { } until ? $" until {SentenceWords.Date(until)}" : "")
+        + (Except.Length == 0 ? "" : $" except {string.Join(",", Except.Select(SentenceWords.Date))}");
 }
