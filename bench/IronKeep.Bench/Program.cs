@@ -12,6 +12,11 @@ if (args[0] == "catalogue")
     await LargeCatalogue.MeasureAsync(args[1]);
     return;
 }
+if (args[0] == "planning")
+{
+    Planning.Measure();
+    return;
+}
 // Arguments: the tree to measure with, a folder to work in (emptied), rounds.
 var (tree, work, rounds) = (args[0], args[1], int.Parse(args[2], CultureInfo.InvariantCulture));
 var files = long.Parse(Shell.Run($"find '{tree}' -type f | wc -l"), CultureInfo.InvariantCulture);

@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Commands;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Trying;
 
 namespace IronKeep.Cli;
 
@@ -23,7 +24,7 @@ public static class Root
         root.Options.Add(Common.Url);
         foreach (var command in (Command[])
         [
-            SignInCommands.Make(), DutyCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), JobCommands.Make(),
+            SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), JobCommands.Make(),
             RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(),
         ]) root.Subcommands.Add(command);
         var parsed = root.Parse(args);

@@ -1,5 +1,5 @@
-using CsCheck;
 using Cronos;
+using CsCheck;
 using Ical.Net.CalendarComponents;
 using Ical.Net.DataTypes;
 using IronKeep.Core.Schedules;

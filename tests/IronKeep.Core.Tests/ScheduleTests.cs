@@ -124,7 +124,7 @@ public sealed class ScheduleTests
     [InlineData("daily at 03:00 until 2026-11-23 from 2026-11-20", 32, "not expected here")]
     [InlineData("* * * *", 7, "4 fields; a crontab schedule has five")]
     [InlineData("0 0 2 * * 1-5", 10, "6 fields")]
-    [InlineData("60 2 * * *", 0, "not a minute; write a number from 0 to 59")]
+    [InlineData("60 2 * * *", 0, "not a value of the minute field; write a number from 0 to 59")]
     [InlineData("0 22-2 * * *", 2, "runs backwards; write '22-23,0-2'")]
     [InlineData("*/0 * * * *", 2, "not a step")]
     [InlineData("0 2 * * mno", 8, "a name such as 'mon'")]

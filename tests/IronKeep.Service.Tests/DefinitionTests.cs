@@ -3,6 +3,7 @@ using System.Net.Http.Json;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;
+using IronKeep.Yaml;
 
 namespace IronKeep.Service.Tests;
 

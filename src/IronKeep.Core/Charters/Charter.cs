@@ -1,33 +1,36 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
 using NodaTime;
 
 namespace IronKeep.Core.Charters;
 
 /// <summary>
-/// All that is declared: stores, retention policies, channels and jobs, in order of name. Equality is by meaning.
-/// <paramref name="Tells"/> names the channels that hear of everything whose job names none; <paramref name="DutyMail"/> is when
-/// the duty report goes to them, in <paramref name="Zone"/> (null: never).
+/// All that is declared, each kind in order of name. Equality is by meaning. <see cref="Tells"/> names the channels that hear of
+/// everything whose job names none; <see cref="DutyMail"/> is when the duty report goes to them, in <see cref="Zone"/> (null:
+/// never); <see cref="RunsAtOnce"/> is the ceiling over all machines and stores (null: the service's own).
 /// </summary>
-public sealed record Charter(
-    DateTimeZone Zone,
-    Schedule? DutyMail,
-    ImmutableArray<string> Tells,
-    ImmutableSortedDictionary<string, StoreDeclaration> Stores,
-    ImmutableSortedDictionary<string, PolicyDeclaration> Policies,
-    ImmutableSortedDictionary<string, ChannelDeclaration> Channels,
-    ImmutableSortedDictionary<string, JobDeclaration> Jobs)
+public sealed record Charter(DateTimeZone Zone)
 {
     /// <summary>The version of the charter's shape that this program reads and writes.</summary>
     public const int Version = 1;
 
     /// <summary>Nothing declared, in UTC: what a new service starts with.</summary>
-    public static Charter Empty { get; } = new(
-        DateTimeZone.Utc, null, [],
-        ImmutableSortedDictionary<string, StoreDeclaration>.Empty,
-        ImmutableSortedDictionary<string, PolicyDeclaration>.Empty,
-        ImmutableSortedDictionary<string, ChannelDeclaration>.Empty,
-        ImmutableSortedDictionary<string, JobDeclaration>.Empty);
+    public static Charter Empty { get; } = new(DateTimeZone.Utc);
+
+    public Schedule? DutyMail { get; init; }
+    public ImmutableArray<string> Tells { get; init; } = [];
+    public int? RunsAtOnce { get; init; }
+    public ImmutableSortedDictionary<string, MachineDeclaration> Machines { get; init; } = None<MachineDeclaration>();
+    public ImmutableSortedDictionary<string, StoreDeclaration> Stores { get; init; } = None<StoreDeclaration>();
+    public ImmutableSortedDictionary<string, CalendarDeclaration> Calendars { get; init; } = None<CalendarDeclaration>();
+    public ImmutableSortedDictionary<string, PolicyDeclaration> Policies { get; init; } = None<PolicyDeclaration>();
+    public ImmutableSortedDictionary<string, MediaGroup> MediaGroups { get; init; } = None<MediaGroup>();
+    public ImmutableSortedDictionary<string, RotationSetDeclaration> RotationSets { get; init; } = None<RotationSetDeclaration>();
+    public ImmutableSortedDictionary<string, ChannelDeclaration> Channels { get; init; } = None<ChannelDeclaration>();
+    public ImmutableSortedDictionary<string, JobDeclaration> Jobs { get; init; } = None<JobDeclaration>();
+
+    private static ImmutableSortedDictionary<string, T> None<T>() => ImmutableSortedDictionary.Create<string, T>(StringComparer.Ordinal);
 
     /// <summary>The zone of a job's schedule.</summary>
     public DateTimeZone ZoneOf(JobDeclaration job) => job.Zone ?? Zone;
@@ -41,4 +44,33 @@ public sealed record Charter(
         while (job.After is { } before && Jobs.TryGetValue(before, out var head)) job = head;
         return job;
     }
+
+    /// <summary>The machine that a job belongs to; <paramref name="own"/> is the service's.</summary>
+    public static string MachineOf(JobDeclaration job, string own) => job.On ?? own;
+
+    /// <summary>The importance by which a job's runs are ordered, 5 first: its own, else its machine's.</summary>
+    public int ImportanceOf(JobDeclaration job) =>
+        job.Importance ?? (job.On is { } on && Machines.TryGetValue(on, out var machine) ? machine.Importance : null) ?? MachineDeclaration.UsualImportance;
+
+    /// <summary>
+    /// When a job is due in the end, with its zone, calendar, windows and spread; null when it runs by hand only. A job that follows
+    /// others is due with the first of them.
+    /// </summary>
+    public DueTimes? DueTimesOf(JobDeclaration job, string own)
+    {
+        var head = HeadOf(job);
+        if (head.When is not { } schedule) return null;
+        return new DueTimes(schedule, ZoneOf(head))
+        {
+            Closed = head.Calendar is { } calendar ? Calendars[calendar].Closed : null,
+            WhenClosed = head.WhenClosed,
+            Quiet = head.QuietHours,
+            WhenQuiet = head.WhenQuiet,
+            Spread = DueTimes.SpreadOf(head.Name, MachineOf(head, own), head.Spread),
+        };
+    }
+
+    /// <summary>The set with its groups and zone, as the rules take it.</summary>
+    public (RotationSet Set, DateTimeZone Zone, ClosedDays? Closed) RotationOf(RotationSetDeclaration set) =>
+        (new RotationSet(set.Start, [.. set.Groups.Select(g => MediaGroups[g])]), set.Zone ?? Zone, set.Calendar is { } calendar ? Calendars[calendar].Closed : null);
 }

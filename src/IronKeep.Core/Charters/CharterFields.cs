@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
 
 namespace IronKeep.Core.Charters;
@@ -26,15 +27,30 @@ public static class CharterFields
 
     /// <summary>The kinds of objects with the section that each stands in.</summary>
     public static ImmutableArray<(string Kind, string Section)> Sections { get; } =
-        [("store", "stores"), ("policy", "policies"), ("channel", "channels"), ("job", "jobs")];
+    [
+        ("machine", "machines"), ("store", "stores"), ("calendar", "calendars"), ("policy", "policies"), ("media-group", "media-groups"), ("rotation-set", "rotation-sets"),
+        ("channel", "channels"), ("job", "jobs"),
+    ];
+
+    public static ImmutableArray<CharterField> Of(MachineDeclaration m) => List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
+
+    public static ImmutableArray<CharterField> Of(CalendarDeclaration c) => List(Many("closed", c.Closed.Entries));
+
+    public static ImmutableArray<CharterField> Of(MediaGroup g) => List(
+        One("serves", g.Serves.ToSentence()), Many("media", g.Media), One("protected-for", g.ProtectedFor?.ToString() ?? "always"),
+        One("fill-window", Unless(g.FillWindow, MediaGroup.UsualFillWindow)), One("run-length", Unless(g.RunLength, MediaGroup.UsualRunLength)));
+
+    public static ImmutableArray<CharterField> Of(RotationSetDeclaration r) => List(
+        One("start", SentenceWords.Time(r.Start)), One("first", SentenceWords.Date(r.First)), One("zone", r.Zone?.Id), One("calendar", r.Calendar), Many("groups", r.Groups));
 
     public static ImmutableArray<CharterField> Of(StoreDeclaration s) => List(
         One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
-        One("warn-below", s.WarnBelow?.ToExactText()), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
+        One("warn-below", s.WarnBelow?.ToExactText()), One("runs-at-once", Number(s.RunsAtOnce)), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
         One("reclaim", Sentence(s.ReclaimWhen)));
 
     public static ImmutableArray<CharterField> Of(PolicyDeclaration p) => List(
-        One("keep", p.Keep.ToString()), One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)), One("zone", p.Zone?.Id));
+        One("keep", p.Keep.ToString()), One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)), One("zone", p.Zone?.Id),
+        Many("promises", [.. p.Promises.Select(s => s.ToString())]));
 
     public static ImmutableArray<CharterField> Of(ChannelDeclaration c) => List(
         Many("mail-to", c.MailTo), One("mail-from", c.MailFrom), One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
@@ -42,20 +58,28 @@ public static class CharterFields
         One("pickup", c.Folder), One("webhook", c.Url), One("token-file", c.TokenFile));
 
     public static ImmutableArray<CharterField> Of(JobDeclaration j) => List(
-        Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), Many("into", j.Into), One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id),
-        One("policy", j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDeclaration.UsualStartLimit)),
+        One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), Many("into", j.Into),
+        One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Word(closed) : null),
+        Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Word(j.WhenQuiet)),
+        One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDeclaration.UsualStartLimit)),
         One("run-limit", j.RunLimit?.ToString()), One("catch-up", j.CatchUp == CatchUp.Once ? null : Word(j.CatchUp)),
         One("wait-after-return", Unless(j.WaitAfterReturn, JobDeclaration.UsualWaitAfterReturn)), One("catch-up-gap", Unless(j.CatchUpGap, JobDeclaration.UsualCatchUpGap)),
         One("overlap", j.Overlap == Overlap.Skip ? null : Word(j.Overlap)), One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
         One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()), One("prune", j.Prune == PruneTime.ByHand ? null : Word(j.Prune)),
-        Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Word(j.TellWhen)));
+        Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Word(j.TellWhen)),
+        One("expect-size", j.ExpectSize?.ToExactText()), One("expect-change", j.ExpectChange?.ToExactText()), One("expect-growth", j.ExpectGrowth?.ToExactText()),
+        One("expect-time", j.ExpectTime?.ToString()));
 
     /// <summary>What stands at the top of the charter beside its objects.</summary>
-    public static ImmutableArray<CharterField> Of(Charter c) => List(One("zone", c.Zone.Id), Many("tells", c.Tells), One("duty-mail", Sentence(c.DutyMail)));
+    public static ImmutableArray<CharterField> Of(Charter c) => List(One("zone", c.Zone.Id), Many("tells", c.Tells), One("duty-mail", Sentence(c.DutyMail)), One("runs-at-once", Number(c.RunsAtOnce)));
 
     /// <summary>Every object by kind and name, with its fields.</summary>
     public static IEnumerable<(string Kind, string Name, ImmutableArray<CharterField> Fields)> Objects(Charter charter) =>
-        charter.Stores.Values.Select(s => ("store", s.Name, Of(s)))
+        charter.Machines.Values.Select(m => ("machine", m.Name, Of(m)))
+            .Concat(charter.Stores.Values.Select(s => ("store", s.Name, Of(s))))
+            .Concat(charter.Calendars.Values.Select(c => ("calendar", c.Name, Of(c))))
+            .Concat(charter.MediaGroups.Values.Select(g => ("media-group", g.Name, Of(g))))
+            .Concat(charter.RotationSets.Values.Select(r => ("rotation-set", r.Name, Of(r))))
             .Concat(charter.Policies.Values.Select(p => ("policy", p.Name, Of(p))))
             .Concat(charter.Channels.Values.Select(c => ("channel", c.Name, Of(c))))
             .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, Of(j))));
@@ -80,5 +104,6 @@ public static class CharterFields
     private static CharterField? Many(string key, ImmutableArray<string> values) => values.Length == 0 ? null : new CharterField(key, values, true);
     private static string? Sentence(Schedule? schedule) => schedule?.ToSentence();
     private static string? Unless(Span span, Span usual) => span == usual ? null : span.ToString();
+    private static string? Number(int? number) => number?.ToString(CultureInfo.InvariantCulture);
     private static string Word(Enum value) => Kebab.From(value.ToString());
 }

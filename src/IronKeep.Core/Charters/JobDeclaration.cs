@@ -32,10 +32,38 @@ public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, I
     /// <summary>The most times a run is tried again.</summary>
     public const int MostRetries = 10;
 
+    /// <summary>The machine it belongs to; null: the service's own.</summary>
+    public string? On { get; init; }
+
+    /// <summary>
+    /// Something else carries it out; Iron Keep only watches what it leaves behind. It takes nothing, goes into no store and has no
+    /// policy (the empty name).
+    /// </summary>
+    public bool Watched { get; init; }
+
+    /// <summary>Anything worth knowing, such as the command that carries a watched job out.</summary>
+    public string? Note { get; init; }
     public ImmutableArray<string> LeavesOut { get; init; } = [];
     public Schedule? When { get; init; }
     public string? After { get; init; }
     public DateTimeZone? Zone { get; init; }
+
+    /// <summary>The calendar of closed days; what a closed day does to a run is <see cref="WhenClosed"/> (null: nothing).</summary>
+    public string? Calendar { get; init; }
+    public WindowRule? WhenClosed { get; init; }
+
+    /// <summary>Hours in which no run begins.</summary>
+    public ImmutableArray<QuietHours> QuietHours { get; init; } = [];
+    public WindowRule WhenQuiet { get; init; }
+
+    /// <summary>The window over which jobs due at one instant are spread by a stable hash; null: not at all.</summary>
+    public Span? Spread { get; init; }
+
+    /// <summary>Orders runs that wait for each other, 1 to 5, 5 first; null: the machine's.</summary>
+    public int? Importance { get; init; }
+
+    /// <summary>Named things that only one run at a time may have.</summary>
+    public ImmutableArray<string> Locks { get; init; } = [];
     public Span? FreshWithin { get; init; }
     public Span StartLimit { get; init; } = UsualStartLimit;
     public Span? RunLimit { get; init; }
@@ -52,6 +80,12 @@ public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, I
     public PruneTime Prune { get; init; }
     public ImmutableArray<string> Tells { get; init; } = [];
     public TellWhen TellWhen { get; init; }
+
+    /// <summary>What a run is expected to take before any has told: bytes selected, bytes changed in a run, bytes grown in a day, and how long.</summary>
+    public ByteSize? ExpectSize { get; init; }
+    public ByteSize? ExpectChange { get; init; }
+    public ByteSize? ExpectGrowth { get; init; }
+    public Span? ExpectTime { get; init; }
 
     public bool Equals(JobDeclaration? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
 

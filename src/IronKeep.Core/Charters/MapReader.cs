@@ -51,6 +51,9 @@ internal sealed class MapReader
         return Scalar(key);
     }
 
+    /// <summary>Whatever stands under a key; null when the key is absent.</summary>
+    public CharterNode? Any(string key) => values.GetValueOrDefault(key);
+
     public void Missing(string key, string remedy)
     {
         if (node is MapNode) Wrong(node, $"'{key}' is missing; {remedy}");
@@ -63,6 +66,15 @@ internal sealed class MapReader
         if (value is MapNode map) return map;
         Wrong(value, $"'{key}' takes names with their settings below them, not {(value is ListNode ? "a list" : "a single value")}");
         return null;
+    }
+
+    /// <summary>The items under a key that takes a list; none when the key is absent.</summary>
+    public IReadOnlyList<CharterNode> Nodes(string key)
+    {
+        if (!values.TryGetValue(key, out var value)) return [];
+        if (value is ListNode list) return [.. list.Items];
+        Wrong(value, $"'{key}' takes a list");
+        return [];
     }
 
     /// <summary>The texts under a key that takes one or a list of them; null when the key is absent.</summary>

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
@@ -16,6 +17,9 @@ public sealed record StoreDeclaration(
     string Name, string Folder, ByteSize? Capacity, ByteSize? Reserve, Span Bin,
     ByteSize? WarnBelow = null, Schedule? VerifyWhen = null, ByteSize? VerifyBudget = null, Schedule? ReclaimWhen = null)
 {
+    /// <summary>How many runs may write to it at once; null: as many as there are.</summary>
+    public int? RunsAtOnce { get; init; }
+
     /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
     public static readonly Span UsualBin = new(7, SpanUnit.Days);
 
@@ -24,4 +28,11 @@ public sealed record StoreDeclaration(
 }
 
 /// <summary>A retention policy with its floor and the zone of its periods (null: the charter's).</summary>
-public sealed record PolicyDeclaration(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone);
+public sealed record PolicyDeclaration(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone)
+{
+    /// <summary>Ages of which there shall always be a copy, such as 3 months: the forecast looks whether the rungs keep the promise.</summary>
+    public ImmutableArray<Span> Promises { get; init; } = [];
+
+    public bool Equals(PolicyDeclaration? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
+}

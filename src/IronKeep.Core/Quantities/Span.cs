@@ -20,11 +20,11 @@ public readonly record struct Span(int Count, SpanUnit Unit)
     {
         SpanUnit.Minutes => instant + Duration.FromMinutes(Count),
         SpanUnit.Hours => instant + Duration.FromHours(Count),
-        SpanUnit.Days => Move(instant, zone, Period.FromDays(Count)),
-        SpanUnit.Weeks => Move(instant, zone, Period.FromWeeks(Count)),
-        SpanUnit.Months => Move(instant, zone, Period.FromMonths(Count)),
-        _ => Move(instant, zone, Period.FromYears(Count)),
+        _ => Plus(instant.InZone(zone).LocalDateTime, Count).InZoneLeniently(zone).ToInstant(),
     };
+
+    /// <summary>The local time this span before another, by the wall clock.</summary>
+    public LocalDateTime Before(LocalDateTime local) => Plus(local, -Count);
 
     /// <summary>The span in elapsed time, with a day of 24 hours, a month of 30 days and a year of 365. For limits, not for calendars.</summary>
     public Duration ToDuration() => Unit switch
@@ -86,6 +86,13 @@ public readonly record struct Span(int Count, SpanUnit Unit)
         return $"{Count} {(Count == 1 ? unit[..^1] : unit)}";
     }
 
-    private static Instant Move(Instant instant, DateTimeZone zone, Period period) =>
-        instant.InZone(zone).LocalDateTime.Plus(period).InZoneLeniently(zone).ToInstant();
+    private LocalDateTime Plus(LocalDateTime local, int count) => Unit switch
+    {
+        SpanUnit.Minutes => local.PlusMinutes(count),
+        SpanUnit.Hours => local.PlusHours(count),
+        SpanUnit.Days => local.PlusDays(count),
+        SpanUnit.Weeks => local.PlusWeeks(count),
+        SpanUnit.Months => local.PlusMonths(count),
+        _ => local.PlusYears(count),
+    };
 }

@@ -3,13 +3,48 @@ using NodaTime;
 
 namespace IronKeep.Core.Retention;
 
-/// <summary>What follows from copies needing other copies: a hole anywhere below makes a copy uncounted; what a staying copy needs stays.</summary>
-internal static class Chains
+/// <summary>
+/// What follows from copies needing other copies, older or newer: a hole anywhere below makes a copy uncounted; what a staying copy
+/// needs stays.
+/// </summary>
+internal sealed class Chains
 {
-    /// <summary>The uncounted copies by id, each with the reason.</summary>
-    public static Dictionary<string, string> FindUncounted(IReadOnlyList<CopyFacts> all, Dictionary<string, CopyFacts> byId, Instant asOf)
+    private readonly Dictionary<string, CopyFacts> byId = [];
+    private readonly Dictionary<string, string> uncounted = [];
+
+    public Chains(CopyFacts[] all, Instant asOf)
     {
-        var judged = new Dictionary<string, string?>(all.Count);
+        Any = Array.Exists(all, c => c.Base is not null);
+        if (Any) FindUncounted(all, asOf);
+        else
+        {
+            foreach (var copy in all)
+                if (OwnFault(copy, asOf) is { } why) uncounted[copy.Id] = why;
+        }
+    }
+
+    /// <summary>Whether any copy needs another.</summary>
+    public bool Any { get; }
+
+    /// <summary>Why a copy does not count; null when it does.</summary>
+    public string? WhyUncounted(CopyFacts copy) => uncounted.Count == 0 ? null : uncounted.GetValueOrDefault(copy.Id);
+
+    /// <summary>For each copy below a staying one: the id of the staying copy nearest above it.</summary>
+    public Dictionary<string, string> FindSupport(IEnumerable<CopyFacts> stays)
+    {
+        var support = new Dictionary<string, string>();
+        foreach (var copy in stays)
+        {
+            var needed = copy.Base;
+            while (needed is not null && byId.TryGetValue(needed, out var below) && support.TryAdd(needed, copy.Id)) needed = below.Base;
+        }
+        return support;
+    }
+
+    private void FindUncounted(CopyFacts[] all, Instant asOf)
+    {
+        foreach (var copy in all) byId.Add(copy.Id, copy);
+        var judged = new Dictionary<string, string?>(all.Length);
         foreach (var copy in all)
         {
             var path = new List<CopyFacts>();
@@ -35,19 +70,8 @@ internal static class Chains
                 why = judged[path[i].Id];
             }
         }
-        return judged.Where(j => j.Value is not null).ToDictionary(j => j.Key, j => j.Value!);
-    }
-
-    /// <summary>For each copy below a staying one: the id of the staying copy nearest above it.</summary>
-    public static Dictionary<string, string> FindSupport(IEnumerable<CopyFacts> stays, Dictionary<string, CopyFacts> byId)
-    {
-        var support = new Dictionary<string, string>();
-        foreach (var copy in stays)
-        {
-            var needed = copy.Base;
-            while (needed is not null && byId.TryGetValue(needed, out var below) && support.TryAdd(needed, copy.Id)) needed = below.Base;
-        }
-        return support;
+        foreach (var (id, why) in judged)
+            if (why is not null) uncounted[id] = why;
     }
 
     private static string? OwnFault(CopyFacts copy, Instant asOf) => copy.State switch

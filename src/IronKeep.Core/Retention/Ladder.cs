@@ -1,98 +1,134 @@
 using System.Globalization;
 using NodaTime;
-using NodaTime.Calendars;
 
 namespace IronKeep.Core.Retention;
 
-/// <summary>Works through a policy's rungs over the counted copies, newest first, and remembers why each copy is kept.</summary>
-internal sealed class Ladder(DateTimeZone zone, Instant asOf)
+/// <summary>Works a policy out over the counted copies of one decision, and remembers why each copy is kept.</summary>
+internal sealed class Ladder
 {
-    private readonly Dictionary<string, Instant?> leaves = [];
-    private RetentionPolicy? climbed;
+    private readonly Rungs rungs;
+    private readonly DateTimeZone zone;
+    private readonly CopyFacts[] counted;
+    private readonly long[][] keys;
+    private readonly int[] firstOf;
 
-    /// <summary>Reasons by copy id, for the copies that some rung keeps.</summary>
-    public Dictionary<string, List<string>> Reasons { get; } = [];
+    /// <summary>For each rung by periods, once asked for: the rows at which a new period begins.</summary>
+    private readonly int[]?[] startsOf;
+    private readonly List<(int Rung, int Rank, int Next)> reasons = [];
+    private readonly string[] fixedReasons;
+    private readonly string whyNot;
 
-    public void Climb(RetentionPolicy policy, IReadOnlyList<CopyFacts> counted)
+    /// <param name="policy">The policy.</param>
+    /// <param name="zone">The zone of its periods.</param>
+    /// <param name="counted">The counted copies, oldest first.</param>
+    /// <param name="asOf">The instant of the decision.</param>
+    public Ladder(RetentionPolicy policy, DateTimeZone zone, CopyFacts[] counted, Instant asOf)
     {
-        climbed = policy;
-        foreach (var rung in policy.Rungs)
+        rungs = new Rungs(policy, zone);
+        this.zone = zone;
+        this.counted = counted;
+        keys = new long[rungs.Count][];
+        startsOf = new int[rungs.Count][];
+        for (var rung = 0; rung < rungs.Count; rung++)
         {
-            // With "then" a rung sees what earlier rungs kept; its own picks are not yet among them.
-            var earlier = policy.Connective == RungConnective.Then ? Reasons.Keys.ToHashSet() : [];
-            switch (rung)
+            keys[rung] = new long[counted.Length];
+            if (policy.Rungs[rung] is PeriodRung or WithinRung)
+                for (var row = 0; row < counted.Length; row++) keys[rung][row] = rungs.KeyOf(rung, counted[row].Taken);
+        }
+        firstOf = new int[counted.Length];
+        Array.Fill(firstOf, -1);
+        fixedReasons = [.. policy.Rungs.Select(r => r is WithinRung w ? $"all within {w.Span}" : r.ToString()!)];
+        whyNot = $"no rung of '{policy}' keeps it: newer copies fill their places";
+        var sink = new Sink(this);
+        rungs.Climb(counted.Length, keys, asOf, ref sink);
+    }
+
+    public bool Keeps(int row) => firstOf[row] >= 0;
+
+    /// <summary>Why the rungs keep a copy, in the order of the rungs.</summary>
+    public IEnumerable<string> ReasonsFor(int row)
+    {
+        for (var at = firstOf[row]; at >= 0; at = reasons[at].Next)
+        {
+            var (rung, rank, _) = reasons[at];
+            yield return rungs.Policy.Rungs[rung] switch
             {
-                case NewestRung newest:
-                    var rank = 0;
-                    foreach (var copy in counted.Where(c => !earlier.Contains(c.Id)).Take(newest.Count))
-                        Keep(copy, $"newest {newest.Count}: number {++rank}", null, forGood: true);
-                    break;
-                case PeriodRung period:
-                    ClimbPeriods(period, counted, earlier);
-                    break;
-                case WithinRung within:
-                    foreach (var copy in counted)
-                    {
-                        var leavesAt = within.Span.After(copy.Taken, zone);
-                        if (asOf < leavesAt) Keep(copy, $"all within {within.Span}", leavesAt, forGood: false);
-                    }
-                    break;
-                case ForeverRung:
-                    foreach (var copy in counted) Keep(copy, "forever", null, forGood: true);
-                    break;
-            }
+                NewestRung newest => $"newest {newest.Count}: number {rank}",
+                PeriodRung period => $"{fixedReasons[rung]}: newest of {rungs.NameOf(period.Period, counted[row].Taken)}",
+                _ => fixedReasons[rung],
+            };
         }
     }
 
     /// <summary>The instant a rule gives for the copy's leaving; null when it depends on copies still to come.</summary>
-    public Instant? LeavesAt(string id) => leaves.GetValueOrDefault(id);
-
-    /// <summary>Why no rung keeps this counted copy.</summary>
-    public string WhyNot(CopyFacts copy)
+    public Instant? LeavesAt(int row)
     {
-        var last = climbed!.Rungs.OfType<WithinRung>().Select(r => (Instant?)r.Span.After(copy.Taken, zone)).Max();
-        return last is { } since && climbed.Rungs.Length == 1
-            ? $"no rung of '{climbed}' keeps it since {since.InZone(zone).LocalDateTime.ToString("uuuu-MM-dd HH:mm", CultureInfo.InvariantCulture)}"
-            : $"no rung of '{climbed}' keeps it: newer copies fill their places";
-    }
-
-    private void ClimbPeriods(PeriodRung rung, IReadOnlyList<CopyFacts> counted, HashSet<string> earlier)
-    {
-        var represented = counted.Where(c => earlier.Contains(c.Id)).Select(c => PeriodOf(c.Taken, rung.Period)).ToHashSet();
-        var left = rung.Count;
-        foreach (var copy in counted)
+        long? latest = null;
+        for (var at = firstOf[row]; at >= 0; at = reasons[at].Next)
         {
-            if (left == 0) return;
-            var period = PeriodOf(copy.Taken, rung.Period);
-            if (!represented.Add(period)) continue;
-            Keep(copy, $"{rung}: newest of {period}", null, forGood: true);
-            left--;
+            if (rungs.Policy.Rungs[reasons[at].Rung] is not WithinRung) return null;
+            latest = Math.Max(latest ?? long.MinValue, keys[reasons[at].Rung][row]);
         }
+        return latest is { } ticks ? Instant.FromUnixTimeTicks(ticks) : null;
     }
 
-    private void Keep(CopyFacts copy, string reason, Instant? leavesAt, bool forGood)
+    /// <summary>Why no rung keeps a counted copy, and since when, where the rungs tell.</summary>
+    public string WhyNot(int row, int atLeast)
     {
-        if (!Reasons.TryGetValue(copy.Id, out var reasons))
+        if (Since(row, atLeast) is not { } since) return whyNot;
+        var when = since.InZone(zone).LocalDateTime.ToString("uuuu-MM-dd HH:mm", CultureInfo.InvariantCulture);
+        return rungs.Policy.Rungs.All(r => r is WithinRung) ? $"no rung of '{rungs.Policy}' keeps it since {when}" : $"{whyNot}, since {when}";
+    }
+
+    /// <summary>
+    /// Since when no rung keeps the copy: the latest of the instants at which each let it go. A rung that counts lets go when a copy
+    /// fills its last place. Not told for "then", where a place depends on the rungs before.
+    /// </summary>
+    private Instant? Since(int row, int atLeast)
+    {
+        if (rungs.Policy is { Connective: RungConnective.Then, Rungs.Length: > 1 }) return null;
+        var since = row + atLeast < counted.Length ? counted[row + atLeast].Taken : counted[^1].Taken;
+        for (var rung = 0; rung < rungs.Count; rung++)
         {
-            Reasons[copy.Id] = reasons = [];
-            leaves[copy.Id] = leavesAt;
+            Instant? let = rungs.Policy.Rungs[rung] switch
+            {
+                NewestRung { Count: > 0 } newest when row + newest.Count < counted.Length => counted[row + newest.Count].Taken,
+                PeriodRung { Count: > 0 } period => LetGoByPeriods(row, rung, period.Count),
+                WithinRung => Instant.FromUnixTimeTicks(keys[rung][row]),
+                _ => null,
+            };
+            if (let > since) since = let.Value;
         }
-        else if (forGood) leaves[copy.Id] = null;
-        else if (leaves[copy.Id] is { } known && leavesAt > known) leaves[copy.Id] = leavesAt;
-        reasons.Add(reason);
+        return since;
     }
 
-    /// <summary>The period's name, which is also its identity.</summary>
-    private string PeriodOf(Instant taken, RungPeriod period)
+    private Instant? LetGoByPeriods(int row, int rung, int count)
     {
-        var local = taken.InZone(zone);
-        return period switch
+        var periods = keys[rung];
+        if (row + 1 < counted.Length && periods[row + 1] == periods[row]) return counted[row + 1].Taken;
+        var starts = startsOf[rung] ??= [.. Enumerable.Range(0, counted.Length).Where(r => r == 0 || periods[r] != periods[r - 1])];
+        var own = Array.BinarySearch(starts, row);
+        // A row inside a period comes after its start.
+        var next = (own >= 0 ? own : ~own - 1) + count;
+        return next < starts.Length ? counted[starts[next]].Taken : null;
+    }
+
+    private readonly struct Sink(Ladder ladder) : IRungSink
+    {
+        public bool IsKept(int row) => ladder.firstOf[row] >= 0;
+
+        public void Keep(int row, int rung, int rank)
         {
-            RungPeriod.Hour => local.ToString("uuuu-MM-dd HH o<g>", CultureInfo.InvariantCulture),
-            RungPeriod.Day => local.Date.ToString("uuuu-MM-dd", CultureInfo.InvariantCulture),
-            RungPeriod.Week => string.Create(CultureInfo.InvariantCulture, $"{WeekYearRules.Iso.GetWeekYear(local.Date)}-W{WeekYearRules.Iso.GetWeekOfWeekYear(local.Date):00}"),
-            RungPeriod.Month => local.Date.ToString("uuuu-MM", CultureInfo.InvariantCulture),
-            _ => local.Year.ToString("0000", CultureInfo.InvariantCulture),
-        };
+            var added = ladder.reasons.Count;
+            ladder.reasons.Add((rung, rank, -1));
+            var at = ladder.firstOf[row];
+            if (at < 0)
+            {
+                ladder.firstOf[row] = added;
+                return;
+            }
+            while (ladder.reasons[at].Next >= 0) at = ladder.reasons[at].Next;
+            ladder.reasons[at] = ladder.reasons[at] with { Next = added };
+        }
     }
 }

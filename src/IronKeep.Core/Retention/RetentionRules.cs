@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using IronKeep.Core.Watching;
 using NodaTime;
 
 namespace IronKeep.Core.Retention;
@@ -19,32 +18,40 @@ public static class RetentionRules
     /// <summary>Verdicts with reasons for every copy, newest first. Ids must be unique; a base that is not in the list is missing.</summary>
     public static RetentionAnswer Decide(RetentionPolicy policy, RetentionGuards guards, IEnumerable<CopyFacts> copies, Instant asOf)
     {
-        var all = copies.OrderByDescending(c => c.Taken).ThenByDescending(c => c.Id, StringComparer.Ordinal).ToList();
-        var byId = all.ToDictionary(c => c.Id);
-        var uncountedWhy = Chains.FindUncounted(all, byId, asOf);
-        var counted = all.Where(c => !uncountedWhy.ContainsKey(c.Id)).ToList();
+        CopyFacts[] all = [.. copies];
+        Array.Sort(all, OldestFirst);
+        var chains = new Chains(all, asOf);
+        var counted = Array.FindAll(all, c => chains.WhyUncounted(c) is null);
 
-        var ladder = new Ladder(guards.Zone, asOf);
-        ladder.Climb(policy, counted);
-        var floor = counted.Take(guards.AtLeast).Select(c => c.Id).ToHashSet();
-        var stale = guards.FreshWithin is { } fresh && counted.Count > 0 && asOf - counted[0].Taken > fresh.ToDuration();
+        var ladder = new Ladder(policy, guards.Zone, counted, asOf);
+        var newest = counted.Length > 0 ? counted[^1].Taken : (Instant?)null;
+        var stale = guards.FreshWithin is { } fresh && newest is { } last && asOf - last > fresh.ToDuration();
         var frozen = stale || guards.FrozenBecause is not null;
         var heldBack = HeldBack(counted);
+        var floorFrom = counted.Length - guards.AtLeast;
+        var floorReason = $"floor: one of the newest {guards.AtLeast} good copies always stays";
+        var frozenReason = guards.FrozenBecause is { } because && !stale ? $"frozen: {because}, so nothing expires"
+            : $"frozen: the newest good copy is older than the freshness limit of {guards.FreshWithin}, so nothing of this job expires";
 
-        var stays = all.Where(c => ladder.Reasons.ContainsKey(c.Id) || floor.Contains(c.Id) || c.Held is not null || heldBack.ContainsKey(c.Id));
-        var support = Chains.FindSupport(stays, byId);
-        var newestCounted = counted.Count > 0 ? counted[0].Taken : (Instant?)null;
+        // Rows of the counted copies run beside those of all.
+        var stays = chains.Any ? Stays(all, chains, ladder, floorFrom, heldBack) : [];
+        var support = chains.FindSupport(stays);
 
-        var verdicts = ImmutableArray.CreateBuilder<CopyVerdict>(all.Count);
-        foreach (var copy in all)
+        var verdicts = ImmutableArray.CreateBuilder<CopyVerdict>(all.Length);
+        var row = counted.Length;
+        for (var i = all.Length - 1; i >= 0; i--)
         {
-            var reasons = ImmutableArray.CreateBuilder<string>();
+            var copy = all[i];
+            var why = chains.WhyUncounted(copy);
+            if (why is null) row--;
+            var reasons = new List<string>(1);
             Instant? leavesAt = null;
             Verdict verdict;
-            if (ladder.Reasons.TryGetValue(copy.Id, out var rungs)) reasons.AddRange(rungs);
-            if (floor.Contains(copy.Id)) reasons.Add($"floor: one of the newest {guards.AtLeast} good copies always stays");
+            var onFloor = why is null && row >= floorFrom;
+            if (why is null) reasons.AddRange(ladder.ReasonsFor(row));
+            if (onFloor) reasons.Add(floorReason);
             var kept = reasons.Count > 0;
-            if (kept && !floor.Contains(copy.Id)) leavesAt = ladder.LeavesAt(copy.Id);
+            if (kept && !onFloor) leavesAt = ladder.LeavesAt(row);
             if (copy.Held is not null) reasons.Add($"held {copy.Held}");
             if (heldBack.TryGetValue(copy.Id, out var doubted)) reasons.Add($"held back: the copy after it, {doubted}, is suspect until somebody confirms it");
             if (support.TryGetValue(copy.Id, out var needer)) reasons.Add($"support: {needer} needs it");
@@ -52,11 +59,11 @@ public static class RetentionRules
             if (kept) verdict = Verdict.Keep;
             else if (copy.Held is not null || doubted is not null) verdict = Verdict.Held;
             else if (needer is not null) verdict = Verdict.Support;
-            else if (uncountedWhy.TryGetValue(copy.Id, out var why))
+            else if (why is not null)
             {
                 reasons.Add($"uncounted: {why}");
                 var old = asOf - copy.Taken > UncountedStays;
-                var replaced = newestCounted > copy.Taken;
+                var replaced = newest > copy.Taken;
                 verdict = old && replaced ? Verdict.Expire : Verdict.Uncounted;
                 reasons.Add(verdict == Verdict.Expire ? "older than 7 days, and a newer good copy exists"
                     : replaced ? "stays until it is older than 7 days" : "stays until a newer good copy exists");
@@ -64,30 +71,69 @@ public static class RetentionRules
             else
             {
                 verdict = Verdict.Expire;
-                reasons.Add(ladder.WhyNot(copy));
+                reasons.Add(ladder.WhyNot(row, guards.AtLeast));
             }
             if (verdict == Verdict.Expire && frozen)
             {
                 verdict = Verdict.Frozen;
-                reasons.Add(guards.FrozenBecause is { } because && !stale ? $"frozen: {because}, so nothing expires"
-                    : $"frozen: the newest good copy is older than the freshness limit of {guards.FreshWithin}, so nothing of this job expires");
+                reasons.Add(frozenReason);
             }
-            verdicts.Add(new CopyVerdict(copy, verdict, reasons.ToImmutable(), leavesAt));
+            verdicts.Add(new CopyVerdict(copy, verdict, [.. reasons], leavesAt));
         }
         return new RetentionAnswer(frozen, verdicts.MoveToImmutable());
     }
 
+    /// <summary>
+    /// Since when the policy lets a copy go: the first newer copy (or the leaving time of "all within") after which it was no longer
+    /// kept; null while it is kept. Exact for every policy under which a newer copy never brings an older one back.
+    /// </summary>
+    public static Instant? ExpiresSince(RetentionPolicy policy, RetentionGuards guards, IReadOnlyCollection<CopyFacts> copies, string id, Instant asOf)
+    {
+        var copy = copies.FirstOrDefault(c => c.Id == id);
+        if (copy is null || !GoesAt(asOf)) return null;
+        var moments = copies.Select(c => c.Taken)
+            .Concat(policy.Rungs.OfType<WithinRung>().SelectMany(r => copies.Select(c => r.Span.After(c.Taken, guards.Zone))))
+            .Where(t => t > copy.Taken && t <= asOf).Append(asOf).Distinct().Order().ToArray();
+        var (low, high) = (0, moments.Length - 1);
+        while (low < high)
+        {
+            var middle = (low + high) / 2;
+            if (GoesAt(moments[middle])) high = middle;
+            else low = middle + 1;
+        }
+        return moments[low];
+
+        bool GoesAt(Instant at) =>
+            Decide(policy, guards with { FreshWithin = null, FrozenBecause = null }, copies.Where(c => c.Taken <= at), at).Copies.First(c => c.Copy.Id == id).Verdict == Verdict.Expire;
+    }
+
+    /// <summary>The order of rows: by the start of capture, ties by id.</summary>
+    private static int OldestFirst(CopyFacts a, CopyFacts b) =>
+        a.Taken.CompareTo(b.Taken) is var byTime and not 0 ? byTime : string.CompareOrdinal(a.Id, b.Id);
+
+    private static IEnumerable<CopyFacts> Stays(CopyFacts[] all, Chains chains, Ladder ladder, int floorFrom, Dictionary<string, string> heldBack)
+    {
+        // Newest first, so that the nearest staying copy above is the one named.
+        var row = all.Count(c => chains.WhyUncounted(c) is null);
+        for (var i = all.Length - 1; i >= 0; i--)
+        {
+            var counts = chains.WhyUncounted(all[i]) is null;
+            if (counts) row--;
+            if ((counts && (row >= floorFrom || ladder.Keeps(row))) || all[i].Held is not null || heldBack.ContainsKey(all[i].Id)) yield return all[i];
+        }
+    }
+
     /// <summary>For the good copy just before each suspect one: the id of that suspect one.</summary>
-    private static Dictionary<string, string> HeldBack(List<CopyFacts> counted)
+    private static Dictionary<string, string> HeldBack(CopyFacts[] counted)
     {
         var held = new Dictionary<string, string>();
         string? after = null;
-        foreach (var copy in counted)
+        for (var row = counted.Length - 1; row >= 0; row--)
         {
-            if (copy.Doubted) after = copy.Id;
+            if (counted[row].Doubted) after = counted[row].Id;
             else if (after is not null)
             {
-                held[copy.Id] = after;
+                held[counted[row].Id] = after;
                 after = null;
             }
         }

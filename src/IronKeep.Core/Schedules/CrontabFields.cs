@@ -22,8 +22,13 @@ public static class CrontabFields
     /// <summary>The short words that stand for five fields.</summary>
     private static readonly Dictionary<string, string> Nicknames = new()
     {
-        ["@yearly"] = "0 0 1 1 *", ["@annually"] = "0 0 1 1 *", ["@monthly"] = "0 0 1 * *", ["@weekly"] = "0 0 * * 0",
-        ["@daily"] = "0 0 * * *", ["@midnight"] = "0 0 * * *", ["@hourly"] = "0 * * * *",
+        ["@yearly"] = "0 0 1 1 *",
+        ["@annually"] = "0 0 1 1 *",
+        ["@monthly"] = "0 0 1 * *",
+        ["@weekly"] = "0 0 * * 0",
+        ["@daily"] = "0 0 * * *",
+        ["@midnight"] = "0 0 * * *",
+        ["@hourly"] = "0 * * * *",
     };
 
     /// <summary>Whether a text is meant as crontab fields: its first word is made of digits, stars, commas and the like, or begins with '@'.</summary>
@@ -106,7 +111,7 @@ public static class CrontabFields
     {
         if (Array.IndexOf(kind.Words, text) is var word and >= 0) return word + kind.FirstWord;
         if (int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var value) && value >= kind.Least && value <= kind.Most) return value;
-        throw new SentenceException(at, $"'{text}' is not a {kind.Name}; write a number from {kind.Least} to {kind.Most}{(kind.Words.Length > 0 ? $" or a name such as '{kind.Words[1]}'" : "")}");
+        throw new SentenceException(at, $"'{text}' is not a value of the {kind.Name} field; write a number from {kind.Least} to {kind.Most}{(kind.Words.Length > 0 ? $" or a name such as '{kind.Words[1]}'" : "")}");
     }
 
     private static List<(string Text, int At)> Split(string text)

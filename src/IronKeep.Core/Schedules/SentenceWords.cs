@@ -85,15 +85,7 @@ internal sealed partial class SentenceWords
     public LocalTime Time()
     {
         var at = Here;
-        var text = Next("a time such as 23:00");
-        var parts = text.Split(':');
-        if (parts.Length != 2 || parts[0].Length is < 1 or > 2 || parts[1].Length != 2
-            || !int.TryParse(parts[0], NumberStyles.None, CultureInfo.InvariantCulture, out var hour)
-            || !int.TryParse(parts[1], NumberStyles.None, CultureInfo.InvariantCulture, out var minute))
-            throw Wrong(at, $"'{text}' is not a time; write hours and minutes, such as 23:00");
-        if (hour == 24 && minute == 0) throw Wrong(at, "24:00 is the next day's 00:00; write 00:00 and choose the day");
-        if (hour > 23 || minute > 59) throw Wrong(at, $"'{text}' is not on a 24-hour clock; times run from 00:00 to 23:59");
-        return new LocalTime(hour, minute);
+        return TryTime(Next("a time such as 23:00"), out var time, out var problem) ? time : throw Wrong(at, problem!);
     }
 
     public LocalDate Date()
@@ -101,6 +93,22 @@ internal sealed partial class SentenceWords
         var at = Here;
         var text = Next("a date such as 2027-03-28");
         return TryDate(text, out var date, out var problem) ? date : throw Wrong(at, problem!);
+    }
+
+    /// <summary>Reads a time of day on a 24-hour clock, hours and minutes.</summary>
+    public static bool TryTime(string text, out LocalTime time, out string? problem)
+    {
+        time = default;
+        var parts = text.Split(':');
+        problem = null;
+        if (parts.Length != 2 || parts[0].Length is < 1 or > 2 || parts[1].Length != 2
+            || !int.TryParse(parts[0], NumberStyles.None, CultureInfo.InvariantCulture, out var hour)
+            || !int.TryParse(parts[1], NumberStyles.None, CultureInfo.InvariantCulture, out var minute))
+            problem = $"'{text}' is not a time; write hours and minutes, such as 23:00";
+        else if (hour == 24 && minute == 0) problem = "24:00 is the next day's 00:00; write 00:00 and choose the day";
+        else if (hour > 23 || minute > 59) problem = $"'{text}' is not on a 24-hour clock; times run from 00:00 to 23:59";
+        else time = new LocalTime(hour, minute);
+        return problem is null;
     }
 
     /// <summary>Reads an ISO 8601 date of the years 1900 to 9998.</summary>

@@ -6,6 +6,7 @@ using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Timetable;
+using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Charters;

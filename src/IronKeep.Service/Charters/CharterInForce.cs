@@ -1,5 +1,6 @@
 using IronKeep.Core.Charters;
 using IronKeep.Service.Catalogue;
+using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Charters;

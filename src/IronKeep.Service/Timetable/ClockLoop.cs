@@ -1,5 +1,4 @@
 using IronKeep.Core.Charters;
-using IronKeep.Core.Schedules;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;
@@ -83,9 +82,9 @@ public sealed class ClockLoop(
         {
             if (now <= watch.Watermark) continue;
             var moves = toNow || now - watch.Watermark > WatermarkLag;
-            if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.HeadOf(job) is { When: { } schedule } head)
+            if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due)
             {
-                foreach (var all in DueInstants.Between(schedule, charter.ZoneOf(head), watch.Watermark, now).Chunk(Batch))
+                foreach (var all in due.Between(watch.Watermark, now).Chunk(Batch))
                 {
                     moves = true;
                     // A watermark can have been set back with the clock: what was stored once is not stored again.
@@ -106,13 +105,14 @@ public sealed class ClockLoop(
     public async Task WatchAsync(KeepContext db, Charter charter, CancellationToken cancel)
     {
         var now = clock.Now();
-        var watched = await db.JobWatches.Where(w => w.Machine == Machine).ToListAsync(cancel);
-        db.JobWatches.RemoveRange(watched.Where(w => !charter.Jobs.ContainsKey(w.Job)));
-        foreach (var name in charter.Jobs.Keys.Except(watched.Select(w => w.Job)))
+        var watched = await db.JobWatches.ToListAsync(cancel);
+        var wanted = charter.Jobs.Values.Select(j => (j.Name, Machine: Charter.MachineOf(j, Machine))).ToHashSet();
+        db.JobWatches.RemoveRange(watched.Where(w => !wanted.Contains((w.Job, w.Machine))));
+        foreach (var (name, machine) in wanted.Except(watched.Select(w => (w.Job, w.Machine))))
         {
             // A job of that name may have been here before, and the clock may have been set back since: what was stored counts.
-            var stored = await db.PlannedRuns.Where(p => p.Job == name && p.Machine == Machine).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
-            db.JobWatches.Add(new JobWatch { Job = name, Machine = Machine, Since = now, Watermark = stored > now ? stored.Value : now });
+            var stored = await db.PlannedRuns.Where(p => p.Job == name && p.Machine == machine).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
+            db.JobWatches.Add(new JobWatch { Job = name, Machine = machine, Since = now, Watermark = stored > now ? stored.Value : now });
         }
         await db.SaveChangesAsync(cancel);
     }

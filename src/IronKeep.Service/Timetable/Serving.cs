@@ -104,7 +104,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
     {
         if (job.CatchUp == CatchUp.None) return "by its charter nothing makes up for it";
         var zone = inForce.Charter.ZoneOf(job);
-        var next = job.When is { } schedule ? DueInstants.Next(schedule, zone, open.Now) : null;
+        var next = job.After is null ? inForce.Charter.DueTimesOf(job, last.Machine)?.Next(open.Now) : null;
         if (next is { } due && due - open.Now < job.CatchUpGap.ToDuration()) return $"the run due {due.Local(zone)} makes up for it";
         if (open.Busy.TryGetValue(job.Name, out var run)) return $"run {run.Id} makes up for it";
         if (job.After is not null) return "it follows the next run of the job before it";

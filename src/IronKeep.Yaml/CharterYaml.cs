@@ -3,7 +3,7 @@ using IronKeep.Core.Charters;
 using YamlDotNet.Core;
 using YamlDotNet.Core.Events;
 
-namespace IronKeep.Service.Charters;
+namespace IronKeep.Yaml;
 
 /// <summary>
 /// Turns YAML text into charter nodes. Stays close to the parser's events, so that places are exact, repeated keys are seen, and
@@ -12,31 +12,35 @@ namespace IronKeep.Service.Charters;
 public static class CharterYaml
 {
     /// <summary>The largest charter, in characters.</summary>
-    public const int LargestText = 4 * 1024 * 1024;
+    public const int LargestText = 16 * 1024 * 1024;
     private const int DeepestNesting = 16;
 
     /// <summary>The charter with the places of its objects, or all its mistakes in the order of the text.</summary>
     public static CharterReading Read(string yaml)
     {
-        if (yaml.Length > LargestText)
-            return CharterReading.Unreadable(1, 1, $"the text has {yaml.Length} characters; the most is {LargestText}");
+        var (root, problem) = ReadNodes(yaml);
+        return root is null ? CharterReading.Unreadable(problem!.Line, problem.Column, problem.Message) : CharterReader.Read(root);
+    }
+
+    /// <summary>The nodes of a text, or why there are none; exactly one of the two is null.</summary>
+    public static (CharterNode? Root, Mistake? Problem) ReadNodes(string yaml)
+    {
+        if (yaml.Length > LargestText) return Unreadable(1, 1, $"the text has {yaml.Length} characters; the most is {LargestText}");
         var scanner = new Scanner(new StringReader(yaml), skipComments: true);
         try
         {
             var parser = new Parser(scanner);
             parser.Consume<StreamStart>();
-            if (parser.Accept<StreamEnd>(out _))
-                return CharterReading.Unreadable(1, 1, $"the text is empty; begin it with 'charter: {Charter.Version}'");
+            if (parser.Accept<StreamEnd>(out _)) return Unreadable(1, 1, $"the text is empty; begin it with 'charter: {Charter.Version}'");
             parser.Consume<DocumentStart>();
             var root = ReadNode(parser, 0);
             parser.Consume<DocumentEnd>();
-            if (!parser.Accept<StreamEnd>(out _))
-                throw new NodeException(parser.Current!.Start, "a second document begins here; a charter is one document");
-            return CharterReader.Read(root);
+            if (!parser.Accept<StreamEnd>(out _)) throw new NodeException(parser.Current!.Start, "a second document begins here; keep one document in a file");
+            return (root, null);
         }
         catch (NodeException e)
         {
-            return CharterReading.Unreadable((int)e.At.Line, (int)e.At.Column, e.Message);
+            return Unreadable((int)e.At.Line, (int)e.At.Column, e.Message);
         }
         catch (YamlException e)
         {
@@ -49,8 +53,10 @@ public static class CharterYaml
         }
     }
 
-    private static CharterReading NotYaml(Mark at, string why) =>
-        CharterReading.Unreadable((int)at.Line, (int)at.Column, $"this is not YAML: {Plain(why)}; check the indentation and quotes here and just before");
+    private static (CharterNode?, Mistake?) Unreadable(int line, int column, string message) => (null, new Mistake(line, column, "the text", message));
+
+    private static (CharterNode?, Mistake?) NotYaml(Mark at, string why) =>
+        Unreadable((int)at.Line, (int)at.Column, $"this is not YAML: {Plain(why)}; check the indentation and quotes here and just before");
 
     private static CharterNode ReadNode(Parser parser, int depth)
     {

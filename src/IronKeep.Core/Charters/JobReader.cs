@@ -1,0 +1,102 @@
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>Reads one job: one that the service carries out, or a watched one, which something else does.</summary>
+internal static class JobReader
+{
+    private static readonly string[] Keys =
+    [
+        "on", "takes", "leaves-out", "into", "watched", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
+        "policy", "fresh-within", "start-limit", "run-limit", "catch-up", "wait-after-return", "catch-up-gap", "overlap", "retries", "band", "prune", "tells", "tell-when",
+        "expect-size", "expect-change", "expect-growth", "expect-time",
+    ];
+
+    /// <summary>What only a job that the service carries out can say.</summary>
+    private static readonly string[] CarriedOut = ["takes", "leaves-out", "into", "after", "policy", "retries", "prune", "locks", "spread", "fresh-within", "expect-change", "expect-growth"];
+
+    public static JobDeclaration? Read(string name, CharterNode node, ValueReader read)
+    {
+        var map = read.Map(node, Keys);
+        var watched = read.Yes(map.Scalar("watched"));
+        if (watched) foreach (var key in CarriedOut) if (map.Any(key) is { } odd) read.Wrong(odd, $"'{key}' does not go with a watched job, which something else carries out; take the line out, or 'watched'");
+
+        var takes = map.Strings("takes");
+        if (!watched && takes is null) map.Missing("takes", "say what to back up: 'takes: [/srv/data]'");
+        else if (!watched && takes!.Count == 0) read.Wrong(node, "the list under 'takes' is empty, so nothing would be backed up; name at least one folder");
+        foreach (var path in takes ?? []) read.Path(path);
+        var leavesOut = map.Strings("leaves-out") ?? [];
+        foreach (var pattern in leavesOut)
+            if (LeaveOutSyntax.Problem(pattern.Value) is { } wrong) read.Wrong(pattern, wrong);
+        var intoList = map.Strings("into");
+        if (!watched && intoList is null or { Count: 0 }) map.Missing("into", "say which store holds the copies: 'into: STORE'");
+        var policy = watched ? map.Scalar("policy") : map.Required("policy", "say how long copies stay: 'policy: POLICY'");
+        var whenNode = map.Scalar("when");
+        var when = read.When(whenNode);
+        var after = map.Scalar("after");
+        if (after is not null && whenNode is not null) read.Wrong(after, "has both 'when' and 'after'; a job is due by the clock or follows another, not both");
+
+        var job = new JobDeclaration(name, [.. (takes ?? []).Select(t => CharterReader.Normal(t.Value)).Distinct()], read.Uses(intoList, "store"), read.Uses(policy, "policy") ?? "")
+        {
+            On = read.Uses(map.Scalar("on"), "machine"),
+            Watched = watched,
+            Note = map.Scalar("note")?.Value,
+            LeavesOut = [.. leavesOut.Select(p => p.Value)],
+            When = when,
+            After = read.Uses(after, "job"),
+            Zone = read.Zone(map.Scalar("zone")),
+            Calendar = read.Uses(map.Scalar("calendar"), "calendar"),
+            WhenClosed = read.Word<WindowRule>(map.Scalar("when-closed")),
+            QuietHours = [.. (map.Strings("quiet-hours") ?? []).Select(q => read.Sentence(q, Schedules.QuietHours.Read(q.Value))).OfType<QuietHours>()],
+            WhenQuiet = read.Word<WindowRule>(map.Scalar("when-quiet")) ?? default,
+            Spread = read.Span(map.Scalar("spread"), atLeastOne: true),
+            Importance = read.Number(map.Scalar("importance"), "an importance", 1, 5),
+            Locks = ReadLocks(map, read),
+            FreshWithin = read.Span(map.Scalar("fresh-within")),
+            StartLimit = read.Span(map.Scalar("start-limit"), atLeastOne: true) ?? JobDeclaration.UsualStartLimit,
+            RunLimit = read.Span(map.Scalar("run-limit"), atLeastOne: true),
+            CatchUp = read.Word<CatchUp>(map.Scalar("catch-up")) ?? default,
+            WaitAfterReturn = read.Span(map.Scalar("wait-after-return")) ?? JobDeclaration.UsualWaitAfterReturn,
+            CatchUpGap = read.Span(map.Scalar("catch-up-gap")) ?? JobDeclaration.UsualCatchUpGap,
+            Overlap = read.Word<Overlap>(map.Scalar("overlap")) ?? default,
+            Retries = read.Number(map.Scalar("retries"), "a number of retries", 0, JobDeclaration.MostRetries) ?? 0,
+            Band = ReadBand(map.Scalar("band"), read),
+            Prune = read.Word<PruneTime>(map.Scalar("prune")) ?? default,
+            Tells = read.Uses(map.Strings("tells"), "channel"),
+            TellWhen = read.Word<TellWhen>(map.Scalar("tell-when")) ?? default,
+            ExpectSize = read.Size(map.Scalar("expect-size")),
+            ExpectChange = read.Size(map.Scalar("expect-change")),
+            ExpectGrowth = read.Size(map.Scalar("expect-growth")),
+            ExpectTime = read.Span(map.Scalar("expect-time"), atLeastOne: true),
+        };
+        CheckTimes(job, map, whenNode, read);
+        return !watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null) ? null : job;
+    }
+
+    private static void CheckTimes(JobDeclaration job, MapReader map, ScalarNode? when, ValueReader read)
+    {
+        if (job.Watched && when is null) map.Missing("when", "a watched job needs its schedule, or nobody could tell that it did not run: 'when: daily at 23:00'");
+        if (job.WhenClosed is not null && job.Calendar is null) read.Wrong(map.Scalar("when-closed")!, "'when-closed' needs a calendar of closed days: add 'calendar: CALENDAR'");
+        if (map.Scalar("when-quiet") is { } rule && job.QuietHours.Length == 0) read.Wrong(rule, "'when-quiet' needs quiet hours: add 'quiet-hours: 08:00 to 18:00 on weekdays'");
+        if (job.Spread is { } spread && spread.ToDuration().TotalHours > 24) read.Wrong(map.Scalar("spread")!, $"a spread of {spread} is longer than a day; 24 hours are the most");
+        if (job.After is null) return;
+        foreach (var key in (string[])["calendar", "when-closed", "quiet-hours", "when-quiet", "spread"])
+            if (map.Any(key) is { } odd) read.Wrong(odd, $"'{key}' does not go with 'after': the job is due when the one before it is");
+    }
+
+    private static System.Collections.Immutable.ImmutableArray<string> ReadLocks(MapReader map, ValueReader read)
+    {
+        var locks = map.Strings("locks") ?? [];
+        foreach (var name in locks.Where(l => !CharterReader.IsName(l.Value))) read.Wrong(name, $"'{name.Value}' cannot be the name of a lock; use lower-case letters, digits and hyphens");
+        return [.. locks.Select(l => l.Value).Distinct().Order(StringComparer.Ordinal)];
+    }
+
+    private static Band ReadBand(ScalarNode? node, ValueReader read)
+    {
+        if (node is null) return Band.Usual;
+        if (!Band.TryParse(node.Value, out var band, out var problem)) read.Wrong(node, problem);
+        return band;
+    }
+}
