@@ -27,6 +27,11 @@ const router = createBrowserRouter([
         path: '/timetable',
         lazy: () => import('./pages/timetable/TimetablePage').then((m) => ({ Component: m.TimetablePage })),
       },
+      {
+        path: '/timetable/forecast',
+        lazy: () => import('./pages/timetable/ForecastPage').then((m) => ({ Component: m.ForecastPage })),
+      },
+      { path: '/media', lazy: () => import('./pages/media/MediaPage').then((m) => ({ Component: m.MediaPage })) },
       { path: '/copies', lazy: () => import('./pages/copies/CopiesPage').then((m) => ({ Component: m.CopiesPage })) },
       { path: '/copies/:id', lazy: () => import('./pages/copies/CopyPage').then((m) => ({ Component: m.CopyPage })) },
       { path: '/stores', lazy: () => import('./pages/stores/StoresPage').then((m) => ({ Component: m.StoresPage })) },

@@ -2,6 +2,8 @@ using IronKeep.Core.Charters;
 using IronKeep.Core.Schedules;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Jobs;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Telling;
@@ -23,6 +25,8 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     private readonly CharterInForce charter = services.GetRequiredService<CharterInForce>();
     private readonly RunQueue queue = services.GetRequiredService<RunQueue>();
     private readonly PruneDesk prunes = services.GetRequiredService<PruneDesk>();
+    private readonly CheckIns checkIns = services.GetRequiredService<CheckIns>();
+    private readonly string machine = services.GetRequiredService<Microsoft.Extensions.Options.IOptions<ServiceSettings>>().Value.Machine;
     private readonly Teller teller = services.GetRequiredService<Teller>();
     private readonly IDbContextFactory<KeepContext> catalogue = services.GetRequiredService<IDbContextFactory<KeepContext>>();
 
@@ -61,6 +65,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
             // The machine that the service runs on is off: nothing runs, and nothing is forgotten.
             if (troubles.IsOff(date)) continue;
             clock.MoveTo(due.AddSeconds(2));
+            await HearAsync(night, due, cancel);
             await LookAsync(troubles.Crawls(night) && due.UtcDateTime is { Hour: 1 or 2, Minute: 30 }, cancel);
             // What waits a little, such as a run that makes up for missed ones.
             while (await NextWaitingAsync(cancel) is { } next && next < to)
@@ -74,6 +79,18 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         if (night >= Count - 1 || troubles.IsOff(date)) return;
         clock.MoveTo(to.AddHours(-3));
         await TidyAsync(night, cancel);
+    }
+
+    /// <summary>What other machines say of their own jobs, 20 minutes after they were due.</summary>
+    private async Task HearAsync(int night, DateTimeOffset at, CancellationToken cancel)
+    {
+        var said = Instant.FromDateTimeOffset(at) - Troubles.SaysAfter;
+        foreach (var job in charter.Charter.Jobs.Values.Where(j => j.Watched))
+        {
+            if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said || Troubles.IsSilent(job.On!, night)) continue;
+            await loop.TickAsync(cancel);
+            await checkIns.TakeAsync(job, ended: true, Troubles.ExitCodeOf(job.On!, night), null, cancel);
+        }
     }
 
     /// <summary>One look of the service at its clock, and all the work that follows from it.</summary>
@@ -128,12 +145,15 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     private List<DateTimeOffset> Due(DateTimeOffset from, DateTimeOffset to)
     {
         var all = charter.Charter;
-        List<(Schedule? When, DateTimeZone Zone)> schedules = [(all.DutyMail, all.Zone)];
-        schedules.AddRange(all.Jobs.Values.Select(j => (j.When, all.ZoneOf(j))));
-        foreach (var store in all.Stores.Values) schedules.AddRange([(store.VerifyWhen, all.Zone), (store.ReclaimWhen, all.Zone)]);
-        return [.. schedules.Where(s => s.When is not null)
-            .SelectMany(s => DueInstants.Between(s.When!, s.Zone, Instant.FromDateTimeOffset(from), Instant.FromDateTimeOffset(to)))
-            .Distinct().Order().Select(i => i.ToDateTimeOffset())];
+        var (after, upTo) = (Instant.FromDateTimeOffset(from), Instant.FromDateTimeOffset(to));
+        var times = all.Jobs.Values.Select(j => all.DueTimesOf(j, machine)).OfType<DueTimes>().ToList();
+        Schedule?[] own = [all.DutyMail, .. all.Stores.Values.SelectMany(s => new[] { s.VerifyWhen, s.ReclaimWhen })];
+        times.AddRange(own.OfType<Schedule>().Select(s => new DueTimes(s, all.Zone)));
+        var due = times.SelectMany(t => t.Between(after, upTo));
+        var heard = all.Jobs.Values.Where(j => j.Watched).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Troubles.SaysAfter, upTo - Troubles.SaysAfter)).Select(i => i + Troubles.SaysAfter);
+        // And once more when what was not heard of is late.
+        var late = all.Jobs.Values.Where(j => j.Watched).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - j.StartLimit.ToDuration(), upTo - j.StartLimit.ToDuration()).Select(i => i + j.StartLimit.ToDuration() + Duration.FromSeconds(1)));
+        return [.. due.Concat(heard).Concat(late).Distinct().Order().Select(i => i.ToDateTimeOffset())];
     }
 
     private static DateTimeOffset Min(DateTimeOffset a, DateTimeOffset b) => a < b ? a : b;

@@ -5,7 +5,7 @@ namespace IronKeep.Demo;
 /// <summary>
 /// What goes wrong at Saltmere in a month, each as it happens to real backups: a mount that is away, a machine that is off over a
 /// weekend, a file that nobody may read, a run that drags on, a folder that somebody renames, recordings that half vanish, a bit
-/// that turns over. Nights are counted from <paramref name="first"/>.
+/// that turns over, a machine that falls silent. Nights are counted from <paramref name="first"/>.
 /// </summary>
 internal sealed class Troubles(string data, string stores, LocalDate first)
 {
@@ -22,6 +22,15 @@ internal sealed class Troubles(string data, string stores, LocalDate first)
 
     /// <summary>Whether the machine is off in the night that begins on a date: over one weekend.</summary>
     public bool IsOff(LocalDate night) => night == saturday || night == saturday.PlusDays(1);
+
+    /// <summary>How long after their due instants watched jobs say how they ended.</summary>
+    public static readonly Duration SaysAfter = Duration.FromMinutes(20);
+
+    /// <summary>Whether a machine that carries out its own jobs says nothing that night: avocet, in the last two.</summary>
+    public static bool IsSilent(string machine, int night) => machine == "avocet" && night >= Nights.Count - 2;
+
+    /// <summary>With what a watched job ends: knot's disk was full in one night.</summary>
+    public static int ExitCodeOf(string machine, int night) => machine == "knot" && night == 12 ? 28 : 0;
 
     /// <summary>Whether the machine crawls that night.</summary>
     public bool Crawls(int night) => night == crawls;

@@ -24,7 +24,7 @@ public static class Root
         root.Options.Add(Common.Url);
         foreach (var command in (Command[])
         [
-            SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), JobCommands.Make(),
+            SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), ForecastCommands.Make(), JobCommands.Make(),
             RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(),
         ]) root.Subcommands.Add(command);
         var parsed = root.Parse(args);

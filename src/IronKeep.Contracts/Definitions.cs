@@ -1,7 +1,7 @@
 namespace IronKeep.Contracts;
 
 /// <summary>
-/// One declared object. Kind is store, policy, channel or job, or settings (name "charter") for what stands at the top. Fields are
+/// One declared object. Kind is machine, store, calendar, policy, media-group, rotation-set, channel or job, or settings (name "charter") for what stands at the top. Fields are
 /// those of the charter's text, those at their defaults absent; a single value is a list of one. The answer's ETag guards changes.
 /// </summary>
 public sealed record DefinitionAnswer(string Kind, string Name, IReadOnlyDictionary<string, IReadOnlyList<string>> Fields, string Yaml, string Tag);
@@ -30,4 +30,11 @@ public sealed record PreviewAnswer(
     string? ComesToKeep,
     IReadOnlyList<PathAnswer> Paths,
     IReadOnlyList<PolicyEffectAnswer> Policies,
-    long? RoomBytes);
+    long? RoomBytes)
+{
+    /// <summary>The schedule in plain words, whatever form it was given in.</summary>
+    public string? When { get; init; }
+
+    /// <summary>What the words of the schedule do not say, such as how many months have no day 31.</summary>
+    public IReadOnlyList<string> Remarks { get; init; } = [];
+}

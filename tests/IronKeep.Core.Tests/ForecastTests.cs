@@ -206,7 +206,7 @@ public sealed class ForecastTests
     public void A_comparison_says_what_exists_under_one_charter_only_and_what_would_go_at_once()
     {
         var copies = Enumerable.Range(1, 20).Select(i => new KnownCopy("a", "vault", new CopyFacts($"k{i:00}", AsOf - Duration.FromDays(i) - Duration.FromHours(13), CopyState.Sound))).ToList();
-        var before = new ForecastInput(Make("newest 2 and 14 daily", Job("a", "daily at 23:00")), "own", 2, AsOf, 90) { Jobs = new Dictionary<string, JobAssumptions> { ["a"] = Takes(5, 1_000_000, 50_000) }, Copies = copies, PrunesByHandToo = true };
+        var before = new ForecastInput(Make("newest 2 and 14 daily", Job("a", "daily at 23:00")), "own", 2, AsOf, 90) { Jobs = new Dictionary<string, JobAssumptions> { ["a"] = Takes(5, 1_000_000, 50_000) }, Copies = copies, PrunesByHandToo = true, Stores = new Dictionary<string, KnownStore> { ["vault"] = new(9_000_000, null) } };
         var after = before with { Charter = Make("newest 2 and 7 daily and 4 weekly", Job("a", "daily at 23:00")) };
         var compared = Comparison.Of(Forecaster.Play(before), Forecaster.Play(after), [AsOf + Duration.FromDays(7), AsOf + Duration.FromDays(60)]);
         var expected = RetentionRules.Decide(RetentionTests.Read("newest 2 and 7 daily and 4 weekly"), new RetentionGuards(London), copies.Select(c => c.Facts), AsOf).Copies.Where(c => c.Verdict == Verdict.Expire).Select(c => c.Copy.Id)

@@ -266,6 +266,296 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/timetable/axis': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A stretch of time with what ran and will run in it, expected ends, quiet hours and ceilings */
+    get: {
+      parameters: {
+        query?: {
+          from?: string;
+          hours?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['TimetableAxis'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/timetable.ics': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What is due in the coming days as iCalendar (RFC 5545) */
+    get: {
+      parameters: {
+        query?: {
+          days?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'text/calendar': string;
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/forecast': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Plays a charter forward: runs, copies, space, media, and what will go wrong; nothing is changed */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ForecastRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ForecastAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/forecast/copies': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** The copies of a job in a store on a date to come, each with its verdict and reasons */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['CopiesOnRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['PolicyEffectAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/charter/compare': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What exists under one charter and not under the other; nothing is changed */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['CompareRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ComparisonAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/rotations': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The medium of every night of each rotation set */
+    get: {
+      parameters: {
+        query?: {
+          first?: string;
+          nights?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RotationAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/jobs/{name}/prune-plans': {
     parameters: {
       query?: never;
@@ -848,10 +1138,12 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** What saving these fields would mean; nothing is changed */
+    /** What saving these fields would mean, now or on a later date; nothing is changed */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           kind: string;
@@ -886,6 +1178,129 @@ export interface paths {
       };
     };
     delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/timetable/feeds': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The calendar addresses that are in use */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['FeedAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Makes a calendar address with a read-only token of its own; it is shown once */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['FeedRequest'];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['NewFeedAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/timetable/feeds/{id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Takes a calendar address out of use at once */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     options?: never;
     head?: never;
     patch?: never;
@@ -1071,6 +1486,106 @@ export interface paths {
     };
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/jobs/{name}/when': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** When a job is due around an instant, what was dropped or shifted and why, and what its planned runs became */
+    get: {
+      parameters: {
+        query?: {
+          asOf?: string;
+        };
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['JobWhenAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/jobs/{name}/check-ins': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** A watched job says that it started, or ended and how */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['CheckInRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CheckInAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     delete?: never;
     options?: never;
     head?: never;
@@ -2412,6 +2927,19 @@ export interface components {
       runId: null | number;
       affected: string[];
     };
+    AtOnceAnswer: {
+      job: string;
+      store: string;
+      copyId: string;
+      /** Format: date-time */
+      taken: string;
+      reasons: string[];
+    };
+    CeilingAnswer: {
+      of: string;
+      /** Format: int32 */
+      most: number;
+    };
     ChannelAnswer: {
       name: string;
       kind: string;
@@ -2451,6 +2979,49 @@ export interface components {
     };
     CharterText: {
       yaml: string;
+    };
+    CheckInAnswer: {
+      job: string;
+      /** Format: date-time */
+      due: null | string;
+      outcome: null | string;
+      reason: null | string;
+    };
+    CheckInRequest: {
+      state: string;
+      /** Format: int32 */
+      exitCode?: null | number;
+      note?: null | string;
+    };
+    CompareRequest: {
+      before: null | string;
+      after: string;
+      dates?: null | string[];
+    };
+    ComparedDateAnswer: {
+      /** Format: date-time */
+      at: string;
+      places: components['schemas']['PlaceOnAnswer'][];
+      stores: components['schemas']['StoreOnAnswer'][];
+    };
+    ComparisonAnswer: {
+      /** Format: date-time */
+      asOf: string;
+      changes: components['schemas']['CharterChangeAnswer'][];
+      dates: components['schemas']['ComparedDateAnswer'][];
+      atOnce: components['schemas']['AtOnceAnswer'][];
+      media: components['schemas']['MediaUseAnswer'][];
+      onlyBefore: components['schemas']['FindingAnswer'][];
+      onlyAfter: components['schemas']['FindingAnswer'][];
+    };
+    CopiesOnRequest: {
+      job: string;
+      store: null | string;
+      /** Format: date-time */
+      on: string;
+      yaml?: null | string;
+      /** @default false */
+      prunesByHandToo: boolean;
     };
     CopyAnswer: {
       id: string;
@@ -2515,6 +3086,19 @@ export interface components {
       utc: string;
       local: string;
     };
+    DueWhy: {
+      /** Format: date-time */
+      utc: string;
+      local: string;
+      /** Format: date-time */
+      named: string;
+      dropped: boolean;
+      why: null | string;
+      outcome: null | string;
+      reason: null | string;
+      /** Format: int64 */
+      runId: null | number;
+    };
     DutyAnswer: {
       /** Format: date-time */
       asOf: string;
@@ -2543,6 +3127,14 @@ export interface components {
       newestGoodCopy: null | string;
       stale: boolean;
     };
+    EnoughAnswer: {
+      group: string;
+      /** Format: int32 */
+      has: number;
+      /** Format: int32 */
+      enough: null | number;
+      how: string;
+    };
     EntryAnswer: {
       name: string;
       kind: string;
@@ -2556,6 +3148,19 @@ export interface components {
       /** Format: date-time */
       modified: string;
       linkTarget: null | string;
+    };
+    FeedAnswer: {
+      /** Format: int64 */
+      id: number;
+      label: string;
+      by: string;
+      /** Format: date-time */
+      madeAt: string;
+      /** Format: date-time */
+      lastReadAt: null | string;
+    };
+    FeedRequest: {
+      label: string;
     };
     FieldChangeAnswer: {
       field: string;
@@ -2577,6 +3182,14 @@ export interface components {
       copiesSearched: number;
       complete: boolean;
     };
+    FindingAnswer: {
+      kind: string;
+      /** Format: date-time */
+      at: null | string;
+      subject: string;
+      message: string;
+      remedy: string;
+    };
     FirstPersonRequest: {
       code: string;
       name: string;
@@ -2586,6 +3199,31 @@ export interface components {
       copyId: string;
       path: string;
       entries: components['schemas']['EntryAnswer'][];
+    };
+    ForecastAnswer: {
+      /** Format: date-time */
+      asOf: string;
+      /** Format: int32 */
+      days: number;
+      zone: string;
+      /** Format: int32 */
+      runs: number;
+      dates: string[];
+      findings: components['schemas']['FindingAnswer'][];
+      stores: components['schemas']['StoreForecastAnswer'][];
+      rotations: components['schemas']['RotationAnswer'][];
+      jobs: components['schemas']['JobForecastAnswer'][];
+    };
+    ForecastRequest: {
+      yaml?: null | string;
+      /**
+       * Format: int32
+       * @default 365
+       */
+      days: number;
+      /** @default false */
+      prunesByHandToo: boolean;
+      outage?: null | components['schemas']['OutageRequest'];
     };
     FoundPath: {
       job: string;
@@ -2638,14 +3276,16 @@ export interface components {
     JobAnswer: {
       name: string;
       machine: string;
+      watched: boolean;
+      note: null | string;
       takes: string[];
       leavesOut: string[];
       into: string[];
       when: null | string;
       after: null | string;
       zone: string;
-      policy: string;
-      keep: string;
+      policy: null | string;
+      keep: null | string;
       freshWithin: null | string;
       nextDue: components['schemas']['DueAnswer'][];
       lastRun: null | components['schemas']['RunAnswer'];
@@ -2656,9 +3296,53 @@ export interface components {
       pause: null | components['schemas']['PauseAnswer'];
       nights: components['schemas']['NightCell'][];
     };
+    JobForecastAnswer: {
+      job: string;
+      from: string;
+      /** Format: int64 */
+      wholeBytes: number;
+      /** Format: int64 */
+      changeBytes: number;
+      /** Format: int64 */
+      growthPerDay: number;
+      /** Format: double */
+      takesSeconds: number;
+      /** Format: int32 */
+      runs: number;
+      /** Format: int32 */
+      late: number;
+      /** Format: int32 */
+      leftOut: number;
+      /** Format: int32 */
+      copiesNow: number;
+      /** Format: int32 */
+      copiesAtEnd: number;
+    };
+    JobWhenAnswer: {
+      job: string;
+      machine: string;
+      zone: string;
+      /** Format: date-time */
+      asOf: string;
+      words: string;
+      facts: string[];
+      before: components['schemas']['DueWhy'][];
+      after: components['schemas']['DueWhy'][];
+    };
     KeepEvent: {
       topic: string;
       run: null | components['schemas']['RunAnswer'];
+    };
+    MediaUseAnswer: {
+      set: string;
+      /** Format: int32 */
+      before: number;
+      /** Format: int32 */
+      after: number;
+      /** Format: int32 */
+      shortBefore: number;
+      /** Format: int32 */
+      shortAfter: number;
     };
     MistakeAnswer: {
       /** Format: int32 */
@@ -2668,6 +3352,22 @@ export interface components {
       about: string;
       message: string;
     };
+    NewFeedAnswer: {
+      feed: components['schemas']['FeedAnswer'];
+      path: string;
+    };
+    NightAnswer: {
+      date: string;
+      /** Format: date-time */
+      start: string;
+      group: null | string;
+      medium: null | string;
+      appends: boolean;
+      /** Format: date-time */
+      protectedUntil: null | string;
+      short: boolean;
+      why: string;
+    };
     NightCell: {
       date: string;
       outcome: null | string;
@@ -2675,6 +3375,12 @@ export interface components {
       planned: number;
       /** Format: int64 */
       runId: null | number;
+    };
+    OutageRequest: {
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      to: string;
     };
     PageOfAlertAnswer: {
       items: components['schemas']['AlertAnswer'][];
@@ -2710,6 +3416,16 @@ export interface components {
       /** Format: date-time */
       until: string;
     };
+    PlaceOnAnswer: {
+      job: string;
+      store: string;
+      /** Format: int32 */
+      before: number;
+      /** Format: int32 */
+      after: number;
+      onlyBefore: string[];
+      onlyAfter: string[];
+    };
     PolicyEffectAnswer: {
       job: string;
       store: string;
@@ -2729,6 +3445,8 @@ export interface components {
       policies: components['schemas']['PolicyEffectAnswer'][];
       /** Format: int64 */
       roomBytes: null | number;
+      when?: null | string;
+      remarks?: string[];
     };
     PreviousRunAnswer: {
       run: null | components['schemas']['RunAnswer'];
@@ -2761,6 +3479,14 @@ export interface components {
       /** Format: date-time */
       appliedAt: null | string;
     };
+    QuietSpan: {
+      job: string;
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      to: string;
+      name: string;
+    };
     ReadingAnswer: {
       /** Format: int64 */
       totalBytes: number;
@@ -2785,6 +3511,12 @@ export interface components {
       paths: string[];
       to: string;
       existing?: null | string;
+    };
+    RotationAnswer: {
+      set: string;
+      zone: string;
+      nights: components['schemas']['NightAnswer'][];
+      groups: components['schemas']['EnoughAnswer'][];
     };
     RunAnswer: {
       /** Format: int64 */
@@ -2915,6 +3647,51 @@ export interface components {
       reclaimWhen: null | string;
       reading: null | components['schemas']['ReadingAnswer'];
       lastCheck: null | components['schemas']['RunAnswer'];
+    };
+    StoreForecastAnswer: {
+      store: string;
+      used: number[];
+      inBin: number[];
+      /** Format: int64 */
+      room: null | number;
+      /** Format: int64 */
+      reserve: number;
+    };
+    StoreOnAnswer: {
+      store: string;
+      /** Format: int64 */
+      before: null | number;
+      /** Format: int64 */
+      after: null | number;
+    };
+    TimetableAxis: {
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      to: string;
+      /** Format: date-time */
+      now: string;
+      zone: string;
+      bars: components['schemas']['TimetableBar'][];
+      quiet: components['schemas']['QuietSpan'][];
+      ceilings: components['schemas']['CeilingAnswer'][];
+    };
+    TimetableBar: {
+      job: string;
+      machine: string;
+      stores: string[];
+      watched: boolean;
+      /** Format: date-time */
+      due: string;
+      /** Format: date-time */
+      start: string;
+      /** Format: date-time */
+      end: string;
+      past: boolean;
+      outcome: null | string;
+      why: null | string;
+      /** Format: int64 */
+      runId: null | number;
     };
     TimetableEntry: {
       job: string;

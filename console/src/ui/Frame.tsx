@@ -7,6 +7,7 @@ import {
   IconBuildingWarehouse,
   IconCalendarTime,
   IconClipboardList,
+  IconDisc,
   IconLogout,
   IconMoon,
   IconSearch,
@@ -28,6 +29,7 @@ const areas = [
   { to: '/timetable', title: 'Timetable', icon: IconCalendarTime, key: 't' },
   { to: '/copies', title: 'Copies', icon: IconArchive, key: 'c' },
   { to: '/stores', title: 'Stores', icon: IconBuildingWarehouse, key: 's' },
+  { to: '/media', title: 'Media', icon: IconDisc, key: 'm' },
   { to: '/alerts', title: 'Alerts', icon: IconBell, key: 'a' },
   { to: '/settings', title: 'Settings', icon: IconSettings, key: 'e' },
 ];

@@ -77,6 +77,7 @@ const looks: Record<string, { tone: string; shape: React.ReactNode }> = {
       </>
     ),
   },
+  taken: { tone: 'idle', shape: <circle cx="7" cy="7" r="4.2" fill="currentColor" /> },
   none: { tone: 'idle', shape: <circle cx="7" cy="7" r="1.1" fill="currentColor" opacity="0.6" /> },
 };
 const alias: Record<string, string> = {

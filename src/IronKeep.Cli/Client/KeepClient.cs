@@ -45,6 +45,14 @@ public sealed class KeepClient : IDisposable
     public Task<T> PutAsync<T>(string path, object body, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Put, path, body, cancel, ifMatch);
     public Task<T> DeleteAsync<T>(string path, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Delete, path, null, cancel, ifMatch);
 
+    /// <summary>An answer that is text as it stands.</summary>
+    public async Task<string> GetTextAsync(string path, CancellationToken cancel)
+    {
+        using var response = await ReachAsync(() => http.GetAsync(new Uri("api/v1/" + path, UriKind.Relative), cancel));
+        await CheckAsync(response, cancel);
+        return await response.Content.ReadAsStringAsync(cancel);
+    }
+
     /// <summary>All pages of a list, up to a number of items.</summary>
     public async Task<List<T>> ListAsync<T>(string path, int most, CancellationToken cancel)
     {

@@ -7,7 +7,7 @@ namespace IronKeep.Cli.Commands;
 
 internal static class CharterCommands
 {
-    public static Command Make() => Common.Noun("charter", "The file that declares stores, policies and jobs", Check(), Diff(), Apply(), Export());
+    public static Command Make() => Common.Noun("charter", "The file that declares stores, policies and jobs", Check(), Diff(), Apply(), Export(), CompareCommand.Make(), AdoptCommand.Make());
 
     private static Argument<string> File => new("FILE") { Description = "The charter's file, or - for standard input" };
 
@@ -74,7 +74,7 @@ internal static class CharterCommands
         }
     }
 
-    private static async Task<CharterText> ReadAsync(string file, CancellationToken cancel)
+    internal static async Task<CharterText> ReadAsync(string file, CancellationToken cancel)
     {
         try
         {

@@ -6,7 +6,7 @@ namespace IronKeep.Cli.Commands;
 
 internal static class JobCommands
 {
-    public static Command Make() => Common.Noun("job", "What is backed up, when, to where", List(), One(), RunNow(), Pause(), Resume());
+    public static Command Make() => Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Pause(), Resume());
 
     private static Argument<string> Name => new("NAME") { Description = "The job's name" };
 
@@ -35,18 +35,62 @@ internal static class JobCommands
                 return Root.Done;
             }
             Show.Line($"{job.Name} on {job.Machine}");
-            Show.Line($"  takes        {string.Join(", ", job.Takes)}");
+            if (job.Watched) Show.Line("  watched      something else carries it out; it checks in");
+            if (job.Note is not null) Show.Line($"  note         {job.Note}");
+            if (!job.Watched) Show.Line($"  takes        {string.Join(", ", job.Takes)}");
             if (job.LeavesOut.Count > 0) Show.Line($"  leaves out   {string.Join(", ", job.LeavesOut)}");
-            Show.Line($"  into         {string.Join(", ", job.Into)}");
+            if (!job.Watched) Show.Line($"  into         {string.Join(", ", job.Into)}");
             Show.Line($"  when         {job.When ?? (job.After is null ? "by hand only" : $"after {job.After} has succeeded")} ({job.Zone})");
             if (job.Pause is { } pause) Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
             foreach (var due in job.NextDue) Show.Line($"    due        {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
+            if (job.Watched) return Root.Done;
             Show.Line($"  policy       {job.Policy}: {job.Keep}");
             Show.Line($"  fresh within {job.FreshWithin ?? "no limit"}{(job.Stale ? "  STALE: the newest good copy is older" : "")}");
             Show.Line($"  copies       {job.Copies}, the newest good one taken {Show.When(job.NewestGoodCopy?.Taken)}");
             if (job.LastRun is { } run) Show.Line($"  last run     {run.Id}: {run.Outcome ?? run.State}. {run.Sentence}");
             return Root.Done;
         }, name);
+    }
+
+    private static Command When()
+    {
+        var name = Name;
+        var asOf = new Option<string?>("--as-of") { Description = "The instant to look from: a date, a date and time, or an RFC 3339 instant; else now" };
+        return Common.Verb("when", "When a job is due around an instant, and why it was or was not", async (parsed, client, cancel) =>
+        {
+            var at = parsed.GetValue(asOf) is { } text ? $"?asOf={Until.Read(text).UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "";
+            var answer = await client.GetAsync<JobWhenAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/when{at}", cancel);
+            if (Common.AsJson(parsed))
+            {
+                Show.Json(answer);
+                return Root.Done;
+            }
+            Show.Line($"{answer.Job} on {answer.Machine}: {answer.Words}  ({answer.Zone})");
+            foreach (var fact in answer.Facts) Show.Line($"  {fact}");
+            Show.Table(["", "Local", "UTC", "What became of it", "Why"],
+                answer.Before.Select(d => Row("before", d)).Append(["as of", "", Utc(answer.AsOf), "", ""]).Concat(answer.After.Select(d => Row("after", d))), "is never due");
+            return Root.Done;
+        }, name, asOf);
+
+        static string[] Row(string side, DueWhy d) => [side, d.Local, Utc(d.Utc), d.Dropped ? "dropped" : d.Outcome ?? (d.RunId is null ? "-" : "at work"), string.Join("; ", new[] { d.Why, d.Reason }.Where(w => w is not null))];
+
+        static string Utc(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", System.Globalization.CultureInfo.InvariantCulture);
+    }
+
+    private static Command CheckIn()
+    {
+        var name = Name;
+        var started = new Option<bool>("--started") { Description = "It has started; without this, it has ended" };
+        var exitCode = new Option<int>("--exit-code") { Description = "How it ended: 0 is well", DefaultValueFactory = _ => 0 };
+        var note = new Option<string?>("--note") { Description = "A word about it" };
+        return Common.Verb("check-in", "Says for a watched job that it started, or ended and how", async (parsed, client, cancel) =>
+        {
+            var ended = !parsed.GetValue(started);
+            var answer = await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins", new CheckInRequest(ended ? "ended" : "started", ended ? parsed.GetValue(exitCode) : null, parsed.GetValue(note)), cancel);
+            if (Common.AsJson(parsed)) Show.Json(answer);
+            else Show.Line(answer.Due is null ? $"{answer.Job}: no planned run is open, so this counts as unplanned" : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome ?? "at work"}");
+            return Root.Done;
+        }, name, started, exitCode, note);
     }
 
     private static Command RunNow()

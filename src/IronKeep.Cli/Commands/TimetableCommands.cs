@@ -11,7 +11,7 @@ internal static class TimetableCommands
     public static Command Make()
     {
         var next = new Option<string>("--next") { Description = "How far ahead: 48h or 7d", DefaultValueFactory = _ => "48h" };
-        return Common.Verb("timetable", "What is due in the coming hours", async (parsed, client, cancel) =>
+        var timetable = Common.Verb("timetable", "What is due in the coming hours", async (parsed, client, cancel) =>
         {
             var hours = Hours(parsed.GetValue(next)!);
             var entries = await client.GetAsync<IReadOnlyList<TimetableEntry>>($"timetable?hours={hours}", cancel);
@@ -21,6 +21,50 @@ internal static class TimetableCommands
                 $"nothing is due in the next {hours} hours");
             return Root.Done;
         }, next);
+        foreach (var verb in (Command[])[Export(), Feeds(), NewFeed(), RemoveFeed()]) timetable.Subcommands.Add(verb);
+        return timetable;
+    }
+
+    private static Command Export()
+    {
+        var ics = new Option<bool>("--ics") { Description = "As iCalendar (RFC 5545)", Required = true };
+        var days = new Option<string>("--for") { Description = "How far ahead: 60d, 8w, 6 months", DefaultValueFactory = _ => "60d" };
+        return Common.Verb("export", "Prints every expected due instant for a calendar program", async (parsed, client, cancel) =>
+        {
+            Console.Out.Write(await client.GetTextAsync($"timetable.ics?days={ForecastCommands.Days(parsed.GetValue(days)!)}", cancel));
+            return Root.Done;
+        }, ics, days);
+    }
+
+    private static Command Feeds() => Common.Verb("addresses", "The calendar addresses that are in use", async (parsed, client, cancel) =>
+    {
+        var feeds = await client.GetAsync<IReadOnlyList<FeedAnswer>>("timetable/feeds", cancel);
+        if (Common.AsJson(parsed)) Show.Json(feeds);
+        else Show.Table([">id", "for", "made by", "made", "last read"], feeds.Select(f => new[] { $"{f.Id}", f.Label, f.By, Show.When(f.MadeAt), Show.When(f.LastReadAt) }), "no calendar address is in use; make one with 'ironkeep timetable subscribe LABEL'");
+        return Root.Done;
+    });
+
+    private static Command NewFeed()
+    {
+        var label = new Argument<string>("LABEL") { Description = "What the address is for, such as 'wall calendar'" };
+        return Common.Verb("subscribe", "Makes an address that a calendar program reads the timetable from; shown once, opens nothing else", async (parsed, client, cancel) =>
+        {
+            var made = await client.PostAsync<NewFeedAnswer>("timetable/feeds", new FeedRequest(parsed.GetValue(label)!), cancel);
+            if (Common.AsJson(parsed)) Show.Json(made);
+            else Show.Line($"{client.Address}{made.Path}\nWhoever has this address can read the timetable; take it back with 'ironkeep timetable unsubscribe {made.Feed.Id}'");
+            return Root.Done;
+        }, label);
+    }
+
+    private static Command RemoveFeed()
+    {
+        var id = new Argument<long>("ID") { Description = "The address's id" };
+        return Common.Verb("unsubscribe", "Takes a calendar address out of use at once", async (parsed, client, cancel) =>
+        {
+            await client.DeleteAsync<object>($"timetable/feeds/{parsed.GetValue(id)}", cancel);
+            if (!Common.AsJson(parsed)) Show.Line($"calendar address {parsed.GetValue(id)} opens nothing any more");
+            return Root.Done;
+        }, id);
     }
 
     private static int Hours(string text)

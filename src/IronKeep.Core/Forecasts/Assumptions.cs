@@ -58,9 +58,11 @@ public sealed record ForecastInput(Charter Charter, string OwnMachine, int RunsA
 public static class Assume
 {
     private const int Recent = 7;
+    private const int RecentForChange = 28;
 
     /// <summary>
-    /// What a job's past says: medians of its last seven good runs; growth from the middle of pairwise slopes of its size. What the
+    /// What a job's past says: medians of its last seven good runs; what a run adds is the mean of the last 28; growth comes from the middle
+    /// of pairwise slopes of its size. What the
     /// charter states counts where there is no past. <paramref name="past"/> is oldest first.
     /// </summary>
     public static JobAssumptions From(JobDeclaration job, IReadOnlyList<PastRun> past)
@@ -72,8 +74,9 @@ public static class Assume
         var shrink = fresh > 0 ? stored / fresh : 1;
         var whole = (long)(Median(recent.Select(r => (double)r.SelectedBytes)) * shrink);
         // The first run stores everything; what a run adds shows from the second on.
-        var later = past.Skip(1).Skip(Math.Max(0, past.Count - 1 - Recent)).ToList();
-        var change = later.Count == 0 ? job.ExpectChange?.Bytes ?? whole / 50 : (long)Median(later.Select(r => (double)r.StoredBytes));
+        // Its mean, for a job that finds nothing changed three times of four still adds what it adds the fourth time.
+        var later = past.Skip(1).Skip(Math.Max(0, past.Count - 1 - RecentForChange)).ToList();
+        var change = later.Count == 0 ? job.ExpectChange?.Bytes ?? whole / 50 : (long)later.Average(r => (double)r.StoredBytes);
         return new JobAssumptions(whole, change, (long)(Slope(past) * shrink), Duration.FromSeconds(Math.Ceiling(Median(recent.Select(r => r.Took.TotalSeconds)))), AssumedFrom.History);
     }
 

@@ -28,7 +28,8 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
 
     /// <summary>A length of time in a few words.</summary>
     internal static string Words(Duration time) =>
-        time.TotalDays >= 2 ? Counted.Of((long)time.TotalDays, "day")
+        time.TotalDays >= 10 ? Counted.Of((long)time.TotalDays, "day")
+        : time.TotalDays >= 2 ? $"{Counted.Of((long)time.TotalDays, "day")}{(time.Hours == 0 ? time.Minutes == 0 ? "" : $" {time.Minutes} min" : $" {time.Hours} h")}"
         : time.TotalMinutes >= 60 ? $"{(long)time.TotalHours} h{(time.Minutes == 0 ? "" : $" {time.Minutes} min")}"
         : $"{Math.Max(1, (long)time.TotalMinutes)} min";
 

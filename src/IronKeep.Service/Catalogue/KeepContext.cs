@@ -11,6 +11,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
 {
     public DbSet<Person> People => Set<Person>();
     public DbSet<PersonalToken> Tokens => Set<PersonalToken>();
+    public DbSet<CalendarFeed> CalendarFeeds => Set<CalendarFeed>();
     public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
     public DbSet<JobWatch> JobWatches => Set<JobWatch>();
     public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
@@ -27,6 +28,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     {
         modelBuilder.Entity<Person>().HasIndex(p => p.Name).IsUnique();
         modelBuilder.Entity<PersonalToken>().HasIndex(t => t.Hash).IsUnique();
+        modelBuilder.Entity<CalendarFeed>().HasIndex(f => f.Hash).IsUnique();
         modelBuilder.Entity<JobWatch>().HasKey(w => new { w.Job, w.Machine });
         modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);

@@ -23,6 +23,17 @@ public sealed class PersonalToken
     public Instant? LastUsedAt { get; set; }
 }
 
+/// <summary>An address from which a calendar program reads the timetable; whoever has it can read that and nothing else.</summary>
+public sealed class CalendarFeed
+{
+    public long Id { get; set; }
+    public required string Label { get; set; }
+    public required byte[] Hash { get; set; }
+    public required string MadeBy { get; set; }
+    public Instant MadeAt { get; set; }
+    public Instant? LastReadAt { get; set; }
+}
+
 /// <summary>A charter as it was applied; the newest is in force.</summary>
 public sealed class CharterRevision
 {

@@ -8,21 +8,25 @@ using IronKeep.Service.Stores;
 using IronKeep.Service.Timetable;
 using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Charters;
 
 /// <summary>Checks, compares and applies charters. Applying is whole or not at all.</summary>
 public sealed class CharterDesk(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, OpenStores stores, CopyBook copies, ClockLoop clockLoop, TimeProvider clock, EventHub events, ILogger<CharterDesk> log)
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, OpenStores stores, CopyBook copies, ClockLoop clockLoop, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<CharterDesk> log)
 {
-    /// <summary>Reads a text and finds every mistake, those about places on the machine included.</summary>
-    public static CharterReading Check(string yaml) => Check(CharterYaml.Read(yaml));
+    /// <summary>The machine whose jobs this service carries out.</summary>
+    public string Machine => settings.Value.Machine;
+
+    /// <summary>Reads a text and finds every mistake, those about places on the machine included, and with its name those about other machines.</summary>
+    public static CharterReading Check(string yaml, string? machine = null) => Check(CharterYaml.Read(yaml), machine);
 
     /// <summary>Adds to what reading found the mistakes about places on the machine.</summary>
-    public static CharterReading Check(CharterReading reading)
+    public static CharterReading Check(CharterReading reading, string? machine = null)
     {
         if (reading.Charter is null) return reading;
-        var unsafePlaces = PlaceRules.Check(reading).ToImmutableArray();
+        var unsafePlaces = PlaceRules.Check(reading, machine).ToImmutableArray();
         return unsafePlaces.Length == 0 ? reading : reading with { Charter = null, Mistakes = unsafePlaces };
     }
 

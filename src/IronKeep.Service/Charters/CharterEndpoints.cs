@@ -21,15 +21,15 @@ public static class CharterEndpoints
                 return TypedResults.Ok(new CharterAnswer(inForce.Revision, row?.AppliedAt.ToDateTimeOffset(), row?.By, CharterWriter.Write(inForce.Charter)));
             })
             .WithSummary("The charter in force, as YAML; its ETag is the revision");
-        charter.MapPost("/check", (CharterText text) =>
+        charter.MapPost("/check", (CharterText text, CharterDesk desk) =>
             {
-                var reading = CharterDesk.Check(text.Yaml);
+                var reading = CharterDesk.Check(text.Yaml, desk.Machine);
                 return TypedResults.Ok(new CharterCheckAnswer(reading.Charter is not null, ToAnswers(reading.Mistakes)));
             })
             .WithSummary("Finds every mistake in a charter; nothing is changed");
         charter.MapPost("/diff", Results<Ok<CharterDiffAnswer>, ProblemHttpResult> (CharterText text, CharterDesk desk, CharterInForce inForce) =>
             {
-                var reading = CharterDesk.Check(text.Yaml);
+                var reading = CharterDesk.Check(text.Yaml, desk.Machine);
                 return reading.Charter is null ? Mistaken(reading) : TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(desk.Compare(reading.Charter))));
             })
             .WithSummary("What a charter would change; nothing is changed");
@@ -45,7 +45,7 @@ public static class CharterEndpoints
                 return Problems.Invalid($"If-Match {match} is not an ETag of the charter; it looks like {Tag(inForce.Revision)}");
             expected = revision;
         }
-        var reading = CharterDesk.Check(text.Yaml);
+        var reading = CharterDesk.Check(text.Yaml, desk.Machine);
         if (reading.Charter is null) return Mistaken(reading);
         var changes = desk.Compare(reading.Charter);
         if (await desk.ApplyAsync(reading, expected, http.User.Identity!.Name!, cancel) is { } problem) return Problems.Refused(problem);
@@ -55,7 +55,7 @@ public static class CharterEndpoints
 
     private static string Tag(long revision) => $"\"r{revision}\"";
 
-    private static ProblemHttpResult Mistaken(CharterReading reading) =>
+    internal static ProblemHttpResult Mistaken(CharterReading reading) =>
         Problems.Of(StatusCodes.Status400BadRequest, "Not understood",
             $"the charter has {Counted.Of(reading.Mistakes.Length, "mistake")}; the first is in line {reading.Mistakes[0].Line}: {reading.Mistakes[0].Message}",
             new Dictionary<string, object?> { ["mistakes"] = ToAnswers(reading.Mistakes) });

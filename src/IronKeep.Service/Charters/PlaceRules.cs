@@ -27,10 +27,12 @@ public static class PlaceRules
         return null;
     }
 
-    /// <summary>Every conflict in a charter, at the place of the object in the text.</summary>
-    public static IEnumerable<Mistake> Check(CharterReading reading)
+    /// <summary>Every conflict in a charter, at the place of the object in the text. A null machine looks at paths alone.</summary>
+    public static IEnumerable<Mistake> Check(CharterReading reading, string? machine)
     {
         var charter = reading.Charter!;
+        foreach (var job in charter.Jobs.Values.Where(j => machine is not null && !j.Watched && Charter.MachineOf(j, machine) != machine))
+            yield return At($"job {job.Name}", $"runs on {job.On}, but this service carries out jobs on {machine} only; take 'on' out, or watch the job with 'watched: yes' while something on {job.On} carries it out");
         foreach (var store in charter.Stores.Values)
             if (RealPaths.WhyNotWritable(store.Folder) is { } not) yield return At($"store {store.Name}", $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder");
         foreach (var job in charter.Jobs.Values)

@@ -68,7 +68,7 @@ public static class CopyEndpoints
         string job, string path, KeepContext db, CopySearch search, CharterInForce charter, CancellationToken cancel, string? store = null)
     {
         if (NameText.ReadPath(path) is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
-        var into = store ?? charter.Charter.Jobs.GetValueOrDefault(job)?.Into[0];
+        var into = store ?? charter.Charter.Jobs.GetValueOrDefault(job)?.Into.FirstOrDefault();
         var copies = await CopyBook.Alive(db).Where(c => c.Job == job && (into == null || c.Store == into) && c.State != Core.Watching.CopyState.Missing)
             .OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel);
         if (copies.Count == 0) return Problems.NotFound($"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}; list them with GET /api/v1/copies");

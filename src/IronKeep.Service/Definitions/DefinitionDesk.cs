@@ -15,11 +15,11 @@ public sealed record Draft(CharterReading Reading, IReadOnlyList<FieldMistakeAns
 /// Single objects of the charter, read and changed one by one. There is one model: a changed object is put among the fields of the
 /// charter in force, the whole is read by the one reader, and applied like any charter.
 /// </summary>
-public sealed class DefinitionDesk(CharterInForce inForce)
+public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
 {
     public const string SettingsName = "charter";
     private const int MostItems = 1000;
-    private static readonly string[] Lists = ["takes", "leaves-out", "into", "tells", "mail-to"];
+    private static readonly string[] Lists = ["takes", "leaves-out", "into", "tells", "mail-to", "quiet-hours", "locks", "closed", "promises", "media", "groups"];
 
     /// <summary>Every object there is, in the order of the text.</summary>
     public IReadOnlyList<DefinitionAnswer> All() =>
@@ -41,7 +41,7 @@ public sealed class DefinitionDesk(CharterInForce inForce)
         entries.AddRange(Nodes(top, mine: kind == CharterFields.Settings));
         foreach (var (section, objectsOf) in CharterFields.Sections.Select(s => (s.Section, objects.Where(o => o.Kind == s.Kind))))
             entries.Add((Text(section, 0), new MapNode([.. objectsOf.Select(o => (Text(o.Name, 0), (CharterNode)new MapNode([.. Nodes(o.Fields, (o.Kind, o.Name) == (kind, name))], 0, 0)))], 0, 0)));
-        var reading = CharterDesk.Check(CharterReader.Read(new MapNode(entries.ToImmutable(), 0, 0)));
+        var reading = CharterDesk.Check(CharterReader.Read(new MapNode(entries.ToImmutable(), 0, 0)), desk.Machine);
         var yaml = kind == CharterFields.Settings ? CharterWriter.Write(top, []) : CharterWriter.Object(name, fields);
         return new Draft(reading, [.. reading.Mistakes.Select(m => ToAnswer(m, fields))], fields, yaml);
     }

@@ -4,6 +4,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;
 using Microsoft.AspNetCore.Http.HttpResults;
+using NodaTime;
 
 namespace IronKeep.Service.Definitions;
 
@@ -21,9 +22,9 @@ public static class DefinitionEndpoints
             })
             .WithSummary("One object of the charter; its ETag guards changes");
         definitions.MapPost("/{kind}/{name}/preview", async Task<Results<Ok<PreviewAnswer>, ProblemHttpResult>> (
-                string kind, string name, DefinitionRequest request, DefinitionDesk desk, Effects effects, CancellationToken cancel) =>
-                BadKind(kind, name) ?? (Results<Ok<PreviewAnswer>, ProblemHttpResult>)TypedResults.Ok(await effects.OfAsync(kind, name, desk.With(kind, name, request), cancel)))
-            .WithSummary("What saving these fields would mean; nothing is changed");
+                string kind, string name, DefinitionRequest request, DateTimeOffset? on, DefinitionDesk desk, Effects effects, CancellationToken cancel) =>
+                BadKind(kind, name) ?? (Results<Ok<PreviewAnswer>, ProblemHttpResult>)TypedResults.Ok(await effects.OfAsync(kind, name, desk.With(kind, name, request), on is { } later ? Instant.FromDateTimeOffset(later) : null, cancel)))
+            .WithSummary("What saving these fields would mean, now or on a later date; nothing is changed");
         definitions.MapPut("/{kind}/{name}", (string kind, string name, DefinitionRequest request, DefinitionDesk desk, CharterDesk charter, CharterInForce inForce, HttpContext http, CancellationToken cancel) =>
                 SaveAsync(kind, name, request, desk, charter, inForce, http, cancel))
             .WithSummary("Saves one object. If-Match with its ETag changes one that is there, If-None-Match: * makes a new one");

@@ -1,66 +1,71 @@
 using System.Diagnostics;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Forecasts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Forecasts;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Prunes;
 using IronKeep.Stores.Places;
+using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Definitions;
 
 /// <summary>What a draft of one object would mean: shown while somebody types, before anything is saved.</summary>
-public sealed class Effects(PruneDesk prunes, CharterInForce inForce, TimeProvider clock)
+public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private const int DueShown = 5;
     private static readonly TimeSpan Peek = TimeSpan.FromMilliseconds(250);
 
-    public async Task<PreviewAnswer> OfAsync(string kind, string name, Draft draft, CancellationToken cancel)
+    public async Task<PreviewAnswer> OfAsync(string kind, string name, Draft draft, Instant? on, CancellationToken cancel)
     {
         var empty = new PreviewAnswer(draft.Mistakes, [], draft.Yaml, [], null, [], [], null);
         if (draft.Reading.Charter is not { } charter) return empty;
         var answer = empty with { Changes = CharterEndpoints.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)) };
         return kind switch
         {
-            "job" => await JobAsync(answer, charter, charter.Jobs[name], cancel),
-            "policy" => await PolicyAsync(answer, charter, charter.Policies[name], cancel),
+            "job" => await JobAsync(answer, charter, charter.Jobs[name], on, cancel),
+            "policy" => await PolicyAsync(answer, charter, charter.Policies[name], on, cancel),
             "store" => answer with { RoomBytes = RoomAt(charter.Stores[name].Folder) },
-            CharterFields.Settings when charter.DutyMail is { } mail => answer with { NextDue = NextDue(mail, charter.Zone) },
+            CharterFields.Settings when charter.DutyMail is { } mail => answer with { NextDue = NextDue(new DueTimes(mail, charter.Zone)) },
             _ => answer,
         };
     }
 
-    private async Task<PreviewAnswer> JobAsync(PreviewAnswer answer, Charter charter, JobDeclaration job, CancellationToken cancel)
+    private async Task<PreviewAnswer> JobAsync(PreviewAnswer answer, Charter charter, JobDeclaration job, Instant? on, CancellationToken cancel)
     {
-        var head = charter.HeadOf(job);
+        var due = charter.DueTimesOf(job, settings.Value.Machine);
+        answer = answer with { NextDue = due is null ? [] : NextDue(due), When = due?.Schedule.Words, Remarks = due?.Schedule.Remarks ?? [] };
+        if (job.Watched) return answer;
         var policy = charter.Policies[job.Policy];
         return answer with
         {
-            NextDue = head.When is null ? [] : NextDue(head.When, charter.ZoneOf(head)),
-            ComesToKeep = Plays(charter, policy, head),
+            ComesToKeep = Plays(charter, policy, charter.HeadOf(job)),
             Paths = [.. job.Takes.Select(LookAt)],
-            Policies = await EffectsAsync(charter, [job], policy, cancel),
+            Policies = await EffectsAsync(charter, [job], policy, on, cancel),
         };
     }
 
-    private async Task<PreviewAnswer> PolicyAsync(PreviewAnswer answer, Charter charter, PolicyDeclaration policy, CancellationToken cancel)
+    private async Task<PreviewAnswer> PolicyAsync(PreviewAnswer answer, Charter charter, PolicyDeclaration policy, Instant? on, CancellationToken cancel)
     {
         var jobs = charter.Jobs.Values.Where(j => j.Policy == policy.Name).ToList();
         return answer with
         {
             ComesToKeep = Plays(charter, policy, jobs.Count > 0 ? charter.HeadOf(jobs[0]) : null),
-            Policies = await EffectsAsync(charter, jobs.Take(DueShown), policy, cancel),
+            Policies = await EffectsAsync(charter, jobs.Take(DueShown), policy, on, cancel),
         };
     }
 
     private string Plays(Charter charter, PolicyDeclaration policy, JobDeclaration? head) =>
         ComesToKeep.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words + (head?.When is null ? ", if a copy is made each day" : $", with a copy {head.When}");
 
-    private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(Charter charter, IEnumerable<JobDeclaration> jobs, PolicyDeclaration policy, CancellationToken cancel)
+    private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(Charter charter, IEnumerable<JobDeclaration> jobs, PolicyDeclaration policy, Instant? on, CancellationToken cancel)
     {
+        if (on is { } later) return await LaterAsync(charter, [.. jobs], later, cancel);
         var effects = new List<PolicyEffectAnswer>();
         foreach (var (job, store) in jobs.SelectMany(j => j.Into.Select(s => (j, s))))
         {
@@ -71,10 +76,24 @@ public sealed class Effects(PruneDesk prunes, CharterInForce inForce, TimeProvid
         return effects;
     }
 
-    private IReadOnlyList<DueAnswer> NextDue(Schedule when, DateTimeZone zone)
+    /// <summary>The same at a later instant: the draft is played until then, as if each job was pruned after every success.</summary>
+    private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(Charter charter, List<JobDeclaration> jobs, Instant on, CancellationToken cancel)
+    {
+        var only = charter with { Jobs = charter.Jobs.Clear().AddRange(jobs.Concat(jobs.Select(charter.HeadOf)).Distinct().ToDictionary(j => j.Name)), RotationSets = charter.RotationSets.Clear() };
+        var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, ForecastInput.MostDays);
+        var forecast = Forecaster.Play(await forecasts.InputAsync(only, days, cancel) with { PrunesByHandToo = true });
+        return [.. jobs.Where(j => !j.Watched).SelectMany(j => j.Into.Select(store =>
+        {
+            var copies = forecast.VerdictsAt(j.Name, store, on).Copies;
+            return new PolicyEffectAnswer(j.Name, store, copies.Count(c => c.Verdict != Verdict.Expire), copies.Count(c => c.Verdict == Verdict.Expire),
+                [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Word(c.Copy.State), Word(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]);
+        }))];
+    }
+
+    private IReadOnlyList<DueAnswer> NextDue(DueTimes due)
     {
         var now = clock.Now();
-        return [.. DueInstants.Between(when, zone, now, now + Duration.FromDays(3660)).Take(DueShown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(zone)))];
+        return [.. due.Between(now, now + Duration.FromDays(3660)).Take(DueShown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(due.Zone)))];
     }
 
     private static PathAnswer LookAt(string path)

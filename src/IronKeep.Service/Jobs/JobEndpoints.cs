@@ -2,6 +2,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
@@ -38,6 +39,8 @@ public static class JobEndpoints
             .WithSummary("One job");
         jobs.MapPost("/{name}/runs", RunNowAsync).WithSummary("Runs the job now");
         jobs.MapGet("/{name}/history", HistoryAsync).WithSummary("The backup runs of a job that left a copy, oldest first: size, change and duration");
+        jobs.MapGet("/{name}/when", JobWhen.AnswerAsync).WithSummary("When a job is due around an instant, what was dropped or shifted and why, and what its planned runs became");
+        jobs.MapPost("/{name}/check-ins", CheckInAsync).WithSummary("A watched job says that it started, or ended and how");
         jobs.MapPut("/{name}/pause", PauseAsync).WithSummary("Pauses a job until an instant: its planned runs are held back and say why");
         jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
     }
@@ -47,6 +50,7 @@ public static class JobEndpoints
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, Dispatch dispatch, KeepContext db, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
+        if (job.Watched) return Problems.Refused($"job {name} is watched: something else carries it out on {job.On ?? "this machine"}; start it there");
         var busy = await db.Runs.FirstOrDefaultAsync(r => r.Job == name && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
         if (busy is { State: RunState.Queued, NotBefore: not null })
         {
@@ -61,6 +65,16 @@ public static class JobEndpoints
             return Problems.Refused($"run {hung.Run.Id} of job {name} was given up but hangs still; find what it waits for, or start the service again");
         var run = await queue.AddAsync(new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), http.User.Identity!.Name!), cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
+    }
+
+    private static async Task<Results<Ok<CheckInAnswer>, ProblemHttpResult>> CheckInAsync(string name, CheckInRequest request, CharterInForce charter, CheckIns checkIns, CancellationToken cancel)
+    {
+        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
+        if (!job.Watched) return Problems.Refused($"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in");
+        if (request.State is not ("started" or "ended")) return Problems.Invalid($"state '{request.State}' is not known; use started or ended");
+        if (request.Note?.Length > 500) return Problems.Invalid("the note has more than 500 characters; say the gist");
+        var planned = await checkIns.TakeAsync(job, request.State == "ended", request.ExitCode ?? 0, request.Note, cancel);
+        return TypedResults.Ok(new CheckInAnswer(name, planned?.Due.ToDateTimeOffset(), planned?.Outcome is { } outcome ? FailureWords.Name(outcome) : null, planned?.Reason));
     }
 
     private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(string name, KeepContext db, CancellationToken cancel)
@@ -108,13 +122,12 @@ public static class JobEndpoints
         return jobs.Select(job =>
         {
             var zone = charter.ZoneOf(job);
-            var head = charter.HeadOf(job);
             var stands = standing[job.Name];
-            var policy = charter.Policies[job.Policy];
+            var policy = charter.Policies.GetValueOrDefault(job.Policy);
             watches.TryGetValue(job.Name, out var watch);
             return new JobAnswer(
-                job.Name, machine, job.Takes, job.LeavesOut, job.Into, job.When?.ToSentence(), job.After, zone.Id, job.Policy, $"{policy.Keep}, at least {policy.AtLeast}", job.FreshWithin?.ToString(),
-                due.Of(head.When, charter.ZoneOf(head)), last.TryGetValue(job.Name, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
+                job.Name, Charter.MachineOf(job, machine), job.Watched, job.Note, job.Takes, job.LeavesOut, job.Into, job.When?.Words, job.After, zone.Id, policy?.Name, policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
+                job.FreshWithin?.ToString(), due.Of(charter.DueTimesOf(job, machine)), last.TryGetValue(job.Name, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
                 stands.Newest?.ToAnswer(now), stands.Copies, Freshness.IsStale(job, stands, now),
                 watch is not null && Pauses.IsPaused(watch, now) ? new PauseAnswer(watch.PausedBy!, watch.PausedReason!, watch.PausedAt!.Value.ToDateTimeOffset(), watch.PausedUntil!.Value.ToDateTimeOffset()) : null,
                 nights[job.Name]);
@@ -124,13 +137,13 @@ public static class JobEndpoints
     /// <summary>The next due instants of schedules; many jobs share one, which is then asked once.</summary>
     private sealed class NextDue(Instant now, int shown)
     {
-        private readonly Dictionary<(Schedule, DateTimeZone), IReadOnlyList<DueAnswer>> known = [];
+        private readonly Dictionary<DueTimes, IReadOnlyList<DueAnswer>> known = [];
 
-        public IReadOnlyList<DueAnswer> Of(Schedule? when, DateTimeZone zone)
+        public IReadOnlyList<DueAnswer> Of(DueTimes? times)
         {
-            if (when is null) return [];
-            if (known.TryGetValue((when, zone), out var due)) return due;
-            return known[(when, zone)] = [.. DueInstants.Between(when, zone, now, now + Duration.FromDays(400)).Take(shown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(zone)))];
+            if (times is null) return [];
+            if (known.TryGetValue(times, out var due)) return due;
+            return known[times] = [.. times.Between(now, now + Duration.FromDays(400)).Take(shown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(times.Zone)))];
         }
     }
 }

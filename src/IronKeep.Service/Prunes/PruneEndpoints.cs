@@ -29,6 +29,7 @@ public static class PruneEndpoints
         string name, CharterInForce charter, PruneDesk desk, CancellationToken cancel, string? store = null, string? asOf = null)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+        if (job.Watched) return Problems.Refused($"job {name} is watched: it makes no copies here, so there is nothing to prune");
         if (store is null && job.Into.Length > 1) return Problems.Invalid($"job {name} goes into {string.Join(" and ", job.Into)}; say which store is meant with ?store=");
         if (store is not null && !job.Into.Contains(store)) return Problems.Invalid($"job {name} does not go into store '{store}'; it goes into {string.Join(" and ", job.Into)}");
         Instant? at = null;

@@ -1,5 +1,7 @@
 using System.Collections.Concurrent;
 using System.Text.Json;
+using IronKeep.Core.Ceilings;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
@@ -15,7 +17,8 @@ using Microsoft.Extensions.Options;
 namespace IronKeep.Service.Runs;
 
 /// <summary>
-/// Starts queued runs in order as far as ceilings allow: so many at once, one a job, and reclaiming alone on its store. A run that
+/// Starts queued runs by importance, due instant and name as far as ceilings allow: so many at once, on a machine, into a store, one
+/// a job and a lock, and reclaiming alone on its store. A run that
 /// was at work when the service died is found at the next start and ends as interrupted.
 /// </summary>
 public sealed class Dispatch(
@@ -86,16 +89,21 @@ public sealed class Dispatch(
     {
         await using var db = await catalogue.CreateDbContextAsync(stopping);
         var now = clock.Now();
-        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).ToListAsync(stopping))
+        var ready = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).ToListAsync(stopping);
+        if (ready.Count == 0) return;
+        var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
+        foreach (var other in live.Values) ceilings.Begin(ClaimOf(other.Run));
+        foreach (var (run, claim) in ready.Select(r => (r, ClaimOf(r))).Order(Comparer<(Run, RunClaim Claim)>.Create((a, b) => RunClaim.Order(a.Claim, b.Claim))))
         {
-            if (live.Count >= settings.Value.RunsAtOnce) return;
-            if (live.Values.Any(other => Excludes(run, other.Run))) continue;
+            if (ceilings.IsFull) return;
+            if (!ceilings.CanBegin(claim) || live.Values.Any(other => Excludes(run, other.Run))) continue;
             run.State = RunState.Running;
             run.Began = clock.Now();
             // A person may cancel it at this very moment: only one of the two wins.
             var won = await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued)
                 .ExecuteUpdateAsync(s => s.SetProperty(r => r.State, run.State).SetProperty(r => r.Began, run.Began), stopping);
             if (won == 0) continue;
+            ceilings.Begin(claim);
             var started = new LiveRun(run, logs.Open(run.Id), clock, stopping);
             await ExpectAsync(db, started, stopping);
             live[run.Id] = started;
@@ -103,9 +111,22 @@ public sealed class Dispatch(
         }
     }
 
-    private static bool Excludes(Run a, Run b) =>
-        (a.Kind == RunKind.Backup && b.Kind == RunKind.Backup && a.Job == b.Job)
-        || (Shares(a, b) && (a.Kind == RunKind.Reclaim || b.Kind == RunKind.Reclaim));
+    /// <summary>
+    /// What a run holds: for a backup its job, stores and locks; for anything else its store. Somebody waits for a restore, and what a
+    /// person asked for comes before what only has its turn.
+    /// </summary>
+    private RunClaim ClaimOf(Run run)
+    {
+        var job = run.Job is null ? null : charter.Charter.Jobs.GetValueOrDefault(run.Job);
+        var due = run.Due ?? run.NotBefore ?? run.Queued;
+        return run.Kind == RunKind.Backup && job is not null
+            ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.Charter.ImportanceOf(job), due)
+            : new RunClaim($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], run.Kind == RunKind.Restore ? MostImportant : MachineDeclaration.UsualImportance, due);
+    }
+
+    private const int MostImportant = 6;
+
+    private static bool Excludes(Run a, Run b) => Shares(a, b) && (a.Kind == RunKind.Reclaim || b.Kind == RunKind.Reclaim);
 
     // A backup that names no store writes into several.
     private static bool Shares(Run a, Run b) => a.Store == b.Store || a is { Kind: RunKind.Backup, Store: null } || b is { Kind: RunKind.Backup, Store: null };

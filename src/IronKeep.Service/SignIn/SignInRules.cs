@@ -16,8 +16,10 @@ public static class SignInRules
 {
     public const string AntiforgeryHeader = "X-Ironkeep-Antiforgery";
     public const string SlowDown = "sign-in";
+    public const string CalendarReads = "calendar";
     private const string Either = "either";
     private const int TriesAMinute = 10;
+    private const int CalendarReadsAMinute = 60;
 
     public static void AddSignIn(this IServiceCollection services, string dataFolder)
     {
@@ -48,9 +50,11 @@ public static class SignInRules
         {
             o.RejectionStatusCode = StatusCodes.Status429TooManyRequests;
             o.OnRejected = async (context, _) =>
-                await Problems.Of(StatusCodes.Status429TooManyRequests, "Refused", $"more than {TriesAMinute} tries to sign in within a minute; wait a minute and try again").ExecuteAsync(context.HttpContext);
+                await Problems.Of(StatusCodes.Status429TooManyRequests, "Refused", "too many tries within a minute; wait a minute and try again").ExecuteAsync(context.HttpContext);
             o.AddPolicy(SlowDown, http => RateLimitPartition.GetFixedWindowLimiter(
                 http.Connection.RemoteIpAddress?.ToString() ?? "", _ => new FixedWindowRateLimiterOptions { PermitLimit = TriesAMinute, Window = TimeSpan.FromMinutes(1) }));
+            o.AddPolicy(CalendarReads, http => RateLimitPartition.GetFixedWindowLimiter(
+                http.Connection.RemoteIpAddress?.ToString() ?? "", _ => new FixedWindowRateLimiterOptions { PermitLimit = CalendarReadsAMinute, Window = TimeSpan.FromMinutes(1) }));
         });
     }
 

@@ -7,6 +7,7 @@ using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Duty;
 using IronKeep.Service.Hosting;
+using IronKeep.Service.Jobs;
 using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -17,7 +18,7 @@ namespace IronKeep.Service.Timetable;
 /// Takes up planned runs that wait: queues them, or ends them as missed, held back or not needed, and lets one run make up for all
 /// that were missed. Source: docs/semantics.md, section 2.
 /// </summary>
-public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook alerts, NightBoard board, TimeProvider clock)
+public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook alerts, CheckIns checkIns, NightBoard board, TimeProvider clock)
 {
     public const string ByCatchUp = "catch-up";
     private const string Waits = "waits for an earlier run of the job";
@@ -35,6 +36,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
         foreach (var planned in waiting) await OneAsync(open, planned, cancel);
         await db.SaveChangesAsync(cancel);
         board.Changed(waiting[0].Due, open.Now);
+        foreach (var silent in waiting.Where(p => p.Outcome == Outcome.TimedOut)) await checkIns.SilentAsync(silent, cancel);
         foreach (var group in waiting.Where(p => p.Outcome == Outcome.Missed).GroupBy(p => p.Job)) await MissedAsync(open, [.. group], cancel);
         queue.Wake();
     }
@@ -52,6 +54,11 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
             return;
         }
         var startBy = planned.Due + job.StartLimit.ToDuration();
+        if (job.Watched)
+        {
+            CheckIns.Judge(planned, job, open.Now);
+            return;
+        }
         if (job.After is { } before && !await FollowsAsync(open.Db, planned, before, cancel)) return;
         open.Busy.TryGetValue(planned.Job, out var other);
         if (other is not null && job.Overlap == Overlap.Wait && other.NotBefore is null && (planned.Reason == Waits || open.Now <= startBy))
@@ -102,6 +109,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
     /// <summary>Queues one run for all that was missed, unless the next planned one is near; says what will make up for them.</summary>
     private async Task<string> CatchUpAsync(Open open, JobDeclaration job, PlannedRun last, CancellationToken cancel)
     {
+        if (job.Watched) return "something else carries it out, so look there";
         if (job.CatchUp == CatchUp.None) return "by its charter nothing makes up for it";
         var zone = inForce.Charter.ZoneOf(job);
         var next = job.After is null ? inForce.Charter.DueTimesOf(job, last.Machine)?.Next(open.Now) : null;

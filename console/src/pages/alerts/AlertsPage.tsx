@@ -1,26 +1,21 @@
 import { Button, SegmentedControl, Select } from '@mantine/core';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
 import { api, take } from '../../api/client';
 import { useAct, useAlerts, useChannels } from '../../api/hooks';
 import { When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Empty, Page, Problem } from '../../ui/Page';
+import { useFilters } from '../../ui/params';
 import { Status } from '../../ui/Status';
 import { AlertItem } from './AlertItem';
 
 const classes = 'unsound clock stale untold failed braked-prune nearly-full overdue suspect missed silent'.split(' ');
 
 export function AlertsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useFilters();
   const state = params.get('state') ?? 'open';
   const kind = params.get('class');
   const alerts = useAlerts({ state: state === 'all' ? undefined : state, class: kind ?? undefined });
-  const set = (key: string, value: string | null) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
   return (
     <Page
       title="Alerts"
@@ -35,13 +30,13 @@ export function AlertsPage() {
             aria-label="Class"
             data={classes}
             value={kind}
-            onChange={(value) => set('class', value)}
+            onChange={(value) => set({ class: value })}
           />
           <SegmentedControl
             size="xs"
             aria-label="State"
             value={state}
-            onChange={(value) => set('state', value === 'open' ? null : value)}
+            onChange={(value) => set({ state: value === 'open' ? null : value })}
             data={[
               { value: 'open', label: 'Open' },
               { value: 'closed', label: 'Closed' },

@@ -1,27 +1,22 @@
 import { Button, Select, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { useCopies, useJobs } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { Page, Problem } from '../../ui/Page';
+import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
 import { Found } from './Found';
 
 export function CopiesPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useFilters();
   const job = params.get('job') ?? undefined;
   const jobs = useJobs();
   const copies = useCopies({ job });
   const navigate = useNavigate();
   const words = params.get('find') ?? '';
   const [wanted] = useDebouncedValue(words.trim(), 350);
-  const set = (key: string, value: string | null) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
   const rows = copies.data?.pages.flatMap((p) => p.items) ?? [];
   return (
     <Page
@@ -38,7 +33,7 @@ export function CopiesPage() {
             placeholder="Find a file: a name, *.csv, a path"
             aria-label="Find a file in all copies"
             value={words}
-            onChange={(e) => set('find', e.currentTarget.value)}
+            onChange={(e) => set({ find: e.currentTarget.value })}
           />
           <Select
             size="xs"
@@ -49,7 +44,7 @@ export function CopiesPage() {
             aria-label="Job"
             data={(jobs.data ?? []).map((j) => j.name)}
             value={job ?? null}
-            onChange={(value) => set('job', value)}
+            onChange={(value) => set({ job: value })}
           />
           {job && (
             <Button component={Link} to={`/jobs/${job}/prune`} size="xs" variant="default">

@@ -1,12 +1,13 @@
 import { Button, SegmentedControl, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useParams, useSearchParams } from 'react-router';
+import { Link, useParams } from 'react-router';
 import { api, take, type PrunePlan } from '../../api/client';
 import { useAct, useJob, useRun } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { count, size } from '../../ui/format';
 import { Answer, Notice, Page, Problem } from '../../ui/Page';
+import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
 import { RunProgress } from '../runs/RunProgress';
@@ -15,7 +16,7 @@ import { RunProgress } from '../runs/RunProgress';
 export function PrunePage() {
   const { name = '' } = useParams();
   const job = useJob(name);
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useFilters();
   const store = params.get('store') ?? job.data?.into[0];
   const day = params.get('as-of') ?? '';
   const plan = useQuery({
@@ -32,12 +33,6 @@ export function PrunePage() {
         }),
       ),
   });
-  const set = (key: string, value: string | null) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
   return (
     <Page
       title="Prune plan"
@@ -56,7 +51,7 @@ export function PrunePage() {
               aria-label="Store"
               data={job.data?.into ?? []}
               value={store}
-              onChange={(value) => set('store', value)}
+              onChange={(value) => set({ store: value })}
             />
           )}
           <TextInput
@@ -65,7 +60,7 @@ export function PrunePage() {
             aria-label="As of which day"
             title="What the rules decide on another day"
             value={day}
-            onChange={(e) => set('as-of', e.currentTarget.value)}
+            onChange={(e) => set({ 'as-of': e.currentTarget.value })}
           />
         </>
       }

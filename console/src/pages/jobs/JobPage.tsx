@@ -9,6 +9,7 @@ import { Answer, Notice, Page, Problem } from '../../ui/Page';
 import { RunList } from '../runs/RunList';
 import { RunProgress } from '../runs/RunProgress';
 import { HistoryPlot } from './HistoryPlot';
+import { WhenAndWhy } from './WhenAndWhy';
 
 export function JobPage() {
   const { name = '' } = useParams();
@@ -23,15 +24,24 @@ export function JobPage() {
   return (
     <Page
       title={name}
-      facts={job.data && `on ${job.data.machine}, into ${job.data.into.join(' and ')}`}
+      facts={
+        job.data &&
+        (job.data.watched
+          ? `watched, on ${job.data.machine}`
+          : `on ${job.data.machine}, into ${job.data.into.join(' and ')}`)
+      }
       doing={
         <>
-          <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
-            Copies
-          </Button>
-          <Button component={Link} to={`/jobs/${name}/prune`} size="xs" variant="default">
-            Prune plan
-          </Button>
+          {job.data?.watched === false && (
+            <>
+              <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
+                Copies
+              </Button>
+              <Button component={Link} to={`/jobs/${name}/prune`} size="xs" variant="default">
+                Prune plan
+              </Button>
+            </>
+          )}
           <Button component={Link} to={`/settings/job/${name}`} size="xs" variant="default">
             Change
           </Button>
@@ -40,9 +50,11 @@ export function JobPage() {
               Pause
             </Button>
           )}
-          <Button size="xs" disabled={Boolean(busy) || !job.data} onClick={() => run.mutate(name)}>
-            Run now
-          </Button>
+          {job.data?.watched !== true && (
+            <Button size="xs" disabled={Boolean(busy) || !job.data} onClick={() => run.mutate(name)}>
+              Run now
+            </Button>
+          )}
         </>
       }
     >
@@ -87,20 +99,26 @@ export function JobPage() {
               <Definition job={j} />
               <Due job={j} />
             </div>
-            <section className="sheet" aria-label="History">
-              <h2>
-                History <span className="facts">{history.data && `${history.data.length} runs that left a copy`}</span>
-              </h2>
-              <Answer of={history}>{(points) => <HistoryPlot points={points} />}</Answer>
-            </section>
-            <section className="sheet" aria-label="Runs">
-              <h2>Runs</h2>
-              <Answer of={runs}>
-                {(page) => (
-                  <RunList runs={page.items} empty="This job has not run yet. Run it now to make its first copy." />
-                )}
-              </Answer>
-            </section>
+            {!j.watched && (
+              <section className="sheet" aria-label="History">
+                <h2>
+                  History{' '}
+                  <span className="facts">{history.data && `${history.data.length} runs that left a copy`}</span>
+                </h2>
+                <Answer of={history}>{(points) => <HistoryPlot points={points} />}</Answer>
+              </section>
+            )}
+            <WhenAndWhy name={name} />
+            {!j.watched && (
+              <section className="sheet" aria-label="Runs">
+                <h2>Runs</h2>
+                <Answer of={runs}>
+                  {(page) => (
+                    <RunList runs={page.items} empty="This job has not run yet. Run it now to make its first copy." />
+                  )}
+                </Answer>
+              </section>
+            )}
           </div>
         )}
       </Answer>
@@ -109,6 +127,24 @@ export function JobPage() {
 }
 
 function Definition({ job }: { job: Job }) {
+  if (job.watched)
+    return (
+      <section className="sheet" aria-label="Definition">
+        <h2>What it does</h2>
+        <dl className="facts-grid">
+          <dt>carried out by</dt>
+          <dd>
+            something else on {job.machine}; it checks in with ‘ironkeep job check-in {job.name}’
+          </dd>
+          {job.note && (
+            <>
+              <dt>note</dt>
+              <dd className="mono">{job.note}</dd>
+            </>
+          )}
+        </dl>
+      </section>
+    );
   return (
     <section className="sheet" aria-label="Definition">
       <h2>What it does</h2>

@@ -1,10 +1,11 @@
 import { Button, Select, TextInput } from '@mantine/core';
-import { Link, useNavigate, useSearchParams } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import type { Job } from '../../api/client';
 import { useJobs, useRunJob } from '../../api/hooks';
 import { Size, When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Page, Problem } from '../../ui/Page';
+import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
 import { RunProgress } from '../runs/RunProgress';
 import { Glyph, Status } from '../../ui/Status';
@@ -39,16 +40,10 @@ export function JobsPage() {
   const jobs = useJobs();
   const run = useRunJob();
   const navigate = useNavigate();
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useFilters();
   const words = params.get('find') ?? '';
   const state = params.get('state');
   const isShown = (state && states[state as keyof typeof states]) || (() => true);
-  const set = (key: string, value: string | null) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(key, value);
-    else next.delete(key);
-    setParams(next, { replace: true });
-  };
   return (
     <Page
       title="Jobs"
@@ -63,7 +58,7 @@ export function JobsPage() {
             aria-label="State"
             data={Object.keys(states)}
             value={state}
-            onChange={(value) => set('state', value)}
+            onChange={(value) => set({ state: value })}
           />
           <TextInput
             data-search
@@ -72,7 +67,7 @@ export function JobsPage() {
             placeholder="Find by name, store, outcome"
             aria-label="Find jobs"
             value={words}
-            onChange={(e) => set('find', e.currentTarget.value)}
+            onChange={(e) => set({ find: e.currentTarget.value })}
           />
           <Button component={Link} to="/settings/job/new" size="xs" variant="default">
             New job

@@ -7,7 +7,7 @@ import { api, take, type Fields } from '../../api/client';
 import { useAct, useDefinitions } from '../../api/hooks';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Effect } from './Effect';
-import { fieldSpecs, type FieldSpec } from './fieldSpecs';
+import { fieldSpecs, words, type FieldSpec } from './fieldSpecs';
 
 /** One object of the charter as a form that shows its effect while somebody types; the difference comes before saving. */
 export function DefinitionPage() {
@@ -19,7 +19,8 @@ export function DefinitionPage() {
     refetchOnWindowFocus: false,
     queryFn: () => take(api.GET('/api/v1/definitions/{kind}/{name}', { params: { path: { kind, name } } })),
   });
-  const title = kind === 'settings' ? 'Settings of the charter' : isNew ? `New ${kind}` : `${kind} ${name}`;
+  const title =
+    kind === 'settings' ? 'Settings of the charter' : isNew ? `New ${words(kind)}` : `${words(kind)} ${name}`;
   return (
     <Page title={title} facts={isNew ? 'nothing is saved before you say so' : undefined}>
       {isNew ? (
@@ -38,14 +39,19 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
   const [fields, setFields] = useState<Fields>(start);
   const [rare, setRare] = useState(false);
   const [removing, setRemoving] = useState(false);
+  const [ahead, setAhead] = useState(0);
   const [settled] = useDebouncedValue(JSON.stringify({ name, fields }), 300);
+  const [settledAhead] = useDebouncedValue(ahead, 150);
   const path = { kind, name: name || 'unnamed' };
   const preview = useQuery({
-    queryKey: ['preview', kind, settled],
+    queryKey: ['preview', kind, settled, settledAhead],
     placeholderData: (before) => before,
     queryFn: () =>
       take(
-        api.POST('/api/v1/definitions/{kind}/{name}/preview', { params: { path }, body: { fields: clean(fields) } }),
+        api.POST('/api/v1/definitions/{kind}/{name}/preview', {
+          params: { path, query: settledAhead > 0 ? { on: later(settledAhead) } : {} },
+          body: { fields: clean(fields) },
+        }),
       ),
   });
   const save = useAct(() =>
@@ -133,7 +139,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
         {preview.error ? (
           <Problem error={preview.error} />
         ) : (
-          preview.data && <Effect kind={kind} preview={preview.data} />
+          preview.data && <Effect kind={kind} preview={preview.data} ahead={ahead} setAhead={setAhead} />
         )}
       </div>
       {removing && (
@@ -204,6 +210,8 @@ function Field(props: {
     />
   );
 }
+
+const later = (days: number) => new Date(Date.now() + days * 86_400_000).toISOString();
 
 function TakeOut(props: {
   what: string;

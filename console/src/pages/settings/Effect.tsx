@@ -1,12 +1,20 @@
-import { Tooltip } from '@mantine/core';
+import { Slider, Tooltip } from '@mantine/core';
 import type { Preview, Schemas } from '../../api/client';
 import { Size, When, usePresent } from '../../ui/Facts';
 import { count, short } from '../../ui/format';
 import { Glyph, Status } from '../../ui/Status';
 import { Change } from './Change';
 
+interface EffectProps {
+  kind: string;
+  preview: Preview;
+  /** How many days ahead the copies are shown, and how that is changed. */
+  ahead: number;
+  setAhead: (days: number) => void;
+}
+
 /** What a draft would mean: its mistakes, or its difference, its due instants, its copies, what its paths hold. */
-export function Effect({ kind, preview: p }: { kind: string; preview: Preview }) {
+export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
   const loose = p.mistakes.filter((m) => m.field === null);
   return (
     <>
@@ -22,7 +30,10 @@ export function Effect({ kind, preview: p }: { kind: string; preview: Preview })
       )}
       {p.nextDue.length > 0 && (
         <section className="sheet" aria-label="Next due">
-          <h2>{kind === 'settings' ? 'The duty mail goes' : 'It would be due'}</h2>
+          <h2>
+            {kind === 'settings' ? 'The duty mail goes' : 'It would be due'}
+            {p.when && <span className="facts">{p.when}</span>}
+          </h2>
           <table className="rows whole">
             <tbody>
               {p.nextDue.map((d) => (
@@ -38,13 +49,19 @@ export function Effect({ kind, preview: p }: { kind: string; preview: Preview })
               ))}
             </tbody>
           </table>
+          {p.remarks?.map((r) => (
+            <div key={r} className="soft" style={{ padding: '6px 14px' }}>
+              {r}
+            </div>
+          ))}
         </section>
       )}
       {(p.comesToKeep ?? '') !== '' && (
         <section className="sheet" aria-label="What it keeps">
           <h2>Its policy {p.comesToKeep}</h2>
+          {p.policies.length > 0 && <Ahead days={ahead} set={setAhead} />}
           {p.policies.map((e) => (
-            <Ladder key={`${e.job} ${e.store}`} effect={e} />
+            <Ladder key={`${e.job} ${e.store}`} effect={e} later={ahead > 0} />
           ))}
           {p.policies.length === 0 && <div className="empty">No job uses it yet.</div>}
         </section>
@@ -96,31 +113,99 @@ export function Effect({ kind, preview: p }: { kind: string; preview: Preview })
   );
 }
 
-/** The copies that a job has now, newest on the right, each a mark with its verdict under the policy. */
-function Ladder({ effect: e }: { effect: Schemas['PolicyEffectAnswer'] }) {
+/** Chooses the day on which the copies are looked at. */
+function Ahead({ days, set }: { days: number; set: (days: number) => void }) {
+  const { now, zone } = usePresent();
+  const date = new Date(now + days * 86_400_000).toLocaleDateString('en-GB', {
+    timeZone: zone,
+    day: 'numeric',
+    month: 'short',
+    year: 'numeric',
+  });
+  return (
+    <div style={{ padding: '10px 20px 24px' }}>
+      <div>{days === 0 ? 'Its copies now' : <>Its copies on {date}, as if pruned after every success</>}</div>
+      <Slider
+        aria-label="Days ahead"
+        thumbLabel="Days ahead"
+        min={0}
+        max={400}
+        value={days}
+        onChange={set}
+        label={null}
+        marks={[
+          { value: 0, label: 'now' },
+          { value: 91, label: '3 months' },
+          { value: 182, label: '6 months' },
+          { value: 365, label: '1 year' },
+        ]}
+        size="sm"
+        mt={6}
+      />
+    </div>
+  );
+}
+
+/** Every copy of a job in a store as a mark with its verdict, by the time it was taken: above those that stay, below those that go. */
+function Ladder({ effect: e, later }: { effect: Schemas['PolicyEffectAnswer']; later: boolean }) {
   const { zone } = usePresent();
+  const copies = [...e.copies].reverse();
+  const first = Date.parse(copies[0]?.taken ?? '');
+  const length = Math.max(1, Date.parse(copies.at(-1)?.taken ?? '') - first);
+  const goes = (verdict: string) => verdict === 'expire' || verdict === 'frozen';
   return (
     <div style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
       <div>
         <b>{e.job}</b> <span className="soft">in {e.store}:</span> {e.keeps} stay
-        {e.expires > 0 ? <span className="tone-failed">, {e.expires} would go</span> : ', none would go'}
+        {e.expires > 0 ? (
+          <span className="tone-failed">
+            , {e.expires} {later ? 'go that day' : 'would go'}
+          </span>
+        ) : (
+          ', none would go'
+        )}
       </div>
-      <div style={{ display: 'flex', flexWrap: 'wrap', gap: 2, marginTop: 4 }}>
-        {[...e.copies]
-          .reverse()
-          .slice(-120)
-          .map((c) => (
-            <Tooltip
-              key={c.copyId}
-              label={`${short(c.taken, zone)}: ${c.verdict}; ${c.reasons.join('; ')}`}
-              openDelay={30}
-            >
-              <span>
-                <Glyph state={c.verdict} label={`${c.taken.slice(0, 10)}: ${c.verdict}`} />
-              </span>
-            </Tooltip>
-          ))}
-      </div>
+      {copies.length > 0 && (
+        <>
+          <div className="ladder">
+            {copies.map((c) => (
+              <Tooltip
+                key={c.copyId}
+                label={`${short(c.taken, zone)}: ${c.verdict}; ${c.reasons.join('; ')}`}
+                openDelay={30}
+                multiline
+                maw={420}
+              >
+                <span
+                  style={{ left: `${((Date.parse(c.taken) - first) / length) * 100}%`, top: goes(c.verdict) ? 27 : 5 }}
+                >
+                  <Glyph state={c.verdict} label={`${c.taken.slice(0, 10)}: ${c.verdict}`} />
+                </span>
+              </Tooltip>
+            ))}
+          </div>
+          <div className="ladder-ends soft">
+            <span>{short(copies[0]?.taken ?? '', zone)}</span>
+            <span>{short(copies.at(-1)?.taken ?? '', zone)}</span>
+          </div>
+          <details>
+            <summary className="soft">Every copy with its reason</summary>
+            <table className="rows">
+              <tbody>
+                {e.copies.map((c) => (
+                  <tr key={c.copyId}>
+                    <td style={{ whiteSpace: 'nowrap' }}>{short(c.taken, zone)}</td>
+                    <td>
+                      <Status state={c.verdict}>{c.verdict}</Status>
+                    </td>
+                    <td className="soft">{c.reasons.join('; ')}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </details>
+        </>
+      )}
     </div>
   );
 }

@@ -1,11 +1,11 @@
-import { Button } from '@mantine/core';
+import { Button, Menu } from '@mantine/core';
 import { Link, useNavigate } from 'react-router';
 import { useDefinitions, useSelfCheck } from '../../api/hooks';
 import { When } from '../../ui/Facts';
 import { Answer, Page } from '../../ui/Page';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
-import { kinds } from './fieldSpecs';
+import { kinds, words } from './fieldSpecs';
 
 /** Everything that is declared, one by one, and how the service itself is. */
 export function SettingsPage() {
@@ -16,11 +16,20 @@ export function SettingsPage() {
       title="Settings"
       doing={
         <>
-          {kinds.map((k) => (
-            <Button key={k} component={Link} to={`/settings/${k}/new`} size="xs" variant="default">
-              New {k}
-            </Button>
-          ))}
+          <Menu position="bottom-end">
+            <Menu.Target>
+              <Button size="xs" variant="default">
+                New…
+              </Button>
+            </Menu.Target>
+            <Menu.Dropdown>
+              {kinds.map((k) => (
+                <Menu.Item key={k} component={Link} to={`/settings/${k}/new`}>
+                  New {words(k)}
+                </Menu.Item>
+              ))}
+            </Menu.Dropdown>
+          </Menu>
           <Button component={Link} to="/settings/charter" size="xs" variant="default">
             Charter as text
           </Button>

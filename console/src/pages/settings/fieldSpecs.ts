@@ -12,9 +12,58 @@ export interface FieldSpec {
   rare?: boolean;
 }
 
-const sentence = 'daily at 23:00 · weekdays at 22:30 · every 6 hours · mon,wed,fri at 02:00';
+const sentence =
+  'daily at 23:00 · weekdays at 22:30 · every 6 hours · last fri of month at 20:00 · day 31 or last of month at 03:00 · 15 2 * * 1-5';
 
 export const fieldSpecs: Record<string, FieldSpec[]> = {
+  machine: [
+    { key: 'runs-at-once', label: 'Runs at once', help: 'Empty: no ceiling of its own.', example: '2' },
+    {
+      key: 'importance',
+      label: 'Importance',
+      help: '1 to 5; where runs wait for each other, 5 goes first.',
+      example: '3',
+    },
+  ],
+  calendar: [
+    {
+      key: 'closed',
+      label: 'Closed days',
+      list: true,
+      help: 'Dates, spans of dates, and days of every year, one a line.',
+      example: 'dec 25',
+    },
+  ],
+  'media-group': [
+    { key: 'serves', label: 'Serves', help: 'The nights it takes: mon-thu · last fri of month.', example: 'mon-thu' },
+    { key: 'media', label: 'Media', list: true, help: 'Labels, one a line.', example: 'disk-1' },
+    {
+      key: 'protected-for',
+      label: 'Protected for',
+      help: 'A span after its last write, or always.',
+      example: '6 days',
+    },
+    {
+      key: 'fill-window',
+      label: 'Fill window',
+      help: 'Runs that start so soon after the first may append; usually 12 hours.',
+      rare: true,
+    },
+    { key: 'run-length', label: 'A run lasts', help: 'Usually 3 hours.', rare: true },
+  ],
+  'rotation-set': [
+    { key: 'start', label: 'Start', help: 'When a night’s run begins.', example: '20:00' },
+    { key: 'first', label: 'First night', help: 'The media take turns from there.', example: '2026-12-01' },
+    {
+      key: 'groups',
+      label: 'Groups',
+      list: true,
+      of: 'media-group',
+      help: 'In order, one a line; the first that serves a night takes it.',
+    },
+    { key: 'zone', label: 'Zone', help: 'Empty: the charter’s.', rare: true },
+    { key: 'calendar', label: 'Calendar', of: 'calendar', rare: true },
+  ],
   store: [
     { key: 'folder', label: 'Folder', help: 'Absolute. It is made when missing.', example: '/srv/keep' },
     { key: 'capacity', label: 'Capacity', help: 'What it may hold, with a unit.', example: '4 TB' },
@@ -28,6 +77,7 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: '100 GB',
     },
     { key: 'reclaim', label: 'Reclaim', help: 'When bytes of expired copies are freed.', example: 'sat at 06:00' },
+    { key: 'runs-at-once', label: 'Runs at once', help: 'Empty: no ceiling of its own.', rare: true },
     { key: 'warn-below', label: 'Nearly full below', help: 'Free room; usually a tenth of all.', rare: true },
   ],
   policy: [
@@ -38,6 +88,13 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: 'newest 3 then 7 daily then 4 weekly',
     },
     { key: 'at-least', label: 'At least', help: 'So many newest good copies always stay.', example: '2' },
+    {
+      key: 'promises',
+      label: 'Promises',
+      list: true,
+      help: 'Ages of which there shall be a copy, one a line; the forecast looks.',
+      example: '3 months',
+    },
     { key: 'zone', label: 'Zone of its periods', help: 'Empty: the charter’s.', example: 'Europe/London', rare: true },
   ],
   channel: [
@@ -81,6 +138,33 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: 'Europe/London',
       rare: true,
     },
+    { key: 'on', label: 'On', of: 'machine', help: 'Empty: the service’s own machine.', rare: true },
+    {
+      key: 'watched',
+      label: 'Watched',
+      choices: ['no', 'yes'],
+      help: 'Something else carries it out; it checks in.',
+      rare: true,
+    },
+    { key: 'note', label: 'Note', rare: true },
+    { key: 'spread', label: 'Spread over', help: 'Jobs due together begin apart.', example: '2 hours', rare: true },
+    {
+      key: 'quiet-hours',
+      label: 'Quiet hours',
+      list: true,
+      help: 'No run begins in them.',
+      example: '08:00 to 18:00 on weekdays',
+      rare: true,
+    },
+    { key: 'when-quiet', label: 'What is due in them', choices: ['shift', 'drop'], rare: true },
+    { key: 'calendar', label: 'Calendar', of: 'calendar', help: 'Closed days, and working days.', rare: true },
+    { key: 'when-closed', label: 'What is due on closed days', choices: ['shift', 'drop'], rare: true },
+    { key: 'importance', label: 'Importance', help: '1 to 5, 5 goes first.', rare: true },
+    { key: 'locks', label: 'Locks', list: true, help: 'Only one run at a time has each.', rare: true },
+    { key: 'expect-size', label: 'Expected size', help: 'Until runs tell.', example: '40 GB', rare: true },
+    { key: 'expect-change', label: 'Expected change a run', example: '500 MB', rare: true },
+    { key: 'expect-growth', label: 'Expected growth a day', example: '50 MB', rare: true },
+    { key: 'expect-time', label: 'Expected to last', example: '30 minutes', rare: true },
     { key: 'overlap', label: 'While it is still at work', choices: ['skip', 'wait'], rare: true },
     { key: 'catch-up', label: 'Missed runs are made up for', choices: ['once', 'none'], rare: true },
     { key: 'wait-after-return', label: 'Wait after return', example: '10 minutes', rare: true },
@@ -105,7 +189,11 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     { key: 'zone', label: 'Zone', help: 'Of schedules, periods and nights.', example: 'Europe/London' },
     { key: 'tells', label: 'Tells', list: true, of: 'channel', help: 'Who hears of everything else.' },
     { key: 'duty-mail', label: 'Duty mail', help: 'Sent even when all is well.', example: 'daily at 07:30' },
+    { key: 'runs-at-once', label: 'Runs at once', help: 'Over all machines and stores.', example: '4' },
   ],
 };
 
-export const kinds = ['store', 'policy', 'channel', 'job'];
+export const kinds = ['job', 'store', 'policy', 'channel', 'machine', 'calendar', 'rotation-set', 'media-group'];
+
+/** A kind as people read it. */
+export const words = (kind: string) => kind.replace('-', ' ');

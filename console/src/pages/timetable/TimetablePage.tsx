@@ -1,69 +1,143 @@
-import { SegmentedControl, Tooltip } from '@mantine/core';
-import { Link, useSearchParams } from 'react-router';
-import type { Schemas } from '../../api/client';
-import { useTimetable } from '../../api/hooks';
+import { Button, SegmentedControl, TextInput, Tooltip } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { Link, useNavigate } from 'react-router';
+import { api, take } from '../../api/client';
 import { usePresent, When } from '../../ui/Facts';
 import { count, exact, short } from '../../ui/format';
 import { Answer, Page } from '../../ui/Page';
+import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
+import { Status } from '../../ui/Status';
+import { Axis } from './Axis';
+import { CalendarAddresses } from './CalendarAddresses';
 
-type Due = Schemas['TimetableEntry'];
+const hour = 3_600_000;
+const spans = [
+  { value: '12', label: '12 h' },
+  { value: '24', label: '24 h' },
+  { value: '48', label: '2 days' },
+  { value: '168', label: '7 days' },
+];
 
+/** What ran and what will run, on one time axis; the stretch is in the address, so that a view can be sent to a colleague. */
 export function TimetablePage() {
-  const [params, setParams] = useSearchParams();
-  const hours = Number(params.get('hours') ?? 48);
-  const due = useTimetable(hours);
+  const { now, zone } = usePresent();
+  const navigate = useNavigate();
+  const [params, set] = useFilters();
+  const hours = Number(params.get('hours') ?? 24);
+  const by = params.get('by') === 'store' ? 'store' : 'machine';
+  // A stretch that follows the present begins a quarter of its length before it and moves by the quarter of an hour.
+  const chosen = params.get('from');
+  const from = chosen ?? new Date(Math.floor((now - (hours / 4) * hour) / 900_000) * 900_000).toISOString();
+  const axis = useQuery({
+    queryKey: ['timetable', 'axis', from, hours],
+    placeholderData: (before) => before,
+    refetchInterval: 60_000,
+    queryFn: () => take(api.GET('/api/v1/timetable/axis', { params: { query: { from, hours } } })),
+  });
+  const move = (to: number) => set({ from: new Date(Math.round(to / 60_000) * 60_000).toISOString() });
+  const coming = axis.data?.bars.filter((b) => !b.past) ?? [];
   return (
     <Page
       title="Timetable"
-      facts={due.data && `${count(due.data.length, 'planned run')} in the coming ${hours} hours`}
+      facts={
+        axis.data &&
+        `${count(coming.filter((b) => b.outcome === null).length, 'run')} to come in this stretch of ${count(hours, 'hour')}`
+      }
       doing={
-        <SegmentedControl
-          size="xs"
-          aria-label="How far ahead"
-          value={String(hours)}
-          onChange={(value) => setParams({ hours: value }, { replace: true })}
-          data={[
-            { value: '24', label: '24 h' },
-            { value: '48', label: '48 h' },
-            { value: '168', label: '7 days' },
-          ]}
-        />
+        <>
+          <Button size="xs" variant="default" component={Link} to="/timetable/forecast">
+            Forecast
+          </Button>
+          <TextInput
+            size="xs"
+            type="date"
+            aria-label="From this date"
+            value={chosen ? new Date(chosen).toLocaleDateString('sv', { timeZone: zone }) : ''}
+            onChange={(e) =>
+              e.currentTarget.value &&
+              move(Date.parse(`${e.currentTarget.value}T00:00Z`) - offset(zone, e.currentTarget.value))
+            }
+          />
+          <Button size="xs" variant="default" disabled={chosen === null} onClick={() => set({ from: null })}>
+            Now
+          </Button>
+          <SegmentedControl
+            size="xs"
+            aria-label="How long a stretch"
+            value={String(hours)}
+            onChange={(value) => set({ hours: value })}
+            data={spans}
+          />
+          <SegmentedControl
+            size="xs"
+            aria-label="Lanes by"
+            value={by}
+            onChange={(value) => set({ by: value })}
+            data={[
+              { value: 'machine', label: 'by machine' },
+              { value: 'store', label: 'by store' },
+            ]}
+          />
+        </>
       }
     >
-      <Answer of={due}>
-        {(entries) => (
+      <Answer of={axis}>
+        {(a) => (
           <div className="columns">
-            <Axis entries={entries} hours={hours} />
-            <div className="sheet">
+            <Axis axis={a} by={by} move={move} />
+            <section className="sheet" aria-label="Runs to come">
               <Rows
-                label="Planned runs"
-                rows={entries}
-                rowKey={(e) => `${e.utc} ${e.job}`}
-                empty="Nothing is due. Jobs without 'when' run only when somebody asks."
+                label="Runs to come"
+                rows={coming}
+                rowKey={(b) => `${b.due} ${b.job} ${b.outcome}`}
+                open={(b) => void navigate(`/jobs/${b.job}`)}
+                empty="Nothing is due in this stretch. Jobs without 'when' run only when somebody asks."
                 columns={[
                   {
-                    title: 'local',
-                    cell: (e) => (
-                      <>
-                        {e.local.slice(0, 16).replace('T', ' ')}{' '}
-                        <span className="soft">
-                          {e.local.slice(19)} {e.zone}
-                        </span>
-                      </>
+                    title: 'due, local',
+                    cell: (b) => (
+                      <Tooltip label={exact(b.due, zone)}>
+                        <span style={{ whiteSpace: 'nowrap' }}>{short(b.due, zone)}</span>
+                      </Tooltip>
                     ),
                   },
-                  { title: 'UTC', cell: (e) => e.utc.slice(0, 16).replace('T', ' ') },
-                  { title: '', cell: (e) => <When at={e.utc} /> },
+                  {
+                    title: 'UTC',
+                    cell: (b) => (
+                      <span className="soft" style={{ whiteSpace: 'nowrap' }}>
+                        {b.due.slice(0, 16).replace('T', ' ')}
+                      </span>
+                    ),
+                  },
+                  { title: '', cell: (b) => <When at={b.due} /> },
                   {
                     title: 'job',
-                    cell: (e) => <Link to={`/jobs/${e.job}`}>{e.job}</Link>,
+                    cell: (b) => (
+                      <Link to={`/jobs/${b.job}`} style={{ whiteSpace: 'nowrap' }}>
+                        {b.job}
+                      </Link>
+                    ),
                   },
-                  { title: 'machine', cell: (e) => e.machine },
-                  { title: 'into', cell: (e) => e.into.join(', ') },
+                  { title: 'machine', cell: (b) => b.machine },
+                  {
+                    title: 'into',
+                    cell: (b) => (b.watched ? <span className="soft">watched</span> : b.stores.join(', ')),
+                  },
+                  {
+                    title: 'expected to last',
+                    cell: (b) =>
+                      b.outcome ? (
+                        <Status state={b.outcome === 'dropped' ? 'not-needed' : b.outcome}>{b.outcome}</Status>
+                      ) : (
+                        lasts(Date.parse(b.end) - Date.parse(b.start))
+                      ),
+                  },
+                  { title: 'why', cut: true, cell: (b) => <span className="soft">{b.why}</span> },
                 ]}
               />
-            </div>
+            </section>
+            <CalendarAddresses />
           </div>
         )}
       </Answer>
@@ -71,71 +145,16 @@ export function TimetablePage() {
   );
 }
 
-/** One lane a job, one mark a due instant, midnights as lines. */
-function Axis({ entries, hours }: { entries: Due[]; hours: number }) {
-  const { now, zone } = usePresent();
-  const jobs = [...new Set(entries.map((e) => e.job))].sort();
-  const at = (time: number) => ((time - now) / (hours * 3_600_000)) * 100;
-  const hourOf = (time: number) =>
-    Number(new Date(time).toLocaleString('en-GB', { timeZone: zone, hour: '2-digit', hourCycle: 'h23' }));
-  const step = hours > 100 ? 24 : 6;
-  const lines: number[] = [];
-  for (let time = Math.ceil(now / 3_600_000) * 3_600_000; time < now + hours * 3_600_000; time += 3_600_000)
-    if (hourOf(time) % step === 0) lines.push(time);
-  if (jobs.length === 0) return null;
-  return (
-    <section
-      className="sheet"
-      aria-label="Time axis"
-      style={{ display: 'grid', gridTemplateColumns: 'max-content minmax(0, 1fr)', padding: '10px 14px' }}
-    >
-      <div />
-      <div style={{ position: 'relative', height: 20 }} className="soft">
-        {lines.map((t) => (
-          <span
-            key={t}
-            style={{
-              position: 'absolute',
-              left: `${at(t)}%`,
-              fontSize: 11.5,
-              transform: 'translateX(-50%)',
-              whiteSpace: 'nowrap',
-            }}
-          >
-            {hourOf(t) === 0
-              ? short(new Date(t).toISOString(), zone).slice(0, -6)
-              : `${String(hourOf(t)).padStart(2, '0')}:00`}
-          </span>
-        ))}
-      </div>
-      {jobs.map((job) => (
-        <div key={job} style={{ display: 'contents' }}>
-          <Link to={`/jobs/${job}`} style={{ paddingRight: 16, lineHeight: '26px' }}>
-            {job}
-          </Link>
-          <div className="lane">
-            {lines.map((t) => (
-              <div
-                key={t}
-                style={{
-                  position: 'absolute',
-                  left: `${at(t)}%`,
-                  top: 0,
-                  bottom: 0,
-                  borderLeft: `1px solid var(--line)`,
-                }}
-              />
-            ))}
-            {entries
-              .filter((e) => e.job === job)
-              .map((e) => (
-                <Tooltip key={e.utc} label={exact(e.utc, e.zone)} openDelay={50}>
-                  <div className="tick" style={{ left: `${at(Date.parse(e.utc))}%` }} />
-                </Tooltip>
-              ))}
-          </div>
-        </div>
-      ))}
-    </section>
-  );
+const lasts = (ms: number) =>
+  ms < 90_000
+    ? `${Math.round(ms / 1000)} s`
+    : ms < 2 * hour
+      ? `${Math.round(ms / 60_000)} min`
+      : `${(ms / hour).toFixed(1)} h`;
+
+/** By how much the zone's clock is ahead of UTC around a date. */
+function offset(zone: string, date: string): number {
+  const noon = new Date(`${date}T12:00Z`);
+  const local = new Date(`${noon.toLocaleString('sv', { timeZone: zone }).replace(' ', 'T')}Z`);
+  return local.getTime() - noon.getTime();
 }

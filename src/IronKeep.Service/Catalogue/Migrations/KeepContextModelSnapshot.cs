@@ -79,6 +79,38 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.ToTable("Alerts");
                 });
 
+            modelBuilder.Entity("IronKeep.Service.Catalogue.CalendarFeed", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<byte[]>("Hash")
+                        .IsRequired()
+                        .HasColumnType("BLOB");
+
+                    b.Property<string>("Label")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("LastReadAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("MadeBy")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Hash")
+                        .IsUnique();
+
+                    b.ToTable("CalendarFeeds");
+                });
+
             modelBuilder.Entity("IronKeep.Service.Catalogue.CharterRevision", b =>
                 {
                     b.Property<long>("Id")

@@ -1,0 +1,57 @@
+using IronKeep.Core.Charters;
+using IronKeep.Core.Forecasts;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Stores;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+using NodaTime;
+
+namespace IronKeep.Service.Forecasts;
+
+/// <summary>Gathers what a forecast starts from: copies and stores as they are now, and what each job's history says of its runs.</summary>
+public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, StoreRoom room, TimeProvider clock, IOptions<ServiceSettings> settings)
+{
+    /// <summary>How many of a job's last good runs are looked at for growth.</summary>
+    private const int PastRuns = 40;
+
+    /// <summary>The input for a charter from now on over some days.</summary>
+    public async Task<ForecastInput> InputAsync(Charter charter, int days, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var now = clock.Now();
+        var own = settings.Value.Machine;
+        var rows = await CopyBook.Alive(db).Where(c => c.Machine == own).ToListAsync(cancel);
+        var wanted = charter.Jobs.Values.Where(j => !j.Watched).SelectMany(j => j.Into.Select(s => (j.Name, s))).ToHashSet();
+        return new ForecastInput(charter, own, settings.Value.RunsAtOnce, now, days)
+        {
+            Jobs = await AssumeAsync(db, charter, own, cancel),
+            Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Store))).Select(c => new KnownCopy(c.Job, c.Store, CopyBook.Facts(c, now, charter.Zone), c.BinnedAt))],
+            Stores = charter.Stores.Values.Select(s => (s.Name, Room: room.Of(s))).Where(s => s.Room.Used is not null)
+                // Free room is told less the reserve; the forecast takes the reserve off itself.
+                .ToDictionary(s => s.Name, s => new KnownStore(s.Room.Used!.Value, s.Room.Free + (charter.Stores[s.Name].Reserve?.Bytes ?? 0))),
+        };
+    }
+
+    private static async Task<Dictionary<string, JobAssumptions>> AssumeAsync(KeepContext db, Charter charter, string own, CancellationToken cancel)
+    {
+        var assumed = new Dictionary<string, JobAssumptions>();
+        foreach (var job in charter.Jobs.Values)
+        {
+            var runs = await db.Runs.AsNoTracking()
+                .Where(r => r.Job == job.Name && r.Machine == own && r.Kind == RunKind.Backup && r.CopyIds != "" && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt != null)))
+                .OrderByDescending(r => r.Id).Take(PastRuns).Select(r => new { r.Began, r.Ended, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.CopyIds }).ToListAsync(cancel);
+            runs.Reverse();
+            assumed[job.Name] = Assume.From(job, [.. runs.Where(r => r is { Began: not null, Ended: not null }).Select(r =>
+            {
+                // What is new and stored adds up over the stores of a run; what is selected is the same for each.
+                var stores = Math.Max(1, r.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length);
+                return new PastRun(r.Began!.Value, r.Ended!.Value - r.Began.Value, r.SelectedBytes, r.NewBytes / stores, r.StoredBytes / stores);
+            })]);
+        }
+        return assumed;
+    }
+}
