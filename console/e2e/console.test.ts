@@ -220,6 +220,99 @@ test('keys lead through lists and to any page', async () => {
   await page.getByRole('heading', { level: 1, name: 'web-site' }).waitFor();
 });
 
+test('the timetable is dragged and moved by keys, and the stretch stays in the address', async () => {
+  await page.goto(`${demo.url}/timetable`);
+  const axis = page.getByLabel('Time axis');
+  await axis.getByText('heron').waitFor();
+  await axis
+    .getByLabel(/tide-weather, due .*: ok/)
+    .first()
+    .waitFor();
+  await axis
+    .getByLabel(/tide-weather, due .*expected/)
+    .first()
+    .waitFor();
+  const box = await axis.boundingBox();
+  if (!box) throw new Error('the axis is not drawn');
+  await page.mouse.move(box.x + box.width - 60, box.y + 12);
+  await page.mouse.down();
+  await page.mouse.move(box.x + box.width - 360, box.y + 12, { steps: 4 });
+  await page.mouse.up();
+  await page.waitForURL(/from=/);
+  const dragged = new URL(page.url()).searchParams.get('from') ?? '';
+  expect(Date.parse(dragged)).toBeGreaterThan(Date.now() - 6 * 3_600_000 + 2 * 3_600_000);
+  await axis.focus();
+  await page.keyboard.press('ArrowLeft');
+  await expect.poll(() => new URL(page.url()).searchParams.get('from')).not.toBe(dragged);
+  expect(Date.parse(dragged) - Date.parse(new URL(page.url()).searchParams.get('from') ?? '')).toBe(6 * 3_600_000);
+  await page.getByText('by store').click();
+  await axis.getByText('marsh-house').first().waitFor();
+  await page.getByRole('button', { name: 'Now' }).click();
+  await expect.poll(() => new URL(page.url()).searchParams.get('from')).toBeNull();
+  await page.getByLabel('What a new address is for').fill('wall calendar');
+  await page.getByRole('button', { name: 'Make an address' }).click();
+  const address = (await page.getByText(/\/calendar\/[0-9a-f]+\.ics/).textContent()) ?? '';
+  expect(await (await fetch(address)).text()).toContain('BEGIN:VCALENDAR');
+  await page.getByRole('button', { name: 'Take back' }).click();
+  await expect.poll(async () => (await fetch(address)).status).toBe(404);
+});
+
+test('the forecast begins with what goes wrong, and the rotation calendar marks the short night', async () => {
+  await page.goto(`${demo.url}/timetable/forecast`);
+  const findings = page.getByLabel('Findings');
+  await findings.getByText('store lighthouse').waitFor();
+  await findings.getByText(/will be full: 80 MB with 5 MB in reserve/).waitFor();
+  await page.getByLabel(/^lighthouse: from .* of 75 MB$/).waitFor();
+  await page.getByText('30 days').click();
+  await page.waitForURL(/days=30/);
+  await expect.poll(() => findings.getByText(/will be full/).count()).toBe(0);
+  await page.goto(`${demo.url}/media?span=year`);
+  await page
+    .getByLabel(/^\d{4}-\d\d-\d\d: short$/)
+    .first()
+    .waitFor();
+  await page.getByText('3 would be enough').waitFor();
+  await page.getByText('6 weeks').click();
+  await page.getByRole('grid', { name: 'Six weeks' }).getByText('ferry-1').first().waitFor();
+});
+
+test('the policy editor shows every copy with its verdict, now and on a date to come', async () => {
+  await page.goto(`${demo.url}/settings/policy/season`);
+  await page.getByText('Its copies now').waitFor();
+  const keep = page.getByRole('textbox', { name: 'Keep' });
+  await keep.fill('newest 2');
+  await page
+    .getByLabel(/: expire$/)
+    .first()
+    .waitFor();
+  await page
+    .getByText(/would go/)
+    .first()
+    .waitFor();
+  await keep.fill('newest 2 then 3 monthly');
+  await page.getByRole('slider').focus();
+  for (let i = 0; i < 6; i++) await page.keyboard.press('PageUp');
+  await page.getByText(/as if pruned after every success/).waitFor();
+  await expect.poll(() => page.getByText('5 stay').count()).toBeGreaterThan(0);
+  await page.getByText('Every copy with its reason').first().click();
+  await page
+    .getByText(/3 monthly: newest of/)
+    .first()
+    .waitFor();
+});
+
+test('a job says when it was due and why', async () => {
+  await page.goto(`${demo.url}/jobs/tide-weather`);
+  await page
+    .getByLabel('When and why')
+    .getByText(/shifted by the quiet hours 11:30 to 13:00/)
+    .first()
+    .waitFor();
+  await page.goto(`${demo.url}/jobs/tide-sender`);
+  await page.getByText('nothing was heard of it within 1 hour').first().waitFor();
+  expect(await page.getByRole('button', { name: 'Run now' }).count()).toBe(0);
+});
+
 describe('axe finds nothing serious', () => {
   const paths = [
     '/',
@@ -228,6 +321,11 @@ describe('axe finds nothing serious', () => {
     '/jobs/web-site/prune',
     '/runs/5',
     '/timetable',
+    '/timetable/forecast',
+    '/media',
+    '/media?span=year',
+    '/settings/policy/season',
+    '/jobs/tide-sender',
     '/copies',
     '/copies/newest',
     '/stores',

@@ -29,7 +29,8 @@ public static class CharterWriter
     public static string Object(string name, ImmutableArray<CharterField> fields)
     {
         var text = new StringBuilder();
-        text.Append(CultureInfo.InvariantCulture, $"  {Quote(name)}:\n");
+        // A name with nothing below it would be read as a value that is missing.
+        text.Append(CultureInfo.InvariantCulture, $"  {Quote(name)}:{(fields.Length == 0 ? " {}" : "")}\n");
         foreach (var field in fields) Put(text, field, "    ");
         return text.ToString();
     }

@@ -83,7 +83,7 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
     {
         string[] wrappers = ["nice", "ionice", "sudo", "env", "bash", "sh", "cd", "test", "exec", "timeout", "flock", "chronic", "root", "python3", "perl"];
         var words = command.Split([' ', '\t', ';', '&', '|'], StringSplitOptions.RemoveEmptyEntries);
-        var program = words.FirstOrDefault(w => w[0] != '-' && !w.Contains('=') && !char.IsAsciiDigit(w[0]) && !wrappers.Contains(w.Split('/')[^1])) ?? "job";
+        var program = words.FirstOrDefault(w => w[0] != '-' && w.Any(char.IsAsciiLetter) && !w.Contains('=') && !char.IsAsciiDigit(w[0]) && !wrappers.Contains(w.Split('/')[^1])) ?? "job";
         var last = program.TrimEnd('/').Split('/')[^1].ToLowerInvariant();
         if (last.LastIndexOf('.') is > 0 and var dot) last = last[..dot];
         var name = NotOfName().Replace(last, "-").Trim('-');

@@ -33,6 +33,7 @@ public sealed record DueTimes(Schedule Schedule, DateTimeZone Zone)
     public Duration Spread { get; init; }
 
     private const int MostSteps = 800;
+    private const string Together = "several due instants come to one moment; ";
 
     private bool HasWindows => Quiet.Length > 0 || (WhenClosed is not null && Closed is not null);
 
@@ -84,7 +85,7 @@ public sealed record DueTimes(Schedule Schedule, DateTimeZone Zone)
             }
             if (due.Dropped) yield return due;
             // Those that a window moves to one moment are one due instant; the last named stands for them.
-            else waiting = waiting is null ? due : due with { Why = $"several due instants come to one moment; {due.Why}" };
+            else waiting = waiting is null ? due : due with { Why = Together + (due.Why ?? waiting.Why?.Replace(Together, "", StringComparison.Ordinal)) };
         }
         if (waiting is not null) yield return waiting;
     }

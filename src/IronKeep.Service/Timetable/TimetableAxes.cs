@@ -61,7 +61,7 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         var input = await forecasts.InputAsync(bare, (int)Math.Ceiling((to - begin).TotalDays), cancel) with { AsOf = begin, Copies = [] };
         var forecast = Forecaster.Play(input);
         var bars = new List<TimetableBar>();
-        foreach (var run in forecast.Runs.Where(r => r.Start <= to && r.End >= from && r.Due > now))
+        foreach (var run in forecast.Runs.Where(r => r.Start < to && r.End >= from && r.Due > now))
         {
             var name = forecast.Jobs[run.Job];
             bars.Add(Bar(charter, name, Charter.MachineOf(charter.Jobs[name], settings.Value.Machine), run.Due, run.Start, run.End, false,
