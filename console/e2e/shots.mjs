@@ -31,6 +31,8 @@ if (paths.length === 0) {
     ['/jobs', 'jobs'],
     ['/jobs/ringing-register', 'job'],
     ['/timetable', 'timetable'],
+    ['/timetable/forecast', 'forecast'],
+    ['/media', 'media'],
     ['/stores', 'stores'],
     ['/alerts?state=all', 'alerts'],
     ['/copies?find=csv', 'find'],
@@ -49,6 +51,12 @@ if (paths.length === 0) {
   await page.getByRole('button', { name: 'Restore the chosen' }).click();
   await page.getByLabel(/To which folder/).fill('/srv/restored');
   await shot('restore');
+  await page.goto(`${Url}/settings/policy/season`);
+  await page.getByRole('slider').focus();
+  for (let i = 0; i < 182; i++) await page.keyboard.press('ArrowRight');
+  await page.getByText('as if pruned after every success').waitFor();
+  await page.waitForTimeout(1500);
+  await shot('policy');
   await page.goto(`${Url}/settings/charter`);
   const text = page.getByLabel('Charter (YAML)');
   const yaml = await text.inputValue();

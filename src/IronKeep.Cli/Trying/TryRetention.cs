@@ -35,8 +35,8 @@ internal static class TryRetention
             var copies = CopiesCsv.Read(TryCommands.Read(parsed.GetValue(copiesOption)!));
             var guards = new RetentionGuards(zone, parsed.GetValue(atLeast), freshWithin);
             var answer = RetentionRules.Decide(policy, guards, copies, asOf);
-            var lines = answer.Copies.Select(c => new CopyLine(c.Copy.Id, Kebab.From(c.Verdict.ToString()), Reasons(c), c.LeavesAt is { } l ? TryCommands.Utc(l) : null)).ToList();
-            var counts = Enum.GetValues<Verdict>().ToDictionary(v => Kebab.From(v.ToString()), v => answer.Copies.Count(c => c.Verdict == v));
+            var lines = answer.Copies.Select(c => new CopyLine(c.Copy.Id, Kebab.Of(c.Verdict), Reasons(c), c.LeavesAt is { } l ? TryCommands.Utc(l) : null)).ToList();
+            var counts = Enum.GetValues<Verdict>().ToDictionary(v => Kebab.Of(v), v => answer.Copies.Count(c => c.Verdict == v));
             if (Common.AsJson(parsed)) Show.Json(new Answer(policy.ToString(), TryCommands.Utc(asOf), answer.Frozen, lines, counts));
             else
             {

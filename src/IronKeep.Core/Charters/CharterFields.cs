@@ -54,19 +54,19 @@ public static class CharterFields
 
     public static ImmutableArray<CharterField> Of(ChannelDeclaration c) => List(
         Many("mail-to", c.MailTo), One("mail-from", c.MailFrom), One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
-        One("security", c.Kind == ChannelKind.Smtp ? Word(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
+        One("security", c.Kind == ChannelKind.Smtp ? Kebab.Of(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
         One("pickup", c.Folder), One("webhook", c.Url), One("token-file", c.TokenFile));
 
     public static ImmutableArray<CharterField> Of(JobDeclaration j) => List(
         One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), Many("into", j.Into),
-        One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Word(closed) : null),
-        Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Word(j.WhenQuiet)),
+        One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
+        Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
         One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDeclaration.UsualStartLimit)),
-        One("run-limit", j.RunLimit?.ToString()), One("catch-up", j.CatchUp == CatchUp.Once ? null : Word(j.CatchUp)),
+        One("run-limit", j.RunLimit?.ToString()), One("catch-up", j.CatchUp == CatchUp.Once ? null : Kebab.Of(j.CatchUp)),
         One("wait-after-return", Unless(j.WaitAfterReturn, JobDeclaration.UsualWaitAfterReturn)), One("catch-up-gap", Unless(j.CatchUpGap, JobDeclaration.UsualCatchUpGap)),
-        One("overlap", j.Overlap == Overlap.Skip ? null : Word(j.Overlap)), One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
-        One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()), One("prune", j.Prune == PruneTime.ByHand ? null : Word(j.Prune)),
-        Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Word(j.TellWhen)),
+        One("overlap", j.Overlap == Overlap.Skip ? null : Kebab.Of(j.Overlap)), One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
+        One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()), One("prune", j.Prune == PruneTime.ByHand ? null : Kebab.Of(j.Prune)),
+        Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Kebab.Of(j.TellWhen)),
         One("expect-size", j.ExpectSize?.ToExactText()), One("expect-change", j.ExpectChange?.ToExactText()), One("expect-growth", j.ExpectGrowth?.ToExactText()),
         One("expect-time", j.ExpectTime?.ToString()));
 
@@ -105,5 +105,4 @@ public static class CharterFields
     private static string? Sentence(Schedule? schedule) => schedule?.ToSentence();
     private static string? Unless(Span span, Span usual) => span == usual ? null : span.ToString();
     private static string? Number(int? number) => number?.ToString(CultureInfo.InvariantCulture);
-    private static string Word(Enum value) => Kebab.From(value.ToString());
 }

@@ -59,7 +59,7 @@ internal sealed class ValueReader(string about, List<Mistake> mistakes, List<Use
     {
         if (node is null) return null;
         if (Kebab.Read<T>(node.Value) is { } value) return value;
-        var known = Enum.GetValues<T>().Select(v => Kebab.From(v.ToString())).ToList();
+        var known = Enum.GetValues<T>().Select(v => Kebab.Of(v)).ToList();
         var near = Nearest.To(node.Value, known);
         Wrong(node, $"'{node.Value}' is not known here; {(near is null ? $"use {string.Join(" or ", known)}" : $"did you mean '{near}'?")}");
         return null;

@@ -50,7 +50,7 @@ public sealed record PrunePlan(
         {
             if (listed.Verdict == Verdict.Expire && done?.Contains(listed.Copy.Id) == true) continue;
             if (!now.TryGetValue(listed.Copy.Id, out var current)) return $"copy {listed.Copy.Id} is no longer there";
-            if (current.Copy != listed.Copy) return $"copy {listed.Copy.Id} has changed: it is {Kebab.From(current.Copy.State.ToString())}{(current.Copy.Held is null ? "" : " and held " + current.Copy.Held)}";
+            if (current.Copy != listed.Copy) return $"copy {listed.Copy.Id} has changed: it is {Kebab.Of(current.Copy.State)}{(current.Copy.Held is null ? "" : " and held " + current.Copy.Held)}";
             if (listed.Verdict == Verdict.Expire && current.Verdict != Verdict.Expire)
                 return $"copy {listed.Copy.Id} would not expire any more: {string.Join("; ", current.Reasons)}";
         }

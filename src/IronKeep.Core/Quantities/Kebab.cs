@@ -17,6 +17,9 @@ public static class Kebab
         return text.ToString();
     }
 
+    /// <summary>The word of an enum value in API, client, console and files: "timed-out".</summary>
+    public static string Of(Enum value) => From(value.ToString());
+
     /// <summary>The enum value whose hyphenated name is <paramref name="word"/>, or null.</summary>
     public static T? Read<T>(string word) where T : struct, Enum
     {

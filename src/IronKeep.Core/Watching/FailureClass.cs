@@ -32,7 +32,4 @@ public static class FailureWords
         FailureClass.DataDamaged => "Run the job again to store what is damaged anew, then check the store; restore from another copy meanwhile.",
         _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",
     };
-
-    /// <summary>The word used in the API, the client and the console: lower case, joined by hyphens.</summary>
-    public static string Name(Enum value) => Kebab.From(value.ToString());
 }

@@ -26,7 +26,7 @@ public static class AlertEndpoints
     {
         if (state is not (null or "open" or "closed")) return Problems.Invalid($"state '{state}' is not known; use open or closed");
         var wanted = @class is null ? null : Kebab.Read<AlertClass>(@class);
-        if (@class is not null && wanted is null) return Problems.Invalid($"class '{@class}' is not known; use {string.Join(", ", Enum.GetValues<AlertClass>().Select(c => Kebab.From(c.ToString())))}");
+        if (@class is not null && wanted is null) return Problems.Invalid($"class '{@class}' is not known; use {string.Join(", ", Enum.GetValues<AlertClass>().Select(c => Kebab.Of(c)))}");
         if (!Paging.TryRead(cursor, ref limit, out var before, out var problem)) return problem;
         var query = db.Alerts.AsNoTracking().Where(a => before == null || a.Id < before);
         if (wanted is not null) query = query.Where(a => a.Class == wanted);
@@ -37,7 +37,7 @@ public static class AlertEndpoints
     }
 
     public static AlertAnswer ToAnswer(this Alert a) => new(
-        a.Id, a.Subject, Kebab.From(a.Class.ToString()), Kebab.From(a.State.ToString()), a.Message, a.Remedy, a.Count,
+        a.Id, a.Subject, Kebab.Of(a.Class), Kebab.Of(a.State), a.Message, a.Remedy, a.Count,
         a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId,
         a.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries));
 }

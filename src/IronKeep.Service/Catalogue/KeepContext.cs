@@ -63,7 +63,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
 
     private sealed class InstantConverter() : ValueConverter<Instant, long>(i => i.ToUnixTimeTicks(), t => Instant.FromUnixTimeTicks(t));
 
-    private sealed class WordConverter<T>() : ValueConverter<T, string>(v => Kebab.From(v.ToString()), s => Kebab.Read<T>(s)!.Value)
+    private sealed class WordConverter<T>() : ValueConverter<T, string>(v => Kebab.Of(v), s => Kebab.Read<T>(s)!.Value)
         where T : struct, Enum;
 }
 

@@ -65,5 +65,5 @@ public static class CharterEndpoints
 
     internal static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
         [.. changes.Select(c => new CharterChangeAnswer(
-            Kebab.From(c.Kind.ToString()), c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
+            Kebab.Of(c.Kind), c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
 }

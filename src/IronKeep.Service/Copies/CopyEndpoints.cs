@@ -135,7 +135,7 @@ public static class CopyEndpoints
             if (store.ReadRecord(id) is not { } record) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
             var entry = TreeWalk.Find(store, record, names);
             if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
-            if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.From(entry.Kind.ToString())}, not a folder; restore it, or look at the folder above it");
+            if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a folder; restore it, or look at the folder above it");
             var entries = store.ReadFolder(entry.Content);
             while (path is null && entries is [{ Kind: EntryKind.Folder } only])
             {
@@ -171,13 +171,13 @@ public static class CopyEndpoints
     }
 
     public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(
-        c.Id, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), Kebab.From(c.State.ToString()),
+        c.Id, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), Kebab.Of(c.State),
         c.CheckedAt?.ToDateTimeOffset(), c.BinnedAt?.ToDateTimeOffset(), c.Items, c.Bytes, c.Skipped, c.NewBytes, c.StoredBytes,
         c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount, c.RunId is 0 ? null : c.RunId, c.Doubt,
         c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null);
 
     private static EntryAnswer ToAnswer(TreeEntry e) => new(
-        NameText.Show(e.Name), Kebab.From(e.Kind.ToString()), Convert.ToString(e.Mode, 8).PadLeft(4, '0'),
+        NameText.Show(e.Name), Kebab.Of(e.Kind), Convert.ToString(e.Mode, 8).PadLeft(4, '0'),
         e.Owner.Length > 0 ? e.Owner : e.User.ToString(CultureInfo.InvariantCulture),
         e.OwningGroup.Length > 0 ? e.OwningGroup : e.Group.ToString(CultureInfo.InvariantCulture),
         e.Size, e.Items, e.Modified.ToDateTimeOffset(), e.Kind == EntryKind.Symlink ? NameText.Show(e.LinkTarget) : null);

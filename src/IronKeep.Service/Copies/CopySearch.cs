@@ -62,7 +62,7 @@ public sealed class CopySearch(OpenStores stores)
             }
         }
         return new FindAnswer([.. found.Select(f => new FoundPath(
-            f.Key.Job, f.Key.Store, f.Key.Path, Word(f.Value.Entry.Kind), f.Value.Contents.Count, f.Value.Copies, f.Value.Newest.Id,
+            f.Key.Job, f.Key.Store, f.Key.Path, Kebab.Of(f.Value.Entry.Kind), f.Value.Contents.Count, f.Value.Copies, f.Value.Newest.Id,
             f.Value.Newest.Taken.ToDateTimeOffset(), f.Value.Oldest.Taken.ToDateTimeOffset(), f.Value.Entry.Size, f.Value.Entry.Modified.ToDateTimeOffset()))
             .OrderByDescending(f => f.NewestTaken).ThenBy(f => f.Path, StringComparer.Ordinal)], searched, complete);
     }
@@ -92,7 +92,7 @@ public sealed class CopySearch(OpenStores stores)
         // A path that came into being later is no version of its own before that.
         while (versions.Count > 0 && versions[^1].Entry is null) versions.RemoveAt(versions.Count - 1);
         return [.. versions.Select(v => new VersionAnswer(
-            v.Entry is null ? null : Word(v.Entry.Kind), v.Entry?.Size ?? 0, v.Entry?.Modified.ToDateTimeOffset(), [.. v.Copies.Select(c => c.Id)],
+            v.Entry is null ? null : Kebab.Of(v.Entry.Kind), v.Entry?.Size ?? 0, v.Entry?.Modified.ToDateTimeOffset(), [.. v.Copies.Select(c => c.Id)],
             v.Copies[0].Taken.ToDateTimeOffset(), v.Copies[^1].Taken.ToDateTimeOffset()))];
     }
 
@@ -109,6 +109,4 @@ public sealed class CopySearch(OpenStores stores)
     }
 
     private static string ContentOf(TreeEntry e) => $"{e.Kind} {e.Size} {string.Concat(e.Content)} {Convert.ToHexString(e.LinkTarget)}";
-
-    private static string Word(EntryKind kind) => Kebab.From(kind.ToString());
 }

@@ -71,7 +71,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
         {
             var plan = await prunes.DraftAsync(job, store, policy, cancel);
             effects.Add(new PolicyEffectAnswer(job.Name, store, plan.Copies.Count(c => c.Verdict != Verdict.Expire), plan.Going.Count(),
-                [.. plan.Copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Word(c.Copy.State), Word(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]));
+                [.. plan.Copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]));
         }
         return effects;
     }
@@ -86,7 +86,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
         {
             var copies = forecast.VerdictsAt(j.Name, store, on).Copies;
             return new PolicyEffectAnswer(j.Name, store, copies.Count(c => c.Verdict != Verdict.Expire), copies.Count(c => c.Verdict == Verdict.Expire),
-                [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Word(c.Copy.State), Word(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]);
+                [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]);
         }))];
     }
 
@@ -125,6 +125,4 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
             return null;
         }
     }
-
-    private static string Word(Enum value) => Kebab.From(value.ToString());
 }

@@ -27,7 +27,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
         return new DutyAnswer(
             now.ToDateTimeOffset(), charter.Zone.Id, from.ToDateTimeOffset(), to.ToDateTimeOffset(),
             sums.Sum(s => s.Count),
-            Enum.GetValues<Outcome>().ToDictionary(o => Kebab.From(o.ToString()), o => sums.Find(s => s.Key == o)?.Count ?? 0),
+            Enum.GetValues<Outcome>().ToDictionary(o => Kebab.Of(o), o => sums.Find(s => s.Key == o)?.Count ?? 0),
             sums.Find(s => s.Key == null)?.Count ?? 0,
             unplanned,
             // What threatens what is already kept weighs most; what a person has seen weighs least.

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Watching;
@@ -61,7 +62,7 @@ public static class ForecastEndpoints
         if (Played(await desk.InputAsync(charter, days, cancel) with { PrunesByHandToo = request.PrunesByHandToo }, out var forecast) is { } refused) return refused;
         var copies = forecast!.VerdictsAt(job.Name, store, on).Copies;
         return TypedResults.Ok(new PolicyEffectAnswer(job.Name, store, copies.Count(c => c.Verdict != Verdict.Expire), copies.Count(c => c.Verdict == Verdict.Expire),
-            [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), FailureWords.Name(c.Copy.State), FailureWords.Name(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]));
+            [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]));
     }
 
     private static async Task<Results<Ok<ComparisonAnswer>, ProblemHttpResult>> CompareAsync(CompareRequest request, ForecastDesk desk, CharterInForce inForce, TimeProvider clock, CancellationToken cancel)
@@ -125,13 +126,13 @@ public static class ForecastEndpoints
             {
                 var assumed = f.Input.Jobs.GetValueOrDefault(name) ?? JobAssumptions.Unknown;
                 var limit = f.Input.Charter.Jobs[name].StartLimit.ToDuration();
-                return new JobForecastAnswer(name, FailureWords.Name(assumed.From), assumed.WholeBytes, assumed.ChangeBytes, assumed.GrowthPerDay, assumed.Takes.TotalSeconds, runs[i].Count(),
+                return new JobForecastAnswer(name, Kebab.Of(assumed.From), assumed.WholeBytes, assumed.ChangeBytes, assumed.GrowthPerDay, assumed.Takes.TotalSeconds, runs[i].Count(),
                     runs[i].Count(r => r.Start - r.Due > limit), runs[i].Count(r => r.Outcome is PlayedOutcome.Overlaps or PlayedOutcome.HeldBack or PlayedOutcome.Missed), now[name].Count(), atEnd[name].Count());
             })]);
     }
 
     private static List<FindingAnswer> ToAnswers(ImmutableArray<Finding> findings) =>
-        [.. findings.Select(x => new FindingAnswer(FailureWords.Name(x.Kind), x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
+        [.. findings.Select(x => new FindingAnswer(Kebab.Of(x.Kind), x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
 
     private static RotationAnswer ToAnswer(Charter charter, RotationSetDeclaration declared, LocalDate from, int nights)
     {

@@ -106,7 +106,7 @@ public sealed class PruneDesk(
             else
             {
                 await alerts.CloseAsync(Subject(job.Name, store), [AlertClass.BrakedPrune], cancel);
-                if (plan.Counts[Word(Verdict.Expire)] > 0)
+                if (plan.Counts[Kebab.Of(Verdict.Expire)] > 0)
                     await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, $"success of run {run.Id}") { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
             }
         }
@@ -142,15 +142,13 @@ public sealed class PruneDesk(
         var sizes = await db.Copies.AsNoTracking().Where(c => c.Job == plan.Job && c.Store == plan.Store)
             .Select(c => new { c.Id, c.Bytes, c.StoredBytes }).ToDictionaryAsync(c => c.Id, cancel);
         var bin = inForce.Charter.Stores.TryGetValue(plan.Store, out var store) ? store.Bin.ToString() : "";
-        var counts = Enum.GetValues<Verdict>().ToDictionary(v => Word(v), v => plan.Copies.Count(c => c.Verdict == v));
+        var counts = Enum.GetValues<Verdict>().ToDictionary(v => Kebab.Of(v), v => plan.Copies.Count(c => c.Verdict == v));
         var brake = row is null || row.AppliedAt is not null || row.ConfirmedBy is not null ? [] : await BrakeAsync(db, plan, cancel);
         return new PrunePlanAnswer(
             row?.Fingerprint, plan.Job, plan.Machine, plan.Store, plan.Policy.ToString(), plan.Guards.AtLeast, plan.AsOf.ToDateTimeOffset(), plan.Frozen, bin,
             [.. plan.Copies.Select(c => new VerdictAnswer(
-                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Word(c.Copy.State), Word(c.Verdict), c.Reasons,
+                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons,
                 c.LeavesAt?.ToDateTimeOffset(), sizes.GetValueOrDefault(c.Copy.Id)?.Bytes ?? 0, sizes.GetValueOrDefault(c.Copy.Id)?.StoredBytes ?? 0))],
             counts, brake, row?.AppliedAt?.ToDateTimeOffset());
     }
-
-    private static string Word(Enum value) => Kebab.From(value.ToString());
 }

@@ -56,7 +56,7 @@ public sealed class Aftermath(
                 await db.PlannedRuns.Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Outcome == Outcome.Missed && p.MadeUpBy == null && p.Due <= run.Began)
                     .ExecuteUpdateAsync(s => s.SetProperty(p => p.MadeUpBy, run.Id));
         }
-        log.LogInformation("Run {Run} ({Kind} {Subject}) ended {Outcome}: {Sentence}", run.Id, Kebab.From(run.Kind.ToString()), run.Job ?? run.Store, Kebab.From(ending.Outcome.ToString()), ending.Sentence);
+        log.LogInformation("Run {Run} ({Kind} {Subject}) ended {Outcome}: {Sentence}", run.Id, Kebab.Of(run.Kind), run.Job ?? run.Store, Kebab.Of(ending.Outcome), ending.Sentence);
         if (retry is null) await AlertAsync(run, ending);
         if (run.Kind is RunKind.Backup) await AfterBackupAsync(run, ending);
         if (run.Kind is RunKind.Reclaim && inForce.Charter.Stores.TryGetValue(run.Store!, out var store)) await room.JudgeAsync(store, CancellationToken.None);

@@ -28,5 +28,5 @@ public static class RunAnswers
     private static double? Remaining(LiveRun? live, Progress now) =>
         live is { ExpectedBytes: { } expected, RecentRate: { } rate } && expected > now.SelectedBytes ? (expected - now.SelectedBytes) / rate : null;
 
-    private static string? Word(Enum? value) => value is null ? null : Kebab.From(value.ToString());
+    private static string? Word(Enum? value) => value is null ? null : Kebab.Of(value);
 }

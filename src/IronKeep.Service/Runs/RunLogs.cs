@@ -86,7 +86,7 @@ public sealed class RunLogFile : IDisposable
     }
 
     private void Put(LogSeverity severity, string text) =>
-        writer.WriteLine(JsonSerializer.Serialize(new RunLogLine(clock.GetUtcNow(), Kebab.From(severity.ToString()), text), ContractJson.Options));
+        writer.WriteLine(JsonSerializer.Serialize(new RunLogLine(clock.GetUtcNow(), Kebab.Of(severity), text), ContractJson.Options));
 
     public void Dispose()
     {

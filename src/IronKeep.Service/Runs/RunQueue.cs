@@ -28,7 +28,7 @@ public sealed record RunRequest(RunKind Kind, string? Job, string? Store, string
 public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events) : IDisposable
 {
     public const string BySchedule = "schedule";
-    private readonly SemaphoreSlim signal = new(0);
+    private readonly WakeSignal signal = new();
 
     /// <summary>Queues the run of a planned run and links the two.</summary>
     public async Task<Run> AddPlannedAsync(KeepContext db, PlannedRun planned, JobDeclaration job, CancellationToken cancel)
@@ -68,17 +68,10 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
         return dropped > 0;
     }
 
-    public void Wake() => signal.Release();
+    public void Wake() => signal.Wake();
 
     /// <summary>Waits until something was queued or ended, at most so long.</summary>
-    public async Task WaitAsync(TimeSpan most, CancellationToken cancel)
-    {
-        await signal.WaitAsync(most, cancel);
-        while (signal.Wait(0, CancellationToken.None))
-        {
-            // One look serves all signals that have come.
-        }
-    }
+    public Task WaitAsync(TimeSpan most, CancellationToken cancel) => signal.WaitAsync(most, cancel);
 
     public void Dispose() => signal.Dispose();
 

@@ -28,7 +28,7 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     public async Task TellAsync(KeepContext db, Alert alert, AlertNews news, CancellationToken cancel)
     {
         var zone = inForce.Charter.Zone;
-        var word = Kebab.From(alert.Class.ToString());
+        var word = Kebab.Of(alert.Class);
         var body = new StringBuilder();
         body.Append(CultureInfo.InvariantCulture, $"{alert.Message}\n\n");
         if (news != AlertNews.Closed) body.Append(CultureInfo.InvariantCulture, $"What to do: {alert.Remedy}\n\n");
@@ -44,7 +44,7 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
             AlertNews.Reopened => $"again: {word.ToUpperInvariant()} {alert.Subject}",
             _ => $"{word.ToUpperInvariant()} {alert.Subject}",
         };
-        await WriteAsync(db, ChannelsOf(alert.Subject), title, body.ToString(), $"alert-{Kebab.From(news.ToString())}", alert.ToAnswer(), cancel);
+        await WriteAsync(db, ChannelsOf(alert.Subject), title, body.ToString(), $"alert-{Kebab.Of(news)}", alert.ToAnswer(), cancel);
     }
 
     /// <summary>Tells of the end of a run of a job that wants to be told always.</summary>
@@ -88,20 +88,4 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
 }
 
 /// <summary>Wakes the teller when there is something new to carry.</summary>
-public sealed class TellerSignal : IDisposable
-{
-    private readonly SemaphoreSlim signal = new(0);
-
-    public void Wake() => signal.Release();
-
-    public async Task WaitAsync(TimeSpan most, CancellationToken cancel)
-    {
-        await signal.WaitAsync(most, cancel);
-        while (signal.Wait(0, CancellationToken.None))
-        {
-            // One look serves all signals that have come.
-        }
-    }
-
-    public void Dispose() => signal.Dispose();
-}
+public sealed class TellerSignal : WakeSignal;

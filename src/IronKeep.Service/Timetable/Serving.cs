@@ -91,7 +91,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
         var head = await db.PlannedRuns.FirstOrDefaultAsync(p => p.Job == before && p.Machine == planned.Machine && p.Due == planned.Due, cancel);
         if (head is { Outcome: null }) return false;
         if (head is { Outcome: Outcome.Ok or Outcome.Warned }) return true;
-        End(planned, Outcome.HeldBack, head is null ? $"job {before}, which it follows, was not due then" : $"job {before}, which it follows, ended as {Kebab.From(head.Outcome.ToString()!)}");
+        End(planned, Outcome.HeldBack, head is null ? $"job {before}, which it follows, was not due then" : $"job {before}, which it follows, ended as {Kebab.Of(head.Outcome!.Value)}");
         return false;
     }
 

@@ -1,6 +1,7 @@
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
@@ -47,10 +48,10 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         {
             var run = p.RunId is { } id ? byId.GetValueOrDefault(id) : null;
             var (start, end) = (run?.Began ?? p.Due, run?.Ended ?? (run?.Began is null ? run?.Began ?? p.Due : now));
-            if (end >= from) bars.Add(Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome is { } o ? FailureWords.Name(o) : run?.Began is null ? "waits" : null, p.Reason ?? run?.Sentence, p.RunId));
+            if (end >= from) bars.Add(Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome is { } o ? Kebab.Of(o) : run?.Began is null ? "waits" : null, p.Reason ?? run?.Sentence, p.RunId));
         }
         foreach (var run in runs.Where(r => !ids.Contains(r.Id) && r.Began is not null && (r.Ended ?? now) >= from))
-            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome is { } o ? FailureWords.Name(o) : null, $"unplanned, by {run.Cause}", run.Id));
+            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome is { } o ? Kebab.Of(o) : null, $"unplanned, by {run.Cause}", run.Id));
         return bars;
     }
 
