@@ -97,7 +97,7 @@ const tonight = (r: Rotation, today: string) => {
 function Weeks({ nights, today }: { nights: Night[]; today: string }) {
   const lead = nights[0] ? weekday(nights[0].date) : 0;
   return (
-    <div className="weeks" role="grid" aria-label="Six weeks">
+    <div className="weeks" role="group" aria-label="Six weeks">
       {dayNames.map((d) => (
         <div key={d} className="soft week-day">
           {d}
@@ -110,7 +110,6 @@ function Weeks({ nights, today }: { nights: Night[]; today: string }) {
         <Tooltip key={n.date} label={n.why} openDelay={100} multiline maw={360}>
           <div
             className={`night-card${n.short ? ' night-short' : ''}${n.date === today ? ' night-today' : ''}${n.date < today ? ' night-past' : ''}`}
-            tabIndex={0}
           >
             <span className="soft">
               {day(n.date).toLocaleDateString('en-GB', {

@@ -11,11 +11,19 @@ type Axis = Schemas['TimetableAxis'];
 
 const hour = 3_600_000;
 
+interface AxisProps {
+  axis: Axis;
+  by: 'machine' | 'store';
+  /** Where the stretch that was asked for begins; the one that is drawn may be the one before, until the answer is here. */
+  begin: number;
+  move: (from: number) => void;
+}
+
 /**
  * Lanes of jobs in groups, machines or stores; bars from start to end, what waits before its start as a thin line; quiet hours
  * hatched; above each group how many are at work at once against its ceiling. Dragging moves the stretch.
  */
-export function Axis({ axis, by, move }: { axis: Axis; by: 'machine' | 'store'; move: (from: number) => void }) {
+export function Axis({ axis, by, begin, move }: AxisProps) {
   const { zone } = usePresent();
   const [dragged, setDragged] = useState(0);
   const from = Date.parse(axis.from) - dragged;
@@ -36,8 +44,8 @@ export function Axis({ axis, by, move }: { axis: Axis; by: 'machine' | 'store'; 
       aria-label="Time axis"
       tabIndex={0}
       onKeyDown={(e) => {
-        if (e.key === 'ArrowLeft') move(Date.parse(axis.from) - length / 4);
-        if (e.key === 'ArrowRight') move(Date.parse(axis.from) + length / 4);
+        if (e.key === 'ArrowLeft') move(begin - length / 4);
+        if (e.key === 'ArrowRight') move(begin + length / 4);
       }}
       onPointerDown={(e) => {
         if (!ground.current || (e.target as HTMLElement).closest('a')) return;

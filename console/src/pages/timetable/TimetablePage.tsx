@@ -85,7 +85,7 @@ export function TimetablePage() {
       <Answer of={axis}>
         {(a) => (
           <div className="columns">
-            <Axis axis={a} by={by} move={move} />
+            <Axis axis={a} by={by} begin={Date.parse(from)} move={move} />
             <section className="sheet" aria-label="Runs to come">
               <Rows
                 label="Runs to come"
@@ -122,7 +122,11 @@ export function TimetablePage() {
                   { title: 'machine', cell: (b) => b.machine },
                   {
                     title: 'into',
-                    cell: (b) => (b.watched ? <span className="soft">watched</span> : b.stores.join(', ')),
+                    cell: (b) => (
+                      <span style={{ whiteSpace: 'nowrap' }} className={b.watched ? 'soft' : undefined}>
+                        {b.watched ? 'watched' : b.stores.join(', ')}
+                      </span>
+                    ),
                   },
                   {
                     title: 'expected to last',
