@@ -37,4 +37,4 @@ public sealed record DutyAnswer(
     IReadOnlyList<DutyJobRow> Board);
 
 /// <summary>One job's row of the night board, oldest night first.</summary>
-public sealed record DutyJobRow(string Job, string Machine, IReadOnlyList<NightCell> Nights, DateTimeOffset? NewestGoodCopy, bool Stale);
+public sealed record DutyJobRow(string Job, string Machine, bool Watched, IReadOnlyList<NightCell> Nights, DateTimeOffset? NewestGoodCopy, bool Stale);

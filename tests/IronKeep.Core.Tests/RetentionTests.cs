@@ -110,6 +110,32 @@ public sealed class RetentionTests
         });
     }
 
+    /// <summary>Since when a copy is no longer kept: the referee asks at every moment at which anything changes, one after the other.</summary>
+    [Fact]
+    public void Since_when_a_copy_goes_is_the_first_moment_from_which_it_is_not_kept()
+    {
+        var policies = GenPolicy.Where(p => p.Connective == RungConnective.And || !p.Rungs.Any(r => r is WithinRung));
+        Gen.Select(GenCopies.Where(c => c.Count > 0), policies, Gen.Int[0, 60], Gen.Int[0, 59]).Sample((copies, policy, days, pick) =>
+        {
+            // Chains and states would let a copy come back; here only time and newer copies move.
+            copies = [.. copies.Select(c => c with { State = CopyState.Sound, Base = null })];
+            var guards = new RetentionGuards(Berlin, 1);
+            var asOf = Start + Duration.FromDays(days);
+            copies.RemoveAll(c => c.Taken > asOf);
+            if (copies.Count == 0) return;
+            var id = copies[pick % copies.Count].Id;
+            bool Goes(Instant at) => RetentionRules.Decide(policy, guards, copies.Where(c => c.Taken <= at), at).Copies.Single(c => c.Copy.Id == id).Verdict == Verdict.Expire;
+            var taken = copies.Single(c => c.Id == id).Taken;
+            var moments = copies.Select(c => c.Taken).Concat(policy.Rungs.OfType<WithinRung>().SelectMany(r => copies.Select(c => r.Span.After(c.Taken, Berlin)))).Append(asOf).Where(t => t >= taken && t <= asOf).Distinct().Order();
+            var expected = Goes(asOf) ? moments.First(Goes) : (Instant?)null;
+            var since = RetentionRules.ExpiresSince(policy, guards, copies, id, asOf);
+            Assert.True(expected == since, $"'{policy}', copy of {taken}: {since}, one by one {expected}");
+            // What the verdict itself says is the same.
+            var said = RetentionRules.Decide(policy, guards, copies, asOf).Copies.Single(c => c.Copy.Id == id).Reasons[^1];
+            if (since is { } at && policy.Connective == RungConnective.And && at < asOf) Assert.EndsWith($"since {at.InZone(Berlin).LocalDateTime:uuuu-MM-dd HH:mm}", said);
+        }, iter: 1000);
+    }
+
     [Theory]
     [InlineData("", 0, "a rung is missing")]
     [InlineData("newest 3 and", 0, "is not a rung")]

@@ -3122,6 +3122,7 @@ export interface components {
     DutyJobRow: {
       job: string;
       machine: string;
+      watched: boolean;
       nights: components['schemas']['NightCell'][];
       /** Format: date-time */
       newestGoodCopy: null | string;

@@ -46,8 +46,11 @@ public sealed class CopyCare(
         var policy = charter.Policies[job.Policy];
         var plan = await prunes.DraftAsync(job, copy.Store, policy, cancel);
         var verdict = plan.Copies.First(c => c.Copy.Id == copy.Id);
+        // Found by asking again for each moment since: it is asked for one copy at a time.
+        var since = verdict.Verdict is Verdict.Expire or Verdict.Frozen
+            ? RetentionRules.ExpiresSince(plan.Policy, plan.Guards, [.. plan.Copies.Select(c => c.Copy)], copy.Id, plan.AsOf) : null;
         return new CopyWhyAnswer(
-            copy.ToAnswer(clock.Now()), Kebab.Of(verdict.Verdict), verdict.Reasons, verdict.LeavesAt?.ToDateTimeOffset(), policy.Name, $"{policy.Keep}, at least {policy.AtLeast}",
+            copy.ToAnswer(clock.Now()), Kebab.Of(verdict.Verdict), since is { } let ? [.. verdict.Reasons, $"no longer kept since {let.Local(charter.Zone)}"] : verdict.Reasons, verdict.LeavesAt?.ToDateTimeOffset(), policy.Name, $"{policy.Keep}, at least {policy.AtLeast}",
             $"job {job.Name} names policy {policy.Name} (charter revision {inForce.Revision})", null);
     }
 

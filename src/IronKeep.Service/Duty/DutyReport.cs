@@ -1,4 +1,5 @@
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
@@ -35,7 +36,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
             [.. charter.Jobs.Values.Select(job =>
             {
                 var stands = standing[job.Name];
-                return new DutyJobRow(job.Name, machine, nights[job.Name], stands.Newest?.Taken.ToDateTimeOffset(), Freshness.IsStale(job, stands, now));
+                return new DutyJobRow(job.Name, Charter.MachineOf(job, machine), job.Watched, nights[job.Name], stands.Newest?.Taken.ToDateTimeOffset(), Freshness.IsStale(job, stands, now));
             })]);
     }
 }

@@ -102,14 +102,15 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
         var zone = inForce.Charter.ZoneOf(job);
         var makesUp = await CatchUpAsync(open, job, last, cancel);
         await alerts.RaiseAsync(new Matter(AlertBook.JobSubject(last.Job, last.Machine), AlertClass.Missed,
-            $"{(missed.Count == 1 ? "a planned run" : $"{missed.Count} planned runs")} of {last.Job} did not start; the last was due {last.Due.Local(zone)}; {makesUp}", AlertBook.MissedRemedy)
+            $"{(missed.Count == 1 ? "a planned run" : $"{missed.Count} planned runs")} of {last.Job} {(job.Watched ? "was not heard of" : "did not start")}; the last was due {last.Due.Local(zone)}; {makesUp}",
+            job.Watched ? $"Look on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'." : AlertBook.MissedRemedy)
         { Times = missed.Count }, cancel);
     }
 
     /// <summary>Queues one run for all that was missed, unless the next planned one is near; says what will make up for them.</summary>
     private async Task<string> CatchUpAsync(Open open, JobDeclaration job, PlannedRun last, CancellationToken cancel)
     {
-        if (job.Watched) return "something else carries it out, so look there";
+        if (job.Watched) return $"something else carries it out on {last.Machine}";
         if (job.CatchUp == CatchUp.None) return "by its charter nothing makes up for it";
         var zone = inForce.Charter.ZoneOf(job);
         var next = job.After is null ? inForce.Charter.DueTimesOf(job, last.Machine)?.Next(open.Now) : null;

@@ -1,7 +1,7 @@
 import { Button } from '@mantine/core';
 import { Link } from 'react-router';
 import type { Alert } from '../../api/client';
-import { useAcknowledge, useConfirmClock, useConfirmRun, useRunJob, useStoreAct } from '../../api/hooks';
+import { useAcknowledge, useConfirmClock, useConfirmRun, useJobs, useRunJob, useStoreAct } from '../../api/hooks';
 import { When } from '../../ui/Facts';
 import { took } from '../../ui/format';
 import { Problem } from '../../ui/Page';
@@ -59,6 +59,7 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
 /** The button that does what the remedy says, where one click can. */
 function Remedy({ alert: a }: { alert: Alert }) {
   const runJob = useRunJob();
+  const jobs = useJobs();
   const confirm = useConfirmRun();
   const check = useStoreAct('checks');
   const reclaim = useStoreAct('reclaims');
@@ -88,6 +89,13 @@ function Remedy({ alert: a }: { alert: Alert }) {
     );
   if (store && a.class === 'nearly-full') return act('Reclaim', () => reclaim.mutate(store), reclaim.isPending);
   if (store) return act('Check it', () => check.mutate(store), check.isPending);
+  // What something else carries out can only be looked at here.
+  if (job && jobs.data?.find((j) => j.name === job)?.watched)
+    return (
+      <Button component={Link} to={`/jobs/${job}`} size="compact-sm" variant="light">
+        The job
+      </Button>
+    );
   if (job) return act('Run now', () => runJob.mutate(job), runJob.isPending);
   return null;
 }

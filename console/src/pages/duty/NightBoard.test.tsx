@@ -13,6 +13,7 @@ const board: Duty['board'] = [
     job: 'register',
     machine: 'heron',
     stale: true,
+    watched: false,
     newestGoodCopy: null,
     nights: [
       { date: '2026-11-21', outcome: null, planned: 0, runId: null },

@@ -44,7 +44,7 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
                 </td>
               ))}
               <td className="num">
-                <When at={row.newestGoodCopy} />
+                {row.watched ? <span className="soft">watched</span> : <When at={row.newestGoodCopy} />}
                 {row.stale && <span className="tone-failed"> stale</span>}
               </td>
             </tr>

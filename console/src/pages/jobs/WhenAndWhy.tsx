@@ -81,7 +81,7 @@ function Row({ due: d }: { due: Schemas['DueWhy'] }) {
         {state && <Status state={d.dropped ? 'cancelled' : state}>{state}</Status>}{' '}
         {d.runId && <Link to={`/runs/${d.runId}`}>run {d.runId}</Link>}
       </td>
-      <td className="soft">{[d.why, d.reason].filter(Boolean).join('; ')}</td>
+      <td className="soft">{[d.why, d.outcome === 'ok' && d.runId ? null : d.reason].filter(Boolean).join('; ')}</td>
     </tr>
   );
 }
