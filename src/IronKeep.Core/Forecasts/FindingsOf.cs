@@ -118,7 +118,11 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
     private void Stales()
     {
         foreach (var (job, tally) in player.Notes.Stales)
-            Add(FindingKind.GoesStale, tally.First, $"job {job}", $"its newest copy grows up to {Words(tally.Worst)} old, {Counted.Of(tally.Times, "time")}, though it is promised fresh within {Charter.Jobs[job].FreshWithin}", "raise 'fresh-within' above the longest gap of its schedule, or run it oftener");
+        {
+            var limit = Charter.Jobs[job].FreshWithin!.Value;
+            var age = tally.Worst - limit.ToDuration() < Duration.FromMinutes(1) ? $"just over {limit}" : $"up to {Words(tally.Worst)}";
+            Add(FindingKind.GoesStale, tally.First, $"job {job}", $"its newest copy grows {age} old, {Counted.Of(tally.Times, "time")}, though it is promised fresh within {limit}", "raise 'fresh-within' above the longest gap of its schedule, or run it oftener");
+        }
     }
 
     private void Unknowns()
