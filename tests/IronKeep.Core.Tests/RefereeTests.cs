@@ -73,7 +73,7 @@ public sealed class RefereeTests
         Positions(Gen.Select(Some("BYMONTH", Number(1, 12)), Some("BYDAY", Weekday), Some("WKST", Weekday, 1)).Select((a, b, c) => "FREQ=WEEKLY" + a + b + c)),
         Positions(Gen.Select(Some("BYMONTH", Number(1, 12)), Some("BYMONTHDAY", Number(1, 31, true)), Some("BYDAY", Gen.OneOf(Weekday, Gen.Select(Number(1, 5, true), Weekday).Select((n, d) => n + d)))).Select((a, b, c) => "FREQ=MONTHLY" + a + b + c)),
         Positions(Gen.Select(Some("BYMONTH", Number(1, 12)), Some("BYMONTHDAY", Number(1, 31, true)), Some("BYDAY", Gen.OneOf(Weekday, Gen.Select(Number(1, 5, true), Weekday).Select((n, d) => n + d)))).Select((a, b, c) => "FREQ=YEARLY" + (b.Length > 0 && a.Length == 0 ? ";BYMONTH=3,8" : a) + b + c)),
-        Positions(Gen.Select(Number(1, 365, true).Array[1, 3], Some("BYDAY", Weekday)).Select((d, c) => $"FREQ=YEARLY;BYYEARDAY={string.Join(",", d.Distinct())}" + c)),
+        Positions(Gen.Select(Number(1, 366, true).Array[1, 3], Some("BYDAY", Weekday)).Select((d, c) => $"FREQ=YEARLY;BYYEARDAY={string.Join(",", d.Distinct())}" + c)),
         Gen.Select(Number(1, 52, true).Array[1, 3], Weekday.Array[1, 2], Some("WKST", Weekday, 1)).Select((w, d, c) => $"FREQ=YEARLY;BYWEEKNO={string.Join(",", w.Distinct())};BYDAY={string.Join(",", d.Distinct())}" + c),
         Gen.Select(Some("BYHOUR", Number(0, 23)), Some("BYMINUTE", Number(0, 59)), Some("BYDAY", Weekday)).Select((a, b, c) => "FREQ=HOURLY" + a + b + c),
         Gen.Select(Some("BYHOUR", Number(0, 23)), Some("BYMINUTE", Number(0, 59)), Some("BYMONTH", Number(1, 12))).Select((a, b, c) => "FREQ=MINUTELY" + a + b + c));
