@@ -11,6 +11,7 @@ public sealed class ArrowTests
     [InlineData("IronKeep.Stores", "IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "Microsoft.EntityFrameworkCore", "Microsoft.AspNetCore")]
     [InlineData("IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "Microsoft.EntityFrameworkCore", "Microsoft.AspNetCore")]
     [InlineData("IronKeep.Contracts", "IronKeep.Core", "IronKeep.Stores", "IronKeep.Runs", "IronKeep.Service")]
+    [InlineData("IronKeep.Yaml", "IronKeep.Stores", "IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "Microsoft.AspNetCore")]
     public void Points_only_where_it_may(string assembly, params string[] forbidden)
     {
         var result = Types.InAssembly(Assembly.Load(assembly)).Should().NotHaveDependencyOnAny(forbidden).GetResult();

@@ -75,6 +75,9 @@ public sealed class PlanningTests
         Assert.Contains("something else carries it out on avocet", await TextAsync(bench, HttpMethod.Post, "jobs/sender/runs"));
         Assert.Contains("nothing to prune", await TextAsync(bench, HttpMethod.Post, "jobs/sender/prune-plans"));
 
+        // A pause is of the job on its own machine.
+        await bench.SendAsync<JobAnswer>(HttpMethod.Put, "jobs/sender/pause", new PauseRequest("the mast is being painted", bench.Clock.Now.AddMinutes(30)));
+        Assert.Equal("the mast is being painted", (await bench.GetAsync<JobAnswer>("jobs/sender")).Pause?.Reason);
         // What was applied is read back at the next start.
         await bench.RestartAsync();
         await bench.TickAsync("2026-11-23T10:00:01Z");
@@ -142,6 +145,7 @@ public sealed class PlanningTests
         // The same through the form: later, with the draft's policy.
         var preview = await bench.SendAsync<PreviewAnswer>(HttpMethod.Post, "definitions/policy/few/preview?on=2026-12-20T12:00:00Z", new DefinitionRequest(new Dictionary<string, IReadOnlyList<string>> { ["keep"] = ["newest 3"] }));
         Assert.Equal(3, Assert.Single(preview.Policies).Keeps);
+        Assert.Contains("within the coming 400 days", await TextAsync(bench, HttpMethod.Post, "definitions/policy/few/preview?on=2036-12-20T12:00:00Z", new DefinitionRequest(new Dictionary<string, IReadOnlyList<string>>())));
 
         foreach (var (path, body, says) in new (string, object, string)[]
         {

@@ -71,6 +71,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         return default;
     }
 
+    /// <summary>A run begins; whether it may is asked before, and nothing is refused here.</summary>
     public void Begin(RunClaim claim)
     {
         AtWork++;
@@ -80,6 +81,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         foreach (var name in claim.Locks) lockedBy[name] = claim.Job;
     }
 
+    /// <summary>A run that began with this claim has ended.</summary>
     public void End(RunClaim claim)
     {
         AtWork--;

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Rotation;
 using NodaTime;
 
@@ -29,23 +30,21 @@ public static class Forecaster
         return forecast with { Findings = [.. findings.OrderBy(f => f.Kind).ThenBy(f => f.At ?? Instant.MinValue).ThenBy(f => f.Subject, StringComparer.Ordinal)] };
     }
 
-    /// <summary>The sets' nights from the as-of date on, played from each set's own first night so that every look gives the same turn.</summary>
-    private static ImmutableArray<SetNights> PlayRotations(ForecastInput input)
+    /// <summary>
+    /// A set's nights from a local date on, played from the set's own first night so that every look gives the same turn; before
+    /// that it has none. With how many media would be enough.
+    /// </summary>
+    public static SetNights Nights(Charter charter, RotationSetDeclaration declared, LocalDate from, int nights)
     {
-        var sets = ImmutableArray.CreateBuilder<SetNights>();
-        foreach (var declared in input.Charter.RotationSets.Values)
-        {
-            var (set, zone, closed) = input.Charter.RotationOf(declared);
-            var today = input.AsOf.InZone(zone).Date;
-            var first = declared.First < today ? declared.First : today;
-            var skipped = Period.DaysBetween(first, today);
-            var nights = RotationRules.Play(set, zone, first, skipped + input.Days, closed: closed).Skip(skipped)
-                // Before its first night a set has none.
-                .Where(n => n.Date >= declared.First);
-            sets.Add(new SetNights(declared.Name, [.. nights], [.. set.Groups.Select(g => EnoughMedia.For(set, g, zone, today, closed))]));
-        }
-        return sets.ToImmutable();
+        var (set, zone, closed) = charter.RotationOf(declared);
+        var first = declared.First < from ? declared.First : from;
+        var skipped = Period.DaysBetween(first, from);
+        var played = RotationRules.Play(set, zone, first, skipped + nights, closed: closed).Skip(skipped).Where(n => n.Date >= declared.First);
+        return new SetNights(declared.Name, [.. played], [.. set.Groups.Select(g => EnoughMedia.For(set, g, zone, from, closed))]);
     }
+
+    private static ImmutableArray<SetNights> PlayRotations(ForecastInput input) =>
+        [.. input.Charter.RotationSets.Values.Select(s => Nights(input.Charter, s, input.AsOf.InZone(s.Zone ?? input.Charter.Zone).Date, input.Days))];
 
     /// <summary>What happens after a day of outage: how many runs come at once, and what they delay.</summary>
     private static Finding? Storm(ForecastInput input)

@@ -22,8 +22,8 @@ public static class DefinitionEndpoints
             })
             .WithSummary("One object of the charter; its ETag guards changes");
         definitions.MapPost("/{kind}/{name}/preview", async Task<Results<Ok<PreviewAnswer>, ProblemHttpResult>> (
-                string kind, string name, DefinitionRequest request, DateTimeOffset? on, DefinitionDesk desk, Effects effects, CancellationToken cancel) =>
-                BadKind(kind, name) ?? (Results<Ok<PreviewAnswer>, ProblemHttpResult>)TypedResults.Ok(await effects.OfAsync(kind, name, desk.With(kind, name, request), on is { } later ? Instant.FromDateTimeOffset(later) : null, cancel)))
+                string kind, string name, DefinitionRequest request, DateTimeOffset? on, DefinitionDesk desk, Effects effects, TimeProvider clock, CancellationToken cancel) =>
+                BadKind(kind, name) ?? TooFar(on, clock) ?? (Results<Ok<PreviewAnswer>, ProblemHttpResult>)TypedResults.Ok(await effects.OfAsync(kind, name, desk.With(kind, name, request), on is { } later ? Instant.FromDateTimeOffset(later) : null, cancel)))
             .WithSummary("What saving these fields would mean, now or on a later date; nothing is changed");
         definitions.MapPut("/{kind}/{name}", (string kind, string name, DefinitionRequest request, DefinitionDesk desk, CharterDesk charter, CharterInForce inForce, HttpContext http, CancellationToken cancel) =>
                 SaveAsync(kind, name, request, desk, charter, inForce, http, cancel))
@@ -41,6 +41,10 @@ public static class DefinitionEndpoints
         if (CharterFields.Sections.All(s => s.Kind != kind)) return Problems.NotFound($"'{kind}' is not a kind of object; use {string.Join(", ", CharterFields.Sections.Select(s => s.Kind))} or {CharterFields.Settings}");
         return CharterReader.IsName(name) ? null : Problems.Invalid($"'{name}' cannot be a name; use lower-case letters, digits and hyphens, at most 63");
     }
+
+    private static ProblemHttpResult? TooFar(DateTimeOffset? on, TimeProvider clock) =>
+        on is { } date && (date <= clock.GetUtcNow() || date > clock.GetUtcNow().AddDays(Effects.MostDaysAhead + 1))
+            ? Problems.Invalid($"on {date:u} is out of range; it lies within the coming {Effects.MostDaysAhead} days, and POST /api/v1/forecast/copies looks further") : null;
 
     private static async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> SaveAsync(
         string kind, string name, DefinitionRequest? request, DefinitionDesk desk, CharterDesk charter, CharterInForce inForce, HttpContext http, CancellationToken cancel)

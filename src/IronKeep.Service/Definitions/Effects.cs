@@ -6,6 +6,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
 using IronKeep.Service.Forecasts;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Prunes;
@@ -19,6 +20,9 @@ namespace IronKeep.Service.Definitions;
 public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private const int DueShown = 5;
+
+    /// <summary>How far ahead a draft is played while somebody types.</summary>
+    public const int MostDaysAhead = 400;
     private static readonly TimeSpan Peek = TimeSpan.FromMilliseconds(250);
 
     public async Task<PreviewAnswer> OfAsync(string kind, string name, Draft draft, Instant? on, CancellationToken cancel)
@@ -69,9 +73,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
         var effects = new List<PolicyEffectAnswer>();
         foreach (var (job, store) in jobs.SelectMany(j => j.Into.Select(s => (j, s))))
         {
-            var plan = await prunes.DraftAsync(job, store, policy, cancel);
-            effects.Add(new PolicyEffectAnswer(job.Name, store, plan.Copies.Count(c => c.Verdict != Verdict.Expire), plan.Going.Count(),
-                [.. plan.Copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]));
+            effects.Add((await prunes.DraftAsync(job, store, policy, cancel)).Copies.ToEffect(job.Name, store));
         }
         return effects;
     }
@@ -79,15 +81,14 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
     /// <summary>The same at a later instant: the draft is played until then, as if each job was pruned after every success.</summary>
     private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(Charter charter, List<JobDeclaration> jobs, Instant on, CancellationToken cancel)
     {
-        var only = charter with { Jobs = charter.Jobs.Clear().AddRange(jobs.Concat(jobs.Select(charter.HeadOf)).Distinct().ToDictionary(j => j.Name)), RotationSets = charter.RotationSets.Clear() };
-        var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, ForecastInput.MostDays);
+        // A job that follows others is played with all of them.
+        var played = new Dictionary<string, JobDeclaration>();
+        foreach (var job in jobs)
+            for (JobDeclaration? at = job; at is not null; at = at.After is { } before ? charter.Jobs[before] : null) played[at.Name] = at;
+        var only = charter with { Jobs = charter.Jobs.Clear().AddRange(played), RotationSets = charter.RotationSets.Clear() };
+        var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, MostDaysAhead);
         var forecast = Forecaster.Play(await forecasts.InputAsync(only, days, cancel) with { PrunesByHandToo = true });
-        return [.. jobs.Where(j => !j.Watched).SelectMany(j => j.Into.Select(store =>
-        {
-            var copies = forecast.VerdictsAt(j.Name, store, on).Copies;
-            return new PolicyEffectAnswer(j.Name, store, copies.Count(c => c.Verdict != Verdict.Expire), copies.Count(c => c.Verdict == Verdict.Expire),
-                [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]);
-        }))];
+        return [.. jobs.Where(j => !j.Watched).SelectMany(j => j.Into.Select(store => forecast.VerdictsAt(j.Name, store, on).Copies.ToEffect(j.Name, store)))];
     }
 
     private IReadOnlyList<DueAnswer> NextDue(DueTimes due)

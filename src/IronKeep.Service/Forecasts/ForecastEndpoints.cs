@@ -3,10 +3,9 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
 using IronKeep.Core.Quantities;
-using IronKeep.Core.Retention;
-using IronKeep.Core.Rotation;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
 using IronKeep.Service.Hosting;
 using IronKeep.Yaml;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -30,7 +29,7 @@ public static class ForecastEndpoints
                 if (nights is < 1 or > MostNights) return Problems.Invalid($"nights {nights} is out of range; use 1 to {MostNights}");
                 var charter = inForce.Charter;
                 var from = first is { } date ? LocalDate.FromDateOnly(date) : clock.Now().InZone(charter.Zone).Date;
-                return TypedResults.Ok<IReadOnlyList<RotationAnswer>>([.. charter.RotationSets.Values.Select(s => ToAnswer(charter, s, from, nights))]);
+                return TypedResults.Ok<IReadOnlyList<RotationAnswer>>([.. charter.RotationSets.Values.Select(s => ToAnswer(charter, Forecaster.Nights(charter, s, from, nights)))]);
             })
             .WithSummary("The medium of every night of each rotation set");
     }
@@ -60,9 +59,7 @@ public static class ForecastEndpoints
         var days = (int)Math.Ceiling((on - clock.Now()).TotalDays);
         if (days is < 1 or > ForecastInput.MostDays) return Problems.Invalid($"on {request.On:u} is out of range; it lies 1 to {ForecastInput.MostDays} days ahead");
         if (Played(await desk.InputAsync(charter, days, cancel) with { PrunesByHandToo = request.PrunesByHandToo }, out var forecast) is { } refused) return refused;
-        var copies = forecast!.VerdictsAt(job.Name, store, on).Copies;
-        return TypedResults.Ok(new PolicyEffectAnswer(job.Name, store, copies.Count(c => c.Verdict != Verdict.Expire), copies.Count(c => c.Verdict == Verdict.Expire),
-            [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]));
+        return TypedResults.Ok(forecast!.VerdictsAt(job.Name, store, on).Copies.ToEffect(job.Name, store));
     }
 
     private static async Task<Results<Ok<ComparisonAnswer>, ProblemHttpResult>> CompareAsync(CompareRequest request, ForecastDesk desk, CharterInForce inForce, TimeProvider clock, CancellationToken cancel)
@@ -121,7 +118,7 @@ public static class ForecastEndpoints
         return new ForecastAnswer(
             f.Input.AsOf.ToDateTimeOffset(), f.Input.Days, f.Input.Charter.Zone.Id, f.Runs.Length, [.. f.Dates.Select(LocalDatePattern.Iso.Format)], ToAnswers(f.Findings),
             [.. f.Stores.Select(s => new StoreForecastAnswer(s.Store, s.Used, s.InBin, s.Room, s.Reserve))],
-            [.. f.Rotations.Select(r => ToAnswer(f.Input.Charter, f.Input.Charter.RotationSets[r.Set], r.Nights, r.Enough))],
+            [.. f.Rotations.Select(r => ToAnswer(f.Input.Charter, r))],
             [.. f.Jobs.Select((name, i) =>
             {
                 var assumed = f.Input.Jobs.GetValueOrDefault(name) ?? JobAssumptions.Unknown;
@@ -134,18 +131,8 @@ public static class ForecastEndpoints
     private static List<FindingAnswer> ToAnswers(ImmutableArray<Finding> findings) =>
         [.. findings.Select(x => new FindingAnswer(Kebab.Of(x.Kind), x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
 
-    private static RotationAnswer ToAnswer(Charter charter, RotationSetDeclaration declared, LocalDate from, int nights)
-    {
-        var (set, zone, closed) = charter.RotationOf(declared);
-        // Played from the set's own first night, so that every look gives the same turn.
-        var first = declared.First < from ? declared.First : from;
-        var skipped = Period.DaysBetween(first, from);
-        var played = RotationRules.Play(set, zone, first, skipped + nights, closed: closed).Skip(skipped).Where(n => n.Date >= declared.First);
-        return ToAnswer(charter, declared, [.. played], [.. set.Groups.Select(g => EnoughMedia.For(set, g, zone, from, closed))]);
-    }
-
-    private static RotationAnswer ToAnswer(Charter charter, RotationSetDeclaration declared, ImmutableArray<RotationNight> nights, ImmutableArray<EnoughMedia> enough) => new(
-        declared.Name, (declared.Zone ?? charter.Zone).Id,
-        [.. nights.Select(n => new NightAnswer(LocalDatePattern.Iso.Format(n.Date), n.Start.ToDateTimeOffset(), n.Group, n.Medium, n.Appends, n.ProtectedUntil?.ToDateTimeOffset(), n.Shortage is not null, n.Why))],
-        [.. enough.Select(e => new EnoughAnswer(e.Group, charter.MediaGroups[e.Group].Media.Length, e.Count, e.How))]);
+    private static RotationAnswer ToAnswer(Charter charter, SetNights set) => new(
+        set.Set, (charter.RotationSets[set.Set].Zone ?? charter.Zone).Id,
+        [.. set.Nights.Select(n => new NightAnswer(LocalDatePattern.Iso.Format(n.Date), n.Start.ToDateTimeOffset(), n.Group, n.Medium, n.Appends, n.ProtectedUntil?.ToDateTimeOffset(), n.Shortage is not null, n.Why))],
+        [.. set.Enough.Select(e => new EnoughAnswer(e.Group, charter.MediaGroups[e.Group].Media.Length, e.Count, e.How))]);
 }

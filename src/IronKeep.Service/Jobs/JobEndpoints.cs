@@ -94,7 +94,7 @@ public static class JobEndpoints
         var until = Instant.FromDateTimeOffset(request.Until);
         if (until <= now) return Problems.Invalid($"until {request.Until:u} is not in the future; a pause has an end, so that nobody forgets it");
         if (until > now + Pauses.Longest) return Problems.Invalid($"until {request.Until:u} is more than {Pauses.Longest.Days} days away; what is to stop for good is taken out of the charter");
-        await pauses.PauseAsync(job, settings.Value.Machine, http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
+        await pauses.PauseAsync(job, Charter.MachineOf(job, settings.Value.Machine), http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
         return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, settings.Value.Machine, cancel))[0]);
     }
 
@@ -102,7 +102,7 @@ public static class JobEndpoints
         string name, CharterInForce charter, Pauses pauses, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
-        await pauses.ResumeAsync(job, settings.Value.Machine, cancel);
+        await pauses.ResumeAsync(job, Charter.MachineOf(job, settings.Value.Machine), cancel);
         return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]);
     }
 
@@ -117,7 +117,7 @@ public static class JobEndpoints
         var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => r.Job!, cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, cancel);
         var nights = await nightBoard.OfAsync(db, names, charter.Zone, now, NightsShown, cancel);
-        var watches = await db.JobWatches.AsNoTracking().Where(w => w.Machine == machine).ToDictionaryAsync(w => w.Job, cancel);
+        var watches = await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => w.Job, cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
         {

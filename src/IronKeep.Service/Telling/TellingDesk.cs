@@ -80,7 +80,7 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     {
         var charter = inForce.Charter;
         if (subject.StartsWith(ChannelPrefix, StringComparison.Ordinal)) return charter.Channels.Keys.Where(c => c != subject[ChannelPrefix.Length..]);
-        var job = charter.Jobs.Values.FirstOrDefault(j => subject == AlertBook.JobSubject(j.Name, settings.Value.Machine));
+        var job = charter.Jobs.Values.FirstOrDefault(j => subject == AlertBook.JobSubject(j.Name, Charter.MachineOf(j, settings.Value.Machine)));
         return job is null ? charter.Tells : charter.TellsOf(job);
     }
 

@@ -15,7 +15,7 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
 
     public static bool IsPaused(JobWatch watch, Instant now) => watch.PausedUntil > now;
 
-    /// <summary>Pauses a job of this machine from now; replaces a pause that is there.</summary>
+    /// <summary>Pauses a job of a machine from now; replaces a pause that is there.</summary>
     public Task PauseAsync(JobDeclaration job, string machine, string by, string reason, Instant until, CancellationToken cancel) =>
         SetAsync(job.Name, machine, w => (w.PausedBy, w.PausedReason, w.PausedAt, w.PausedUntil) = (by, reason, clock.Now(), until), cancel);
 

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useNavigate } from 'react-router';
 import { api, take } from '../../api/client';
 import { usePresent, When } from '../../ui/Facts';
-import { count, exact, short } from '../../ui/format';
+import { count, exact, short, took } from '../../ui/format';
 import { Answer, Page } from '../../ui/Page';
 import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
@@ -134,7 +134,7 @@ export function TimetablePage() {
                       b.outcome ? (
                         <Status state={b.outcome === 'dropped' ? 'not-needed' : b.outcome}>{b.outcome}</Status>
                       ) : (
-                        lasts(Date.parse(b.end) - Date.parse(b.start))
+                        took((Date.parse(b.end) - Date.parse(b.start)) / 1000)
                       ),
                   },
                   { title: 'why', cut: true, cell: (b) => <span className="soft">{b.why}</span> },
@@ -148,13 +148,6 @@ export function TimetablePage() {
     </Page>
   );
 }
-
-const lasts = (ms: number) =>
-  ms < 90_000
-    ? `${Math.round(ms / 1000)} s`
-    : ms < 2 * hour
-      ? `${Math.round(ms / 60_000)} min`
-      : `${(ms / hour).toFixed(1)} h`;
 
 /** By how much the zone's clock is ahead of UTC around a date. */
 function offset(zone: string, date: string): number {
