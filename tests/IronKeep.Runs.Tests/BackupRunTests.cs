@@ -1,5 +1,6 @@
 using IronKeep.Core.Watching;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Restores;
 
 namespace IronKeep.Runs.Tests;
 
@@ -111,7 +112,7 @@ public sealed class BackupRunTests : IDisposable
         var target = Directory.CreateDirectory(Path.Combine(keep.Root, "target")).FullName;
         Directory.CreateDirectory(target + keep.Source);
         File.WriteAllText(target + keep.Source + "/a", "mine");
-        var report = new Stores.Trees.TreeRestorer(keep.Store).Restore(copy, [], target);
+        var report = new Stores.Restores.TreeRestorer(keep.Store).Restore(copy, [], target);
         Assert.Equal("mine", File.ReadAllText(target + keep.Source + "/a"));
         Assert.Equal("too", File.ReadAllText(target + keep.Source + "/b"));
         Assert.Equal(keep.Source + "/a", Assert.Single(report.Problems).Path);

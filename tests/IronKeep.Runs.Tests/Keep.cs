@@ -1,8 +1,9 @@
 using System.Collections.Immutable;
 using IronKeep.Runs.Backups;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
-using IronKeep.Stores.Trees;
+using IronKeep.Stores.Restores;
 
 namespace IronKeep.Runs.Tests;
 
@@ -12,22 +13,26 @@ internal sealed class Keep : IDisposable
     private int copies;
     private PooledStore? store;
 
-    public Keep()
+    /// <summary>The secret of the store; every store of the tests is encrypted unless they say otherwise.</summary>
+    public static Secret Secret { get; } = Secret.Passphrase("heron at low tide");
+
+    public Keep(StoreMaking? making = null)
     {
         Root = Directory.CreateTempSubdirectory("keep-").FullName;
         foreach (var folder in new[] { Source, StoreFolder }) Directory.CreateDirectory(folder);
         Place = new FolderPlace(StoreFolder);
-        PooledStore.Create(Place, DateTimeOffset.UnixEpoch);
+        PooledStore.Create(Place, making ?? new StoreMaking(HashKind.Blake3, Secret, Hardness: Hardness.Light), DateTimeOffset.UnixEpoch);
     }
 
     public string Root { get; }
     public string Source => Path.Combine(Root, "source");
     public string StoreFolder => Path.Combine(Root, "store");
     public IPlace Place { get; set; }
-    public PooledStore Store => store ??= PooledStore.Open(Place);
+    public PooledStore Store => store ??= PooledStore.Open(Place, Secret);
     public List<string> Log { get; } = [];
     public RunFigures Figures { get; private set; } = new();
     public ImmutableArray<string> LeavesOut { get; set; } = [];
+    public Func<BackupOrder, BackupOrder> Order { get; set; } = o => o;
 
     public void Write(string path, string content) => Write(path, System.Text.Encoding.UTF8.GetBytes(content));
 
@@ -46,7 +51,7 @@ internal sealed class Keep : IDisposable
 
     public async Task<CopyRecord> BackUp(CopyRecord? previous = null, CancellationToken cancel = default)
     {
-        var order = new BackupOrder($"copy-{++copies}", "job", "heron", [Source], LeavesOut, previous);
+        var order = Order(new BackupOrder($"copy-{++copies}", "job", "heron", [Source], LeavesOut, previous));
         var run = new BackupRun(Store, order, TimeProvider.System, (severity, text) =>
         {
             lock (Log) Log.Add($"{severity}: {text}");
@@ -60,7 +65,8 @@ internal sealed class Keep : IDisposable
     {
         var target = Directory.CreateTempSubdirectory("back-").FullName;
         restored.Add(target);
-        var report = new TreeRestorer(Store).Restore(copy, paths, target);
+        using var restorer = new TreeRestorer(Store);
+        var report = restorer.Restore(copy, paths, target);
         return (target + Source, report);
     }
 

@@ -1,53 +1,205 @@
+using System.Collections.Immutable;
+using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Packs;
+using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
 
 /// <summary>
-/// A folder in work: its entries fill in as files are stored and folders below end. Whoever finishes the last of them writes the
-/// listing and hands the result up, so nothing waits and only open folders are in memory.
+/// A folder in work. Its names are taken window by window; a window's records wait until all windows before it are done, then they go
+/// into the listing. Whoever ends the last of them hands the result up, so nothing waits and only open folders are in memory.
 /// </summary>
-internal sealed class FolderNode(FolderNode? parent, int place, byte[] name, string path, FileFacts facts, OpenFolder handle, Dictionary<byte[], TreeEntry>? previous)
+internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, string? relative, TakeTree? passing, ulong device, ContentRef? before)
 {
-    private readonly List<TreeEntry?> entries = [];
-    private int open = 1;
+    private readonly Queue<Window> windows = new();
+    private readonly RecordBuffer listing = RecordBuffer.Rent();
+    private readonly List<ChunkId> chunks = [];
+    private OpenFolder? handle;
+    private NameList names = new();
+    private PreviousListing? previous;
+    private int next, users, unfinished;
 
     public FolderNode? Parent => parent;
-    public int Place => place;
+    public Gap? Gap => gap;
     public byte[] Name => name;
+    public TakeTree? Passing => passing;
+
+    /// <summary>The path from what is taken, as text for the patterns; null above it.</summary>
+    public string? Relative => relative;
+
+    /// <summary>The number of the file system.</summary>
+    public ulong Device => device;
+
+    public bool IsOpen => handle is not null;
+    public OpenFolder Handle => handle!;
+    public FileFacts Facts { get; private set; }
+    public ImmutableArray<NamedAttribute> Attributes { get; private set; } = [];
+    public long Size { get; private set; }
+    public long Items { get; private set; }
+
     /// <summary>The path from "/" as shown, "" for the root.</summary>
-    public string Path => path;
-    public FileFacts Facts => facts;
-    public OpenFolder Handle => handle;
+    public string Path => parent is null ? "" : $"{parent.Path}/{NameText.Show(name)}";
 
-    /// <summary>The entry of that name in the previous copy, or null.</summary>
-    public TreeEntry? Before(byte[] child) => previous?.GetValueOrDefault(child);
+    public string PathOf(ReadOnlySpan<byte> child) => $"{Path}/{NameText.Show(child)}";
 
-    public void Add(TreeEntry entry)
+    /// <summary>Opens the folder and reads its names. Failures are <see cref="PosixException"/>.</summary>
+    public void Open(Func<OpenFolder, NameList, NameList> choose, ChunkReader reader, Action<string> unreadable)
     {
-        lock (entries) entries.Add(entry);
+        users = unfinished = 1;
+        var opened = parent is null ? OpenFolder.AtPath("/") : parent.Handle.Enter(name);
+        try
+        {
+            Facts = opened.Facts();
+            Attributes = [.. opened.Attributes()];
+            names = relative is null ? NameList.Of(passing!.Names) : choose(opened, opened.List());
+            handle = opened;
+        }
+        catch
+        {
+            opened.Dispose();
+            throw;
+        }
+        previous = before is { } content ? PreviousListing.Of(content, reader, unreadable) : null;
     }
 
-    /// <summary>Keeps a place for an entry that comes later through <see cref="Fill"/>.</summary>
-    public int Reserve()
+    /// <summary>The next names with what the previous copy has of them; null when there are no more. <paramref name="more"/> tells whether others follow.</summary>
+    public Window? NextWindow(ChunkReader reader, out bool more)
     {
-        Interlocked.Increment(ref open);
-        lock (entries)
+        lock (windows)
         {
-            entries.Add(null);
-            return entries.Count - 1;
+            more = false;
+            if (next >= names.Count) return null;
+            var window = new Window(this, names, next, Math.Min(names.Count, next + Window.Most));
+            next = window.To;
+            previous?.Match(window, reader);
+            windows.Enqueue(window);
+            Interlocked.Increment(ref unfinished);
+            Use();
+            more = next < names.Count;
+            return window;
         }
     }
 
-    /// <summary>Gives the reserved entry, or null when it was skipped.</summary>
-    public void Fill(int at, TreeEntry? entry)
+    /// <summary>Keeps the folder's handle open until <see cref="Leave"/>.</summary>
+    public void Use() => Interlocked.Increment(ref users);
+
+    public void Leave()
     {
-        lock (entries) entries[at] = entry;
+        if (Interlocked.Decrement(ref users) == 0) handle?.Dispose();
+    }
+
+    /// <summary>Ends a window, or the taking of names; true for the caller who ended the last. Then <see cref="Finish"/> gives the listing.</summary>
+    public bool Release(WritingSession session)
+    {
+        lock (windows)
+        {
+            while (windows.TryPeek(out var first) && first.IsDone)
+            {
+                windows.Dequeue();
+                Append(first, session);
+            }
+        }
+        return Interlocked.Decrement(ref unfinished) == 0;
+    }
+
+    /// <summary>The finished listing's content.</summary>
+    public ContentRef Finish(WritingSession session)
+    {
+        Cut(session);
+        listing.Return();
+        lock (session.Listings) return session.Listings.Refer(chunks);
+    }
+
+    private void Append(Window window, WritingSession session)
+    {
+        Size += window.Size;
+        Items += window.Items;
+        var at = 0;
+        foreach (var waiting in window.Gaps)
+        {
+            Records(window.Records.Written[at..waiting.Position], session);
+            at = waiting.Position;
+            if (waiting.Entry is not { } entry) continue;
+            Size += entry.Size;
+            Items += entry.Kind == EntryKind.Folder ? entry.Items : 1;
+            Begin();
+            EntryRecord.Write(listing, entry);
+            if (FolderListing.EndsBehind(entry.Name, listing.Length)) Cut(session);
+        }
+        Records(window.Records.Written[at..], session);
+        window.Records.Return();
+    }
+
+    private void Records(ReadOnlySpan<byte> records, WritingSession session)
+    {
+        while (records.Length > 0)
+        {
+            var before = records;
+            var record = EntryRecord.Take(ref records);
+            Begin();
+            listing.Append(before[..(before.Length - records.Length)]);
+            if (FolderListing.EndsBehind(EntryRecord.NameOf(record), listing.Length)) Cut(session);
+        }
+    }
+
+    private void Begin()
+    {
+        if (listing.Length == 0) listing.Append([FolderListing.Version]);
+    }
+
+    private void Cut(WritingSession session)
+    {
+        if (listing.Length == 0) return;
+        lock (session.Listings) chunks.Add(session.Listings.Put(listing.Written));
+        listing.Clear();
+    }
+}
+
+/// <summary>The place of an entry that comes later; it stays empty when the entry is skipped.</summary>
+internal sealed class Gap(Window window, int position)
+{
+    public Window Window => window;
+    public int Position => position;
+    public TreeEntry? Entry { get; set; }
+}
+
+/// <summary>Some consecutive names of a folder and the records made of them.</summary>
+internal sealed class Window(FolderNode folder, NameList names, int from, int to)
+{
+    /// <summary>Names in a window.</summary>
+    public const int Most = 512;
+
+    private readonly (byte[]? Segment, int Start, int Length)[] before = new (byte[]?, int, int)[to - from];
+    private int left = 1;
+
+    public FolderNode Folder => folder;
+    public int From => from;
+    public int To => to;
+    public RecordBuffer Records { get; } = RecordBuffer.Rent();
+    public List<Gap> Gaps { get; } = [];
+    public long Size { get; set; }
+    public long Items { get; set; }
+    public bool IsDone => Volatile.Read(ref left) == 0;
+
+    public ReadOnlySpan<byte> NameAt(int index) => names[index];
+    public ReadOnlySpan<byte> TerminatedAt(int index) => names.Terminated(index);
+
+    public void SetBefore(int index, byte[] segment, int start, int length) => before[index - from] = (segment, start, length);
+
+    /// <summary>The record that the previous copy has of a name, with its length in front; empty when it has none.</summary>
+    public ReadOnlySpan<byte> Before(int index) => before[index - from] is { Segment: { } segment } at ? segment.AsSpan(at.Start, at.Length) : default;
+
+    /// <summary>Keeps a place for an entry that comes later.</summary>
+    public Gap Reserve()
+    {
+        Interlocked.Increment(ref left);
+        var gap = new Gap(this, Records.Length);
+        Gaps.Add(gap);
+        return gap;
     }
 
     /// <summary>One thing less to wait for; true for the caller who ended the last.</summary>
-    public bool Release() => Interlocked.Decrement(ref open) == 0;
-
-    /// <summary>The finished entries; only after <see cref="Release"/> said true.</summary>
-    public List<TreeEntry> Entries() => entries.OfType<TreeEntry>().ToList();
+    public bool Release() => Interlocked.Decrement(ref left) == 0;
 }

@@ -15,6 +15,9 @@ public sealed class LeaveOuts
 
     public LeaveOuts(IEnumerable<string> patterns) => rules = [.. patterns.Select(Compile).OfType<Rule>()];
 
+    /// <summary>Whether there is any pattern.</summary>
+    public bool Any => rules.Length > 0;
+
     /// <summary>Whether the entry at a path relative to the taken folder ("cache/old.tmp") is left out.</summary>
     public bool Matches(string relativePath, bool folder)
     {

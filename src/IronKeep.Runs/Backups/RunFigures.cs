@@ -1,3 +1,5 @@
+using IronKeep.Stores.Pooled;
+
 namespace IronKeep.Runs.Backups;
 
 /// <summary>
@@ -6,21 +8,24 @@ namespace IronKeep.Runs.Backups;
 /// </summary>
 public sealed class RunFigures
 {
+    /// <summary>Where the stored bytes are counted.</summary>
+    internal WritingSession? Session { get; set; }
+
     private long items, selected, read, skipped, changed;
 
     public long Items => Interlocked.Read(ref items);
     public long SelectedBytes => Interlocked.Read(ref selected);
     public long ReadBytes => Interlocked.Read(ref read);
-    public long NewBytes { get; internal set; }
-    public long StoredBytes { get; internal set; }
+    public long NewBytes => Session?.NewBytes ?? 0;
+    public long StoredBytes => Session?.StoredBytes ?? 0;
     public long Skipped => Interlocked.Read(ref skipped);
 
     /// <summary>Files whose content had to be read.</summary>
     public long FilesRead => Interlocked.Read(ref changed);
 
-    internal void Item(long size)
+    internal void Add(long count, long size)
     {
-        Interlocked.Increment(ref items);
+        Interlocked.Add(ref items, count);
         Interlocked.Add(ref selected, size);
     }
 

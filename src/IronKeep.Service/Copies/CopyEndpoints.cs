@@ -10,6 +10,7 @@ using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Restores;
 using IronKeep.Stores.Trees;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;

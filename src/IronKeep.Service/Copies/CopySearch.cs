@@ -108,5 +108,5 @@ public sealed class CopySearch(OpenStores stores)
         }
     }
 
-    private static string ContentOf(TreeEntry e) => $"{e.Kind} {e.Size} {string.Concat(e.Content)} {Convert.ToHexString(e.LinkTarget)}";
+    private static string ContentOf(TreeEntry e) => $"{e.Kind} {e.Size} {e.Content.Depth} {string.Concat(e.Content.Ids)} {Convert.ToHexString(e.LinkTarget)}";
 }

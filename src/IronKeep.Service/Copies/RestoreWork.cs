@@ -7,7 +7,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Posix;
-using IronKeep.Stores.Trees;
+using IronKeep.Stores.Restores;
 
 namespace IronKeep.Service.Copies;
 
@@ -36,7 +36,7 @@ public sealed class RestoreWork(OpenStores stores, CharterInForce charter) : IRu
                     throw new RunFailedException(FailureClass.UnsafePlace, $"{path}, where this copy would be restored to, and store {declared.Name} at {folder} contain each other; restore to another folder");
             }
         }
-        var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)), order.Existing);
+        using var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)), order.Existing);
         RestoreReport report;
         try
         {

@@ -38,7 +38,7 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
             : $"content check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
         var began = clock.Now();
         var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset());
-        var report = ContentCheck.Run(store, scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
+        var report = StoreCheck.Run(store, scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
         live.Report(new Progress(report.Packs.Length, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
         foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"pack {pack.Pack}: {pack.Problem}; its file was moved to 'damaged' in the store");
         foreach (var copy in report.Copies)

@@ -39,7 +39,7 @@ public sealed class OpenStores(CharterInForce charter, TimeProvider clock) : IDi
         {
             if (!Directory.Exists(store.Folder)) Directory.CreateDirectory(store.Folder);
             var place = new FolderPlace(store.Folder);
-            if (!PooledStore.IsAt(place)) PooledStore.Create(place, clock.GetUtcNow());
+            if (!PooledStore.IsAt(place)) PooledStore.Create(place, StoreMaking.Open, clock.GetUtcNow());
             return null;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)

@@ -22,7 +22,7 @@ public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbCo
         var bin = charter.Charter.Stores[name].Bin;
         if (clockWatch.Doubt is { } doubt) return new RunEnding(Outcome.HeldBack, $"{doubt}: nothing leaves the bin until the clock is set right or confirmed");
         var until = clock.Now() - bin.ToDuration();
-        var report = Reclaim.Run(store, until.ToDateTimeOffset(), cancel);
+        var report = Reclaim.Run(store, until.ToDateTimeOffset(), cancel: cancel);
         foreach (var id in report.CopiesGone) live.Log(LogSeverity.Info, $"copy {id} left the bin; it can no longer be restored");
         await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
         // What an interrupted reclaiming removed before the catalogue heard of it is gone as well.

@@ -1,3 +1,6 @@
+using System.Runtime.CompilerServices;
+using System.Runtime.InteropServices;
+
 namespace IronKeep.Stores.Chunks;
 
 /// <summary>
@@ -9,6 +12,9 @@ public static class ContentCutter
     public const int Least = 64 * 1024;
     public const int Normal = 256 * 1024;
     public const int Most = 1024 * 1024;
+
+    /// <summary>Content longer than this is cut in stretches of this length (bytes), each on its own, so that all cores can work on one file.</summary>
+    public const long Stretch = 64L * 1024 * 1024;
 
     // Two bits harder before the normal size, two bits easier after it (the paper's normalisation level 2); the top bits of the
     // hash depend on the last 64 bytes.
@@ -24,21 +30,34 @@ public static class ContentCutter
     {
         if (data.Length <= Least) return data.Length;
         var end = Math.Min(data.Length, Most);
-        var normal = Math.Min(Normal, end);
-        var gear = Gear;
         ulong hash = 0;
-        var i = Least;
-        for (; i < normal; i++)
+        var cut = Search(data, Least, Math.Min(Normal, end), HardMask, ref hash);
+        if (cut < 0) cut = Search(data, Math.Min(Normal, end), end, EasyMask, ref hash);
+        return cut < 0 ? end : cut;
+    }
+
+    // Two bytes a turn keeps the loop out of its own way.
+    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+    private static int Search(ReadOnlySpan<byte> data, int from, int to, ulong mask, ref ulong hash)
+    {
+        ref var bytes = ref MemoryMarshal.GetReference(data);
+        ref var gear = ref MemoryMarshal.GetArrayDataReference(Gear);
+        var h = hash;
+        var i = from;
+        for (; i + 1 < to; i += 2)
         {
-            hash = (hash << 1) + gear[data[i]];
-            if ((hash & HardMask) == 0) return i + 1;
+            var first = (h << 1) + Unsafe.Add(ref gear, (nuint)Unsafe.Add(ref bytes, (nuint)i));
+            if ((first & mask) == 0) return i + 1;
+            h = (first << 1) + Unsafe.Add(ref gear, (nuint)Unsafe.Add(ref bytes, (nuint)i + 1));
+            if ((h & mask) == 0) return i + 2;
         }
-        for (; i < end; i++)
+        if (i < to)
         {
-            hash = (hash << 1) + gear[data[i]];
-            if ((hash & EasyMask) == 0) return i + 1;
+            h = (h << 1) + Unsafe.Add(ref gear, (nuint)Unsafe.Add(ref bytes, (nuint)i));
+            if ((h & mask) == 0) return i + 1;
         }
-        return end;
+        hash = h;
+        return -1;
     }
 
     private static ulong[] MakeGear(ulong seed)

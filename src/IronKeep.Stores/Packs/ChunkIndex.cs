@@ -1,91 +1,149 @@
 using System.Collections.Concurrent;
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 
 namespace IronKeep.Stores.Packs;
 
-/// <summary>Where a chunk lies.</summary>
-internal readonly record struct ChunkPlace(string Pack, PackEntry Entry);
+/// <summary>Where a chunk lies: the pack, its table, the chunk's place in it.</summary>
+internal readonly record struct ChunkPlace(string Pack, PackTable Table, int Index)
+{
+    public ChunkSpot Spot => Table.SpotAt(Index);
+}
 
 /// <summary>
-/// Which chunks the store holds, and where: kept in memory, read from the packs' own indexes. A pack whose index cannot be read
-/// gives no chunks and is remembered as damaged. Safe for several threads.
+/// Which chunks the store holds, and where: read from the packs' own tables. A pack whose table cannot be read gives no chunks and is
+/// remembered as damaged; the chunks of a pack that is leaving can be read, but count as absent for who writes. Safe for several
+/// threads.
 /// </summary>
-internal sealed class ChunkIndex(IPlace place)
+internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
 {
-    public const string Folder = "packs";
-    private readonly ConcurrentDictionary<ChunkId, ChunkPlace> chunks = new();
-    private readonly ConcurrentDictionary<string, IReadOnlyList<PackEntry>> packs = new();
+    private sealed record Known(string Name, long Size, int Number)
+    {
+        public volatile bool Leaving, Gone;
+    }
+
+    private readonly SlotTable slots = new();
+    private readonly ConcurrentDictionary<string, Known> packs = new();
     private readonly ConcurrentDictionary<string, string> damaged = new();
+    private readonly PackTables tables = new(place, keys);
+    private readonly Lock gate = new();
+    private Known[] byNumber = new Known[64];
+    private int numbers;
 
-    /// <summary>Packs by name with their entries.</summary>
-    public IReadOnlyDictionary<string, IReadOnlyList<PackEntry>> Packs => packs;
+    /// <summary>Packs that can be read, with their sizes (bytes).</summary>
+    public IEnumerable<(string Pack, long Size)> Packs => packs.Values.Select(p => (p.Name, p.Size));
 
-    /// <summary>Packs whose index cannot be read, with the reason.</summary>
+    /// <summary>Packs whose table cannot be read, with the reason.</summary>
     public IReadOnlyDictionary<string, string> Damaged => damaged;
 
-    public static string FileOf(string pack) => $"{Folder}/{pack[..2]}/{pack}.pack";
+    /// <summary>Bytes of memory that the index takes.</summary>
+    public long Memory => slots.Memory;
 
-    public static string PackOf(string file) => Path.GetFileNameWithoutExtension(file);
+    public bool IsKnown(string pack) => packs.ContainsKey(pack);
 
-    /// <summary>Whether a file is a pack at its own place; other files below the folder are nobody's.</summary>
-    public static bool IsPack(string file) => PackOf(file) is { Length: 2 * ChunkId.Size } pack && file == FileOf(pack);
+    /// <summary>Whether a pack that stays seems to hold the chunk, compared by 52 bits of its identity: enough to trust that what was there is there still.</summary>
+    public bool SeemsToHold(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Leaving: false, Gone: false }) >= 0;
 
-    public bool Contains(ChunkId id) => chunks.ContainsKey(id);
+    /// <summary>Whether a pack that stays holds the chunk for certain.</summary>
+    public bool Holds(ChunkId id) => slots.Find(id, (Self: this, Id: id), static (number, s) =>
+        s.Self.byNumber[number] is { Leaving: false, Gone: false } pack && s.Self.TableOf(pack) is { } table && table.Find(s.Id) >= 0) >= 0;
 
-    public bool TryGet(ChunkId id, out ChunkPlace found) => chunks.TryGetValue(id, out found);
+    /// <summary>Where the chunk lies, in a pack that stays if there is one.</summary>
+    public bool TryGet(ChunkId id, out ChunkPlace found)
+    {
+        ChunkPlace? at = null;
+        slots.Find(id, 0, (number, _) =>
+        {
+            if (byNumber[number] is not { Gone: false } pack || TableOf(pack) is not { } table || table.Find(id) is var index && index < 0) return false;
+            at = new ChunkPlace(pack.Name, table, index);
+            return !pack.Leaving;
+        });
+        found = at ?? default;
+        return at is not null;
+    }
+
+    /// <summary>The table of a pack that is there, or null when it cannot be read any more.</summary>
+    public PackTable? TableOf(string pack) => packs.TryGetValue(pack, out var known) ? TableOf(known) : null;
 
     /// <summary>Brings the index in line with the packs that are there now: reads new ones, forgets vanished ones.</summary>
     public void Refresh()
     {
-        var there = place.List(Folder).Where(f => IsPack(f.Name)).ToDictionary(f => PackOf(f.Name), f => f.Size);
-        foreach (var gone in packs.Keys.Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToList()) Forget(gone);
-        foreach (var (pack, size) in there)
+        var there = place.List(PackNames.Folder).Where(f => PackNames.IsPack(f.Name)).ToDictionary(f => PackNames.PackOf(f.Name), f => f.Size);
+        Forget(packs.Keys.Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToHashSet());
+        Parallel.ForEach(there.Where(p => !packs.ContainsKey(p.Key) && !damaged.ContainsKey(p.Key)), () => new PackReader(place, keys), (file, _, reader) =>
         {
-            if (packs.ContainsKey(pack) || damaged.ContainsKey(pack)) continue;
             try
             {
-                Add(pack, ReadEntries(pack, size));
+                Add(file.Key, reader.ReadTable(file.Key, file.Value), file.Value);
             }
             catch (StoreDamageException e)
             {
-                damaged[pack] = e.Message;
+                damaged[file.Key] = e.Message;
             }
+            catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
+            {
+                // Reclaiming was faster.
+            }
+            return reader;
+        }, reader => reader.Dispose());
+    }
+
+    public void Add(string name, PackTable table, long size)
+    {
+        Known known;
+        lock (gate)
+        {
+            if (packs.ContainsKey(name)) return;
+            if (numbers == SlotTable.MostPacks) throw new PlaceException(PlaceFault.Other, $"the store at {place.Name} has more packs than can be numbered; open it anew");
+            if (numbers == byNumber.Length)
+            {
+                var larger = new Known[numbers * 2];
+                byNumber.CopyTo(larger, 0);
+                byNumber = larger;
+            }
+            known = new Known(name, size, numbers);
+            byNumber[numbers++] = known;
         }
+        for (var i = 0; i < table.Count; i++) slots.Add(table.IdAt(i), known.Number);
+        tables.Keep(name, table);
+        packs[name] = known;
     }
 
-    public void Add(string pack, IReadOnlyList<PackEntry> entries)
+    /// <summary>Marks exactly the given packs as leaving.</summary>
+    public void MarkLeaving(IReadOnlySet<string> leaving)
     {
-        packs[pack] = entries;
-        foreach (var entry in entries) chunks[entry.Id] = new ChunkPlace(pack, entry);
+        foreach (var pack in packs.Values) pack.Leaving = leaving.Contains(pack.Name);
     }
 
-    /// <summary>Forgets a pack; chunks that another pack holds too are found there again.</summary>
-    public void Forget(string pack)
+    public void Forget(IReadOnlySet<string> gone)
     {
-        damaged.TryRemove(pack, out _);
-        if (!packs.TryRemove(pack, out var entries)) return;
-        var lost = entries.Where(e => chunks.TryGetValue(e.Id, out var at) && at.Pack == pack).Select(e => e.Id).ToHashSet();
-        foreach (var id in lost) chunks.TryRemove(id, out _);
-        FindElsewhere(lost);
+        if (gone.Count == 0) return;
+        var any = false;
+        foreach (var name in gone)
+        {
+            damaged.TryRemove(name, out _);
+            tables.Forget(name);
+            if (!packs.TryRemove(name, out var pack)) continue;
+            pack.Gone = any = true;
+        }
+        if (any) slots.Remove(number => byNumber[number].Gone);
     }
 
-    private void FindElsewhere(HashSet<ChunkId> lost)
+    private PackTable? TableOf(Known pack)
     {
-        if (lost.Count == 0) return;
-        foreach (var (pack, entries) in packs)
-            foreach (var entry in entries)
-                if (lost.Contains(entry.Id)) chunks.TryAdd(entry.Id, new ChunkPlace(pack, entry));
-    }
-
-    private List<PackEntry> ReadEntries(string pack, long size)
-    {
-        if (size is < PackFormat.HeadSize + PackFormat.TailSize or > PackFormat.LargestPack) throw new StoreDamageException($"pack {pack} has {size} bytes, which no pack has");
-        Span<byte> tail = stackalloc byte[PackFormat.TailSize];
-        var read = place.ReadAt(FileOf(pack), size - tail.Length, tail);
-        var (offset, count) = PackFormat.ReadTail(tail[..read], size, pack);
-        var index = new byte[count * PackFormat.EntrySize];
-        read = place.ReadAt(FileOf(pack), offset, index);
-        return PackFormat.ReadIndex(index.AsSpan(0, read), tail, offset, count, pack);
+        try
+        {
+            return tables.Get(pack.Name, pack.Size);
+        }
+        catch (StoreDamageException e)
+        {
+            damaged[pack.Name] = e.Message;
+            return null;
+        }
+        catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
+        {
+            return null;
+        }
     }
 }

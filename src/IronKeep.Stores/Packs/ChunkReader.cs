@@ -1,64 +1,106 @@
-using System.Buffers;
+using System.Collections.Concurrent;
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 
 namespace IronKeep.Stores.Packs;
 
-/// <summary>Reads chunks and proves each against its identity before giving it out.</summary>
-internal sealed class ChunkReader(IPlace place, ChunkIndex index)
+/// <summary>Reads chunks and proves each against its identity before giving it out. Not for two threads at once; see <see cref="ReaderPool"/>.</summary>
+public sealed class ChunkReader : IDisposable
 {
-    [ThreadStatic] private static ZstdSharp.Decompressor? decompressor;
+    private readonly StoreKeys keys;
+    private readonly ChunkIndex index;
+    private readonly PackReader packs;
 
-    /// <summary>The raw bytes of a chunk; damage and absence are <see cref="StoreDamageException"/>.</summary>
-    public byte[] Read(ChunkId id)
+    internal ChunkReader(IPlace place, StoreKeys keys, ChunkIndex index)
+    {
+        this.keys = keys;
+        this.index = index;
+        packs = new PackReader(place, keys);
+    }
+
+    /// <summary>The raw bytes of a chunk, valid until the next call; damage and absence are <see cref="StoreDamageException"/>.</summary>
+    public ReadOnlySpan<byte> Read(ChunkId id)
     {
         for (var attempt = 0; ; attempt++)
         {
-            if (!index.TryGet(id, out var at)) throw new StoreDamageException($"chunk {id} is not in the store");
+            if (!index.TryGet(id, out var at))
+            {
+                if (attempt > 0) throw new StoreDamageException($"chunk {id} is not in the store");
+                index.Refresh();
+                continue;
+            }
             try
             {
-                return Read(at, id);
+                var block = packs.Block(at.Pack, at.Table, at.Spot.Block, out var whole);
+                if (!whole) throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
+                var content = block.Slice(at.Spot.Offset, at.Spot.Length);
+                return keys.IdOf(content) == id ? content : throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
             }
             catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
             {
                 // Reclaiming may have moved the chunk between the look-up and the reading.
-                if (attempt > 0 || (index.TryGet(id, out var now) && now.Pack == at.Pack)) throw new StoreDamageException($"pack {at.Pack}, which holds chunk {id}, is not in the store", e);
+                if (attempt > 1) throw new StoreDamageException($"pack {at.Pack}, which holds chunk {id}, is not in the store", e);
+                index.Refresh();
             }
         }
     }
 
-    private byte[] Read(ChunkPlace at, ChunkId id)
+    /// <summary>All bytes of some content that is small enough to be held in memory.</summary>
+    public byte[] ReadAll(ContentRef content)
     {
-        var entry = at.Entry;
-        var stored = ArrayPool<byte>.Shared.Rent(Math.Max(entry.StoredLength, 1));
+        using var bytes = new MemoryStream();
+        foreach (var id in Ids(content)) bytes.Write(Read(id));
+        return bytes.ToArray();
+    }
+
+    /// <summary>The identities of the content's chunks in their order, lists resolved as they are come to.</summary>
+    public IEnumerable<ChunkId> Ids(ContentRef content)
+    {
+        if (content.Depth == 0)
+        {
+            foreach (var id in content.Ids) yield return id;
+            yield break;
+        }
+        if (content.Depth is < 0 or > ContentRef.MostDepth) throw new StoreDamageException("a reference to content is nested deeper than any content needs");
+        foreach (var list in content.Ids)
+            foreach (var id in Ids(new ContentRef(content.Depth - 1, IdsIn(list)))) yield return id;
+    }
+
+    private System.Collections.Immutable.ImmutableArray<ChunkId> IdsIn(ChunkId list)
+    {
+        var bytes = Read(list);
+        if (bytes.Length % ChunkId.Size != 0) throw new StoreDamageException($"chunk {list} should be a list of identities and is not");
+        var ids = System.Collections.Immutable.ImmutableArray.CreateBuilder<ChunkId>(bytes.Length / ChunkId.Size);
+        for (var at = 0; at < bytes.Length; at += ChunkId.Size) ids.Add(ChunkId.Read(bytes[at..]));
+        return ids.MoveToImmutable();
+    }
+
+    public void Dispose() => packs.Dispose();
+}
+
+/// <summary>Readers to be lent out, so that buffers and ciphers are used again.</summary>
+internal sealed class ReaderPool(Func<ChunkReader> make) : IDisposable
+{
+    private const int MostIdle = 8;
+    private readonly ConcurrentBag<ChunkReader> idle = [];
+
+    public T Use<T>(Func<ChunkReader, T> action)
+    {
+        if (!idle.TryTake(out var reader)) reader = make();
         try
         {
-            var bytes = stored.AsSpan(0, entry.StoredLength);
-            var read = place.ReadAt(ChunkIndex.FileOf(at.Pack), entry.Offset, bytes);
-            return Unfold(entry, bytes[..read]) is { } raw && ChunkId.Of(raw) == id
-                ? raw
-                : throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
+            return action(reader);
         }
         finally
         {
-            ArrayPool<byte>.Shared.Return(stored);
+            if (idle.Count < MostIdle) idle.Add(reader);
+            else reader.Dispose();
         }
     }
 
-    /// <summary>Decompresses; null when the bytes cannot be what the entry says.</summary>
-    public static byte[]? Unfold(PackEntry entry, ReadOnlySpan<byte> stored)
+    public void Dispose()
     {
-        if (stored.Length != entry.StoredLength) return null;
-        if (entry.Codec == ChunkCodec.Raw) return stored.ToArray();
-        var raw = new byte[entry.RawLength];
-        try
-        {
-            decompressor ??= new ZstdSharp.Decompressor();
-            return decompressor.Unwrap(stored, raw) == raw.Length ? raw : null;
-        }
-        catch (Exception e) when (e is ZstdSharp.ZstdException or ArgumentException or IndexOutOfRangeException)
-        {
-            return null;
-        }
+        while (idle.TryTake(out var reader)) reader.Dispose();
     }
 }

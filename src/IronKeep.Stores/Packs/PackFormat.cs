@@ -1,80 +1,89 @@
 using System.Buffers.Binary;
-using System.Security.Cryptography;
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Keys;
 
 namespace IronKeep.Stores.Packs;
 
-/// <summary>How a chunk's bytes lie in its pack.</summary>
-public enum ChunkCodec : byte { Raw = 0, Zstd = 1 }
+/// <summary>What the chunks of a pack are: content of files, or folder listings and lists of identities.</summary>
+internal enum PackKind : byte { Content = 1, Listings = 2 }
 
-/// <summary>One chunk in a pack: where its stored bytes lie, and how long they are stored and raw.</summary>
-public readonly record struct PackEntry(ChunkId Id, uint Offset, int StoredLength, int RawLength, ChunkCodec Codec);
+/// <summary>How a block is stored.</summary>
+internal enum BlockCodec : byte { Raw = 0, Zstd = 1 }
 
-/// <summary>
-/// The bytes of a pack: a head, the chunks one after the other, an index of them, and a tail with the index's place and check.
-/// A pack is named by the SHA-256 of all its bytes. Documented in docs/store-format.md.
-/// </summary>
+/// <summary>A run of chunks that are compressed and sealed together. Lengths are bytes; <paramref name="Stored"/> counts the tag too.</summary>
+internal readonly record struct PackBlock(long Offset, int Stored, int Raw, BlockCodec Codec, int FirstChunk, int Chunks);
+
+/// <summary>The bytes of a pack: head, blocks, table, tail. Documented in docs/store-format.md.</summary>
 internal static class PackFormat
 {
-    public const int HeadSize = 8;
-    public const int EntrySize = ChunkId.Size + 4 + 4 + 4 + 1;
-    public const int TailSize = 4 + 4 + ChunkId.Size + 8;
-    public const int LargestPack = 256 * 1024 * 1024;
-    private static ReadOnlySpan<byte> Head => "IKPACK01"u8;
-    private static ReadOnlySpan<byte> Tail => "IKPACKED"u8;
+    public const int HeadSize = 48;
+    public const int SaltSize = 32;
+    public const int TailSize = 64;
+    public const int BlockEntrySize = 16;
+    public const int ChunkEntrySize = ChunkId.Size + 4;
 
-    public static void WriteHead(Span<byte> bytes) => Head.CopyTo(bytes);
+    /// <summary>A pack is sealed when it has reached this size (bytes).</summary>
+    public const int Goal = 64 * 1024 * 1024;
+    public const int MostChunks = 32 * 1024;
+    public const int MostBlockRaw = 2 * 1024 * 1024;
+    public const long Largest = 512L * 1024 * 1024;
+    private const int MostTable = 16 * 1024 * 1024;
 
-    public static int IndexSize(int count) => count * EntrySize + TailSize;
+    /// <summary>The number under which the table is sealed; blocks have theirs from 0.</summary>
+    public const ulong TableNumber = ulong.MaxValue;
 
-    public static void WriteIndex(Span<byte> bytes, IReadOnlyList<PackEntry> entries, int indexOffset)
+    private static ReadOnlySpan<byte> Magic => "IKPACK02"u8;
+    private static ReadOnlySpan<byte> EndMagic => "IKPACKED"u8;
+
+    public static void WriteHead(Span<byte> head, PackKind kind, bool encrypted, ReadOnlySpan<byte> salt)
     {
-        var at = 0;
-        foreach (var entry in entries)
-        {
-            entry.Id.Write(bytes[at..]);
-            BinaryPrimitives.WriteUInt32LittleEndian(bytes[(at + 32)..], entry.Offset);
-            BinaryPrimitives.WriteInt32LittleEndian(bytes[(at + 36)..], entry.StoredLength);
-            BinaryPrimitives.WriteInt32LittleEndian(bytes[(at + 40)..], entry.RawLength);
-            bytes[at + 44] = (byte)entry.Codec;
-            at += EntrySize;
-        }
-        var index = bytes[..at];
-        BinaryPrimitives.WriteInt32LittleEndian(bytes[at..], indexOffset);
-        BinaryPrimitives.WriteInt32LittleEndian(bytes[(at + 4)..], entries.Count);
-        SHA256.HashData(index, bytes[(at + 8)..]);
-        Tail.CopyTo(bytes[(at + 40)..]);
+        head[..HeadSize].Clear();
+        Magic.CopyTo(head);
+        head[8] = (byte)kind;
+        head[9] = encrypted ? (byte)1 : (byte)0;
+        salt.CopyTo(head[16..]);
     }
 
-    /// <summary>Reads the tail: where the index begins and how many entries it has. Every number is checked against the file's size.</summary>
-    public static (int IndexOffset, int Count) ReadTail(ReadOnlySpan<byte> tail, long fileSize, string name)
+    /// <summary>Reads the head: kind and salt.</summary>
+    public static (PackKind Kind, byte[] Salt) ReadHead(ReadOnlySpan<byte> head, bool encrypted, string name)
     {
-        if (tail.Length != TailSize || !tail[40..].SequenceEqual(Tail)) throw new StoreDamageException($"pack {name} does not end as a pack does");
-        var offset = BinaryPrimitives.ReadInt32LittleEndian(tail);
-        var count = BinaryPrimitives.ReadInt32LittleEndian(tail[4..]);
-        if (offset < HeadSize || count < 0 || offset + (long)count * EntrySize + TailSize != fileSize)
+        if (head.Length < HeadSize || !head[..8].SequenceEqual(Magic)) throw new StoreDamageException($"pack {name} does not begin as a pack does");
+        if (head[8] is not (1 or 2) || head[9] != (encrypted ? 1 : 0) || head[10..16].IndexOfAnyExcept((byte)0) >= 0) throw new StoreDamageException($"pack {name} has a head that does not fit the store");
+        return ((PackKind)head[8], head[16..HeadSize].ToArray());
+    }
+
+    public static void WriteTail(Span<byte> tail, long tableOffset, int tableStored, int blocks, int chunks, ReadOnlySpan<byte> check)
+    {
+        tail[..TailSize].Clear();
+        BinaryPrimitives.WriteInt64LittleEndian(tail, tableOffset);
+        BinaryPrimitives.WriteInt32LittleEndian(tail[8..], tableStored);
+        BinaryPrimitives.WriteInt32LittleEndian(tail[12..], blocks);
+        BinaryPrimitives.WriteInt32LittleEndian(tail[16..], chunks);
+        check.CopyTo(tail[24..]);
+        EndMagic.CopyTo(tail[56..]);
+    }
+
+    /// <summary>Reads the tail. Every number is checked against the file's size before anything is made of it.</summary>
+    public static (long TableOffset, int TableStored, int Blocks, int Chunks) ReadTail(ReadOnlySpan<byte> tail, long fileSize, bool encrypted, string name)
+    {
+        if (tail.Length != TailSize || !tail[56..].SequenceEqual(EndMagic)) throw new StoreDamageException($"pack {name} does not end as a pack does");
+        var offset = BinaryPrimitives.ReadInt64LittleEndian(tail);
+        var stored = BinaryPrimitives.ReadInt32LittleEndian(tail[8..]);
+        var blocks = BinaryPrimitives.ReadInt32LittleEndian(tail[12..]);
+        var chunks = BinaryPrimitives.ReadInt32LittleEndian(tail[16..]);
+        if (offset < HeadSize || stored is < 0 or > MostTable || blocks < 0 || chunks is < 0 or > 2 * MostChunks || offset > fileSize || offset + stored + TailSize != fileSize
+            || (long)blocks * BlockEntrySize + (long)chunks * ChunkEntrySize + (encrypted ? Sealing.TagSize : 0) != stored)
             throw new StoreDamageException($"pack {name} has a tail that does not fit its size");
-        return (offset, count);
+        return (offset, stored, blocks, chunks);
     }
 
-    public static List<PackEntry> ReadIndex(ReadOnlySpan<byte> index, ReadOnlySpan<byte> tail, int indexOffset, int count, string name)
+    /// <summary>The check of the table, as it is stored.</summary>
+    public static ReadOnlySpan<byte> CheckOf(ReadOnlySpan<byte> tail) => tail[24..56];
+
+    /// <summary>The nonce of a block: its number in the pack, under a key that belongs to the pack alone.</summary>
+    public static void Nonce(Span<byte> nonce, ulong number)
     {
-        Span<byte> hash = stackalloc byte[32];
-        SHA256.HashData(index, hash);
-        if (!hash.SequenceEqual(tail[8..40])) throw new StoreDamageException($"the index of pack {name} is not what was written");
-        var entries = new List<PackEntry>(count);
-        for (var at = 0; at < index.Length; at += EntrySize)
-        {
-            var entry = new PackEntry(
-                ChunkId.Read(index[at..]),
-                BinaryPrimitives.ReadUInt32LittleEndian(index[(at + 32)..]),
-                BinaryPrimitives.ReadInt32LittleEndian(index[(at + 36)..]),
-                BinaryPrimitives.ReadInt32LittleEndian(index[(at + 40)..]),
-                (ChunkCodec)index[at + 44]);
-            if (entry.StoredLength < 0 || entry.RawLength is < 0 or > ContentCutter.Most || entry.Offset < HeadSize || entry.Offset + (long)entry.StoredLength > indexOffset)
-                throw new StoreDamageException($"the index of pack {name} points outside the pack");
-            entries.Add(entry);
-        }
-        return entries;
+        nonce.Clear();
+        BinaryPrimitives.WriteUInt64LittleEndian(nonce, number);
     }
 }

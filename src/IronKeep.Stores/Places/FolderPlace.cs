@@ -1,5 +1,5 @@
-using System.Collections.Concurrent;
 using IronKeep.Stores.Posix;
+using Microsoft.Win32.SafeHandles;
 
 namespace IronKeep.Stores.Places;
 
@@ -7,11 +7,11 @@ namespace IronKeep.Stores.Places;
 public sealed class FolderPlace(string root) : IPlace
 {
     private const string WorkFolder = "work";
-    private static readonly ConcurrentDictionary<string, byte> Claimed = new();
+    private const long WorthPreallocating = 1024 * 1024;
 
     public string Name => root;
 
-    public IEnumerable<PlaceFile> List(string folder)
+    public IReadOnlyList<PlaceFile> List(string folder)
     {
         NeedRoot();
         var start = Full(folder);
@@ -24,21 +24,16 @@ public sealed class FolderPlace(string root) : IPlace
 
     public bool Exists(string name) => File.Exists(Full(name));
 
-    public byte[] Read(string name) => Guard(() => File.ReadAllBytes(Full(name)), name);
+    public byte[] Read(string name) => Guard(() => new FileInfo(Full(name)) is { Exists: true, Length: > Place.MostSmall } large
+        ? throw new PlaceException(PlaceFault.Other, $"store folder {root}, file {name}: it has {large.Length} bytes, which nothing of its kind has")
+        : File.ReadAllBytes(Full(name)), name);
 
     public int ReadAt(string name, long offset, Span<byte> buffer)
     {
         try
         {
-            using var file = File.OpenHandle(Full(name));
-            var total = 0;
-            while (total < buffer.Length)
-            {
-                var read = RandomAccess.Read(file, buffer[total..], offset + total);
-                if (read == 0) break;
-                total += read;
-            }
-            return total;
+            using var file = OpenFolder.OpenFileAt(Full(name));
+            return file.Read(buffer, offset);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
@@ -46,24 +41,28 @@ public sealed class FolderPlace(string root) : IPlace
         }
     }
 
-    public void Write(string name, ReadOnlySpan<byte> content)
+    public IPlaceWriter Create(long expected)
     {
         NeedRoot();
         var working = Full($"{WorkFolder}/{Guid.NewGuid():n}.part");
-        try
+        return Guard(() =>
         {
             Directory.CreateDirectory(Path.GetDirectoryName(working)!);
-            using (var file = File.OpenHandle(working, FileMode.CreateNew, FileAccess.Write, FileShare.None))
-            {
-                RandomAccess.Write(file, content, 0);
-                RandomAccess.FlushToDisk(file);
-            }
-            Publish(working, Full(name));
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+            return new Writer(this, working, Open(expected >= WorthPreallocating ? expected : 0), expected >= WorthPreallocating);
+        }, working);
+
+        // Large files get their room at once: that is twice as fast as growing. Where there is not so much, a smaller file may still fit.
+        SafeFileHandle Open(long room)
         {
-            try { File.Delete(working); } catch (IOException) { } catch (UnauthorizedAccessException) { }
-            throw Translate(e, name);
+            try
+            {
+                return File.OpenHandle(working, FileMode.CreateNew, FileAccess.Write, FileShare.None, preallocationSize: room);
+            }
+            catch (IOException) when (room > 0)
+            {
+                File.Delete(working);
+                return File.OpenHandle(working, FileMode.CreateNew, FileAccess.Write, FileShare.None);
+            }
         }
     }
 
@@ -78,7 +77,7 @@ public sealed class FolderPlace(string root) : IPlace
         }, from);
     }
 
-    public void Delete(string name)
+    public void Delete(string name, bool durable = true)
     {
         NeedRoot();
         Guard(() =>
@@ -86,42 +85,22 @@ public sealed class FolderPlace(string root) : IPlace
             var path = Full(name);
             if (!File.Exists(path)) return true;
             File.Delete(path);
-            SyncFolder(Path.GetDirectoryName(path)!);
+            if (durable) SyncFolder(Path.GetDirectoryName(path)!);
             return true;
         }, name);
     }
 
-    public void RemoveRemnants()
+    public void RemoveRemnants(TimeSpan idle)
     {
         var work = Full(WorkFolder);
         if (!Directory.Exists(work)) return;
-        foreach (var part in Directory.EnumerateFiles(work, "*.part")) Guard(() => { File.Delete(part); return true; }, part);
+        foreach (var part in Directory.EnumerateFiles(work, "*.part"))
+        {
+            if (File.GetLastWriteTimeUtc(part) + idle <= DateTime.UtcNow) Guard(() => { File.Delete(part); return true; }, part);
+        }
     }
 
     public long? FreeBytes() => Guard(() => new DriveInfo(root).AvailableFreeSpace, "");
-
-    public IDisposable Claim()
-    {
-        NeedRoot();
-        var path = Full($"{WorkFolder}/writer");
-        // The kernel's lock belongs to the process and ends with it; within the process the set tells.
-        if (!Claimed.TryAdd(path, 0)) throw InUse();
-        try
-        {
-            Directory.CreateDirectory(Path.GetDirectoryName(path)!);
-            var file = new FileStream(path, FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
-            return new PlaceClaim(file, () => Claimed.TryRemove(path, out _));
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            Claimed.TryRemove(path, out _);
-            if (e is IOException && e.HResult == 11) throw InUse();
-            throw Translate(e, path);
-        }
-    }
-
-    private PlaceException InUse() =>
-        new(PlaceFault.InUse, $"the store at {root} is in use by another writer; stop the other service, or wait until its work is done");
 
     private string Full(string name) => Path.Combine(root, name);
 
@@ -186,12 +165,44 @@ public sealed class FolderPlace(string root) : IPlace
         return new PlaceException(fault, $"store folder {root}, file {name}: {cause}", e);
     }
 
-    private sealed class PlaceClaim(FileStream file, Action release) : IDisposable
+    private sealed class Writer(FolderPlace place, string working, SafeFileHandle file, bool cut) : IPlaceWriter
     {
+        private long length;
+        private bool finished;
+
+        public void Append(ReadOnlySpan<byte> content)
+        {
+            try
+            {
+                RandomAccess.Write(file, content, length);
+                // The disk begins now, so that little is left to wait for at the end. Where that is not possible, the end waits.
+                if (content.Length >= WorthPreallocating) _ = Native.SyncRange(file, length, content.Length, Native.SyncBegin);
+                length += content.Length;
+            }
+            catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+            {
+                throw place.Translate(e, working);
+            }
+        }
+
+        public void Finish(string name)
+        {
+            place.NeedRoot();
+            place.Guard(() =>
+            {
+                if (cut) RandomAccess.SetLength(file, length);
+                RandomAccess.FlushToDisk(file);
+                file.Dispose();
+                Publish(working, place.Full(name));
+                return finished = true;
+            }, name);
+        }
+
         public void Dispose()
         {
             file.Dispose();
-            release();
+            if (finished) return;
+            try { File.Delete(working); } catch (IOException) { } catch (UnauthorizedAccessException) { }
         }
     }
 }

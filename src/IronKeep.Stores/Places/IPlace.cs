@@ -5,7 +5,7 @@ public readonly record struct PlaceFile(string Name, long Size);
 
 /// <summary>
 /// Where a store's files lie. The one seam between the store's format and a folder, a server or an object store. Names are
-/// relative, of lower-case letters, digits, '.', '-' and '/'. Errors are <see cref="PlaceException"/>.
+/// relative, of lower-case letters, digits, '.', '-' and '/'. Safe for several threads. Errors are <see cref="PlaceException"/>.
 /// </summary>
 public interface IPlace
 {
@@ -13,33 +13,54 @@ public interface IPlace
     string Name { get; }
 
     /// <summary>All files below a folder; empty when the folder does not exist.</summary>
-    IEnumerable<PlaceFile> List(string folder);
+    IReadOnlyList<PlaceFile> List(string folder);
 
     bool Exists(string name);
 
-    /// <summary>A whole small file.</summary>
+    /// <summary>A whole small file; one larger than <see cref="Place.MostSmall"/> is refused.</summary>
     byte[] Read(string name);
 
     /// <summary>Fills the buffer from an offset; returns the bytes read, fewer only at the end of the file.</summary>
     int ReadAt(string name, long offset, Span<byte> buffer);
 
-    /// <summary>Makes a new file, complete and durable under its name or not at all. An existing file of the name is replaced.</summary>
-    void Write(string name, ReadOnlySpan<byte> content);
+    /// <summary>Begins a new file that is written piece by piece; <paramref name="expected"/> is about how long it will be (bytes).</summary>
+    IPlaceWriter Create(long expected);
 
     /// <summary>Renames durably; the target's folder is made when missing.</summary>
     void Move(string from, string to);
 
-    /// <summary>Removes a file; one that is already gone is no error.</summary>
-    void Delete(string name);
+    /// <summary>Removes a file; one that is already gone is no error. One that is not removed durably can be back after a crash.</summary>
+    void Delete(string name, bool durable = true);
 
-    /// <summary>Removes what an interrupted <see cref="Write"/> left behind.</summary>
-    void RemoveRemnants();
+    /// <summary>Removes what interrupted writing left behind, if it was not touched for <paramref name="idle"/>.</summary>
+    void RemoveRemnants(TimeSpan idle);
 
     /// <summary>Bytes that can still be written, or null when the place cannot tell.</summary>
     long? FreeBytes();
+}
 
-    /// <summary>Keeps other writers out until disposed; throws with <see cref="PlaceFault.InUse"/> when one is already in.</summary>
-    IDisposable Claim();
+/// <summary>A file on its way to a place: nothing of it can be seen there until <see cref="Finish"/>; disposing before that gives it up.</summary>
+public interface IPlaceWriter : IDisposable
+{
+    void Append(ReadOnlySpan<byte> content);
+
+    /// <summary>Makes the file durable and gives it its name; an existing file of that name is replaced.</summary>
+    void Finish(string name);
+}
+
+/// <summary>What all places share.</summary>
+public static class Place
+{
+    /// <summary>Whole files are read up to this size (bytes); nothing small in a store is larger.</summary>
+    public const int MostSmall = 4 * 1024 * 1024;
+
+    /// <summary>Makes a new small file, complete and durable under its name or not at all. An existing file of the name is replaced.</summary>
+    public static void Write(this IPlace place, string name, ReadOnlySpan<byte> content)
+    {
+        using var file = place.Create(content.Length);
+        file.Append(content);
+        file.Finish(name);
+    }
 }
 
 /// <summary>What went wrong at a place.</summary>

@@ -1,138 +1,136 @@
 using System.Collections.Immutable;
-using System.Globalization;
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
 
+/// <summary>How a new store is made: its hash function, and the secret that opens it; without one the store does not encrypt.</summary>
+public sealed record StoreMaking(HashKind Hash, Secret? Secret, string Label = "first key", Hardness? Hardness = null)
+{
+    public static StoreMaking Open { get; } = new(HashKind.Blake3, null);
+}
+
 /// <summary>
-/// A store in the pooled layout: deduplicated, compressed chunks in packs, and a record per copy. Open it once per process; all
-/// members are safe for several threads. The format is documented in docs/store-format.md. Errors: <see cref="PlaceException"/>
-/// when the place fails, <see cref="StoreDamageException"/> when bytes are not what was written.
+/// A store in the pooled layout: deduplicated, compressed, sealed chunks in packs, and a record per copy. Several processes may have
+/// it open and write at once; readers never wait. All members are safe for several threads. The format is documented in
+/// docs/store-format.md. Errors: <see cref="PlaceException"/> when the place fails, <see cref="StoreDamageException"/> when bytes are
+/// not what was written, <see cref="StoreKeyException"/> when the secret does not open it.
 /// </summary>
 public sealed class PooledStore : IDisposable
 {
-    private const string CopiesFolder = "copies";
-    private const string BinFolder = "bin";
-    private const string RecordEnding = ".copy";
-    private const string BinTimeFormat = "yyyyMMdd'T'HHmmss'Z'";
+    private readonly ReaderPool readers;
 
-    private readonly IDisposable claim;
-    private readonly Lock gate = new();
-    private int inside;
-    private bool reclaiming;
-
-    private PooledStore(IPlace place, StoreHead head, IDisposable claim)
+    private PooledStore(IPlace place, StoreHead head, StoreKeys keys, LeaseTerms terms)
     {
-        Place = place;
-        Head = head;
-        this.claim = claim;
-        Index = new ChunkIndex(place);
-        Reader = new ChunkReader(place, Index);
+        (Place, Head, Keys, Terms) = (place, head, keys, terms);
+        Index = new ChunkIndex(place, keys);
+        Records = new RecordShelf(place, keys);
+        readers = new ReaderPool(NewReader);
     }
 
     public StoreHead Head { get; }
     public IPlace Place { get; }
+
+    /// <summary>Bytes of memory that the chunk index takes.</summary>
+    public long IndexMemory => Index.Memory;
+
+    internal StoreKeys Keys { get; }
+    internal LeaseTerms Terms { get; }
     internal ChunkIndex Index { get; }
-    internal ChunkReader Reader { get; }
+    internal RecordShelf Records { get; }
 
     /// <summary>Whether a store's head lies at the place.</summary>
     public static bool IsAt(IPlace place) => place.Exists(StoreHead.FileName);
 
-    /// <summary>Makes a new, empty store at an empty place.</summary>
-    public static void Create(IPlace place, DateTimeOffset now)
+    /// <summary>What the store at the place says of itself; no secret is needed.</summary>
+    public static StoreHead ReadHead(IPlace place)
     {
-        if (place.List("").Any())
-            throw new PlaceException(PlaceFault.Other, $"{place.Name} is not empty and holds no store; give the store an empty folder");
-        place.Write(StoreHead.FileName, StoreHead.New(now).ToBytes());
+        if (!IsAt(place))
+            throw new PlaceException(PlaceFault.Unreachable, $"there is no store at {place.Name} (no {StoreHead.FileName}); mount it or restore its path");
+        return StoreHead.FromBytes(place.Read(StoreHead.FileName), place.Name);
     }
 
-    /// <summary>Opens the store for reading and writing, and keeps other writers out until disposed.</summary>
-    public static PooledStore Open(IPlace place)
+    /// <summary>Makes a new, empty store at an empty place.</summary>
+    public static void Create(IPlace place, StoreMaking making, DateTimeOffset now)
     {
-        var claim = place.Claim();
-        try
-        {
-            var store = new PooledStore(place, ReadHead(place), claim);
-            place.RemoveRemnants();
-            store.Index.Refresh();
-            return store;
-        }
-        catch
-        {
-            claim.Dispose();
-            throw;
-        }
+        if (place.List("").Count > 0)
+            throw new PlaceException(PlaceFault.Other, $"{place.Name} is not empty and holds no store; give the store an empty folder");
+        var root = Secret.Random(StoreKeys.Size);
+        var keys = new StoreKeys(making.Hash, making.Secret is not null, root);
+        // The head comes last: a store that can be seen can be opened.
+        if (making.Secret is { } secret) KeyRing.Add(place, KeyWrap.Of(keys, making.Label, secret, now, making.Hardness));
+        place.Write(StoreHead.FileName, StoreHead.New(making.Hash, making.Secret is null ? root : null, now).ToBytes());
+    }
+
+    /// <summary>Opens the store for reading and writing. A store that does not encrypt needs no secret.</summary>
+    public static PooledStore Open(IPlace place, Secret? secret = null, LeaseTerms? terms = null)
+    {
+        var head = ReadHead(place);
+        var root = head.Key ?? KeyRing.Open(place, secret);
+        var store = new PooledStore(place, head, new StoreKeys(head.HashKind, head.Encrypts, root), terms ?? LeaseTerms.Usual);
+        // Another may be writing at this moment: only what nobody has touched for long is a remnant.
+        place.RemoveRemnants(2 * store.Terms.Length);
+        store.Refresh();
+        return store;
     }
 
     /// <summary>The size of all files of the store, in bytes.</summary>
     public long UsedBytes() => Place.List("").Sum(f => f.Size);
 
-    /// <summary>Whether the store holds every chunk of the content.</summary>
-    public bool HasAll(ImmutableArray<ChunkId> content)
+    /// <summary>Whether the store holds every chunk that the content names directly.</summary>
+    public bool HasAll(ContentRef content)
     {
-        foreach (var id in content)
-            if (!Index.Contains(id)) return false;
+        foreach (var id in content.Ids)
+            if (!Index.SeemsToHold(id)) return false;
         return true;
     }
 
-    /// <summary>The proven bytes of one chunk.</summary>
-    public byte[] ReadChunk(ChunkId id) => Reader.Read(id);
+    /// <summary>Whether a chunk that stays seems to be there; see <see cref="ChunkIndex.SeemsToHold"/>.</summary>
+    internal bool SeemsToHold(ChunkId id) => Index.SeemsToHold(id);
 
-    /// <summary>The entries of a folder whose listing is stored in the given chunks.</summary>
-    public List<TreeEntry> ReadFolder(ImmutableArray<ChunkId> content)
+    /// <summary>A reader for one thread.</summary>
+    public ChunkReader NewReader() => new(Place, Keys, Index);
+
+    /// <summary>The proven bytes of one chunk.</summary>
+    public byte[] ReadChunk(ChunkId id) => readers.Use(r => r.Read(id).ToArray());
+
+    /// <summary>The entries of a folder whose listing is stored as the given content.</summary>
+    public List<TreeEntry> ReadFolder(ContentRef content) => [.. EnumerateFolder(content)];
+
+    /// <summary>The same, chunk by chunk: a folder may hold millions.</summary>
+    public IEnumerable<TreeEntry> EnumerateFolder(ContentRef content)
     {
-        if (content.Length == 1) return FolderListing.Read(Reader.Read(content[0]));
-        using var bytes = new MemoryStream();
-        foreach (var id in content) bytes.Write(Reader.Read(id));
-        return FolderListing.Read(bytes.GetBuffer().AsSpan(0, (int)bytes.Length));
+        var chunks = readers.Use(r => r.Ids(content).ToList());
+        foreach (var id in chunks)
+            foreach (var entry in readers.Use(r => FolderListing.Read(r.Read(id)))) yield return entry;
     }
 
-    /// <summary>Begins to write a copy. Also brings the index in line with the packs that are really there.</summary>
-    public WritingSession BeginWriting()
+    /// <summary>Begins to write a copy, compressing at a level of Zstandard (1 to 19). Also brings the index in line with the packs that are really there.</summary>
+    public WritingSession BeginWriting(int level = 1)
     {
-        var stay = Enter();
+        CheckStillThere();
+        // The lease first, the list of leaving packs after it: whoever removes packs does it the other way round.
+        var lease = Lease.Take(Place, LeaseKind.Writing, Terms);
         try
         {
-            CheckStillThere();
-            Index.Refresh();
-            return new WritingSession(this, stay);
+            Refresh();
+            return new WritingSession(this, lease, level);
         }
         catch
         {
-            stay.Dispose();
+            lease.Dispose();
             throw;
         }
     }
 
-    /// <summary>Keeps reclaiming out until disposed; many may be in at once.</summary>
-    internal IDisposable Enter()
+    /// <summary>Brings the index in line with the packs that are really there, and with those that are leaving.</summary>
+    internal void Refresh()
     {
-        lock (gate)
-        {
-            if (reclaiming) throw new PlaceException(PlaceFault.InUse, $"the store at {Place.Name} is being reclaimed; wait until that is done");
-            inside++;
-        }
-        return new Release(() =>
-        {
-            lock (gate) inside--;
-        });
-    }
-
-    /// <summary>Keeps writers out while packs are removed; refused while somebody writes, because his chunks have no record yet.</summary>
-    internal IDisposable BeginReclaiming()
-    {
-        lock (gate)
-        {
-            if (inside > 0 || reclaiming) throw new PlaceException(PlaceFault.InUse, $"the store at {Place.Name} is being written or checked; reclaim when that is done");
-            reclaiming = true;
-        }
-        return new Release(() =>
-        {
-            lock (gate) reclaiming = false;
-        });
+        Index.Refresh();
+        Index.MarkLeaving(LeavingList.Read(Place).SelectMany(l => l.Packs).ToHashSet());
     }
 
     /// <summary>Proves that the place still holds this very store: a lost mount leaves an empty folder behind.</summary>
@@ -148,98 +146,54 @@ public sealed class PooledStore : IDisposable
     public StoreContents ReadContents()
     {
         CheckStillThere();
-        var copies = new List<StoredCopy>();
-        var damaged = new List<DamagedRecord>();
-        foreach (var file in Place.List(CopiesFolder).Concat(Place.List(BinFolder)).Where(f => f.Name.EndsWith(RecordEnding, StringComparison.Ordinal)))
-        {
-            var (id, binned) = ReadFileName(file.Name);
-            try
-            {
-                copies.Add(new StoredCopy(CopyRecord.FromBytes(Place.Read(file.Name), file.Name), binned));
-            }
-            catch (StoreDamageException e)
-            {
-                damaged.Add(new DamagedRecord(id, e.Message));
-            }
-        }
-        return new StoreContents([.. copies.OrderBy(c => c.Record.Taken)], [.. damaged]);
+        return Records.ReadAll();
     }
 
     /// <summary>The record of a copy, in the bin or not; null when there is none.</summary>
-    public CopyRecord? ReadRecord(string id) =>
-        FindRecordFile(id) is { } file ? CopyRecord.FromBytes(Place.Read(file), file) : null;
+    public CopyRecord? ReadRecord(string id) => Records.Read(id);
 
     /// <summary>Sends a copy to the bin. One that is there already stays as it is; false when the copy does not exist.</summary>
     public bool MoveToBin(string id, DateTimeOffset now)
     {
         CheckStillThere();
-        if (FindRecordFile(id) is not { } file) return false;
-        if (file.StartsWith(BinFolder, StringComparison.Ordinal)) return true;
-        Place.Move(file, $"{BinFolder}/{now.UtcDateTime.ToString(BinTimeFormat, CultureInfo.InvariantCulture)}-{id}{RecordEnding}");
-        return true;
+        return Records.MoveToBin(id, now);
     }
 
     /// <summary>Takes a copy back out of the bin. One that is not there stays as it is; false when the copy does not exist.</summary>
     public bool TakeBack(string id)
     {
         CheckStillThere();
-        if (FindRecordFile(id) is not { } file) return false;
-        if (file.StartsWith(BinFolder, StringComparison.Ordinal)) Place.Move(file, $"{CopiesFolder}/{id}{RecordEnding}");
-        return true;
+        return Records.TakeBack(id);
     }
 
     /// <summary>The sizes (bytes) of all packs by name.</summary>
     public IReadOnlyDictionary<string, long> PackSizes() =>
-        Place.List(ChunkIndex.Folder).Where(f => ChunkIndex.IsPack(f.Name)).ToDictionary(f => ChunkIndex.PackOf(f.Name), f => f.Size);
+        Place.List(PackNames.Folder).Where(f => PackNames.IsPack(f.Name)).ToDictionary(f => PackNames.PackOf(f.Name), f => f.Size);
 
-    internal void WriteRecord(CopyRecord record)
+    /// <summary>The secrets that open the store, without their content.</summary>
+    public IReadOnlyList<KeyWrap> KeyWraps() => KeyRing.Read(Place);
+
+    /// <summary>Lets another secret open the store; no data is written anew.</summary>
+    public KeyWrap AddKey(string label, Secret secret, DateTimeOffset now, Hardness? hardness = null)
     {
-        CheckStillThere();
-        if (FindRecordFile(record.Id) is not null) throw new PlaceException(PlaceFault.Other, $"a copy {record.Id} exists already");
-        Place.Write($"{CopiesFolder}/{record.Id}{RecordEnding}", record.ToBytes());
+        if (!Head.Encrypts) throw new StoreKeyException($"the store at {Place.Name} does not encrypt, so there is no key to wrap; make an encrypted store and carry the copies over");
+        var wrap = KeyWrap.Of(Keys, label, secret, now, hardness);
+        KeyRing.Add(Place, wrap);
+        return wrap;
     }
 
-    internal void DeleteRecord(string id)
-    {
-        if (FindRecordFile(id) is { } file) Place.Delete(file);
-    }
+    /// <summary>Withdraws a secret. The last one is refused: nobody could open the store any more.</summary>
+    public void WithdrawKey(string id) => KeyRing.Withdraw(Place, id);
 
-    private string? FindRecordFile(string id)
-    {
-        var plain = $"{CopiesFolder}/{id}{RecordEnding}";
-        if (Place.Exists(plain)) return plain;
-        foreach (var file in Place.List(BinFolder))
-            if (file.Name.EndsWith($"-{id}{RecordEnding}", StringComparison.Ordinal) && ReadFileName(file.Name).Id == id) return file.Name;
-        return null;
-    }
-
-    private static (string Id, DateTimeOffset? Binned) ReadFileName(string file)
-    {
-        var name = Path.GetFileNameWithoutExtension(file);
-        if (!file.StartsWith(BinFolder + "/", StringComparison.Ordinal)) return (name, null);
-        var dash = name.IndexOf('-', StringComparison.Ordinal);
-        return dash > 0 && DateTimeOffset.TryParseExact(name[..dash], BinTimeFormat, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal, out var binned)
-            ? (name[(dash + 1)..], binned)
-            : (name, DateTimeOffset.MaxValue);
-    }
-
-    private static StoreHead ReadHead(IPlace place)
-    {
-        if (!IsAt(place))
-            throw new PlaceException(PlaceFault.Unreachable, $"there is no store at {place.Name} (no {StoreHead.FileName}); mount it or restore its path");
-        return StoreHead.FromBytes(place.Read(StoreHead.FileName), place.Name);
-    }
-
-    public void Dispose() => claim.Dispose();
-
-    private sealed class Release(Action action) : IDisposable
-    {
-        public void Dispose() => action();
-    }
+    public void Dispose() => readers.Dispose();
 }
 
 /// <summary>A copy in a store; <paramref name="Binned"/> is the instant (UTC) at which it went to the bin, or null.</summary>
-public sealed record StoredCopy(CopyRecord Record, DateTimeOffset? Binned);
+public sealed record StoredCopy(CopyRecord Record, DateTimeOffset? Binned)
+{
+    /// <summary>The record's file in the store.</summary>
+    internal string File { get; init; } = "";
+}
 
 /// <summary>A copy whose record cannot be read.</summary>
 public sealed record DamagedRecord(string CopyId, string Problem);

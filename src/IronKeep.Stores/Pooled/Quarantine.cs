@@ -1,4 +1,3 @@
-using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
 
@@ -12,39 +11,59 @@ internal static class Quarantine
 {
     private const string Folder = "damaged";
 
-    /// <summary><paramref name="bytes"/> is what could be read of the pack; <paramref name="problem"/> why it could not, or empty.</summary>
-    public static PackDamage SetAside(PooledStore store, string pack, byte[] bytes, string problem)
+    /// <summary><paramref name="problem"/> says why the pack could not be read, or is empty when its bytes are others than were written.</summary>
+    public static PackDamage SetAside(PooledStore store, string pack, string problem)
     {
-        store.Index.Packs.TryGetValue(pack, out var entries);
+        using var lease = Lease.Take(store.Place, LeaseKind.Tending, store.Terms);
+        var table = store.Index.TableOf(pack);
         var indexProblem = store.Index.Damaged.GetValueOrDefault(pack);
-        var whole = (entries ?? []).Where(e => IsWhole(e, bytes)).ToList();
-        var lost = (entries?.Count ?? 0) - whole.Count;
-        if (whole.Count > 0)
+        int total = table?.Count ?? 0, saved = 0;
+        if (table is not null)
         {
-            using var builder = new PackBuilder();
-            foreach (var entry in whole) builder.AddStored(entry, bytes.AsSpan((int)entry.Offset, entry.StoredLength));
-            var (name, content) = builder.Seal();
-            store.Place.Write(ChunkIndex.FileOf(name), content.Span);
-            store.Index.Add(name, [.. builder.Entries]);
+            using var session = store.BeginWriting();
+            using var reader = new PackReader(store.Place, store.Keys);
+            var lane = table.Kind == PackKind.Listings ? session.Listings : session.OpenLane();
+            for (var b = 0; b < table.Blocks.Length; b++) saved += Save(store, pack, table, b, reader, lane);
+            session.Seal();
         }
-        store.Index.Forget(pack);
+        store.Index.Forget(new HashSet<string> { pack });
         try
         {
-            store.Place.Move(ChunkIndex.FileOf(pack), $"{Folder}/{pack}.pack");
+            store.Place.Move(PackNames.FileOf(pack), $"{Folder}/{pack}.pack");
         }
         catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
         {
             // A pack that vanished needs no setting aside.
         }
+        var lost = total - saved;
         var what = problem.Length > 0 ? problem
-            : entries is null ? indexProblem ?? "its index cannot be read, so all its chunks are lost"
-            : lost > 0 ? $"{lost} of its {entries.Count} chunks differ from what was written"
-            : "its head, index or tail differs from what was written, but all its chunks are whole and were saved";
+            : table is null ? indexProblem ?? "its table cannot be read, so all its chunks are lost"
+            : lost > 0 ? $"{lost} of its {total} chunks differ from what was written"
+            : "its head, table or tail differs from what was written, but all its chunks are whole and were saved";
         return new PackDamage(pack, what, lost);
     }
 
-    private static bool IsWhole(PackEntry entry, byte[] bytes) =>
-        entry.Offset + (long)entry.StoredLength <= bytes.Length
-        && ChunkReader.Unfold(entry, bytes.AsSpan((int)entry.Offset, entry.StoredLength)) is { } raw
-        && ChunkId.Of(raw) == entry.Id;
+    private static int Save(PooledStore store, string pack, PackTable table, int number, PackReader reader, WritingSession.Lane lane)
+    {
+        ReadOnlySpan<byte> raw;
+        try
+        {
+            raw = reader.Block(pack, table, number, out var whole);
+            if (!whole) return 0;
+        }
+        catch (PlaceException e) when (e.Fault is PlaceFault.Other or PlaceFault.NotFound)
+        {
+            return 0;
+        }
+        var block = table.Blocks[number];
+        var saved = 0;
+        for (var i = block.FirstChunk; i < block.FirstChunk + block.Chunks; i++)
+        {
+            var content = raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length);
+            if (store.Keys.IdOf(content) != table.IdAt(i)) continue;
+            lane.PutAnyway(table.IdAt(i), content);
+            saved++;
+        }
+        return saved;
+    }
 }

@@ -4,99 +4,251 @@ using IronKeep.Stores.Places;
 
 namespace IronKeep.Stores.Pooled;
 
-/// <summary>What reclaiming did: copies whose time in the bin was over, packs removed and rewritten, bytes the store uses less.</summary>
-public sealed record ReclaimReport(IReadOnlyList<string> CopiesGone, int PacksRemoved, int PacksRewritten, long BytesFreed);
+/// <summary>
+/// How far a reclaiming goes: bytes of packs that it rewrites at most, and bytes that the store may take more than before while packs
+/// wait to be removed.
+/// </summary>
+public sealed record ReclaimLimits(long Rewrite = long.MaxValue, long Extra = 1024L * 1024 * 1024);
 
 /// <summary>
-/// Frees the bytes that no copy needs any more. Marks from the copy records, so that a record that cannot be read, or a tree that
-/// cannot be walked, stops it: what cannot be known to be dead stays. New packs are durable before old ones go, and everything is
-/// idempotent, so a crash at any point loses nothing and the next reclaiming goes on.
+/// What reclaiming did: copies whose time in the bin was over, packs removed and rewritten, bytes the store uses less, and packs that
+/// still wait for somebody who was writing to end.
 /// </summary>
-public static class Reclaim
+public sealed record ReclaimReport(IReadOnlyList<string> CopiesGone, int PacksRemoved, int PacksRewritten, long BytesFreed, int PacksWaiting);
+
+/// <summary>
+/// Frees the bytes that no copy needs any more, also while others write. Marks from the copy records, so that a record that cannot be
+/// read, or a tree that cannot be walked, stops it: what cannot be known to be dead stays. What is to go is first put on a list (see
+/// <see cref="LeavingList"/>), new packs are durable before old ones go, and everything can be done again, so a crash at any point loses
+/// nothing and the next reclaiming goes on. docs/store-format.md says why it is safe.
+/// </summary>
+public sealed class Reclaim : IDisposable
 {
     /// <summary>Packs with less than this share of live bytes are rewritten.</summary>
     private const double WorthKeeping = 0.75;
 
-    /// <summary>Removes copies that went to the bin at or before <paramref name="binnedUntil"/>, then what nothing needs.</summary>
-    public static ReclaimReport Run(PooledStore store, DateTimeOffset binnedUntil, CancellationToken cancel = default)
+    /// <summary>Blocks with at least this share of live bytes are taken over as they are; others are compressed anew.</summary>
+    private const double WholeBlock = 0.5;
+
+    /// <summary>Packs under this size (bytes) are put together when there are so many of a kind.</summary>
+    private const long Small = PackFormat.Goal / 16;
+    private const int ManySmall = 12;
+
+    private readonly PooledStore store;
+    private readonly Lease lease;
+    private readonly CancellationToken cancel;
+    private readonly ReclaimLimits limits;
+    private Marks marks;
+    private int removed, rewritten, waiting;
+
+    private Reclaim(PooledStore store, ReclaimLimits limits, CancellationToken cancel)
     {
-        using var alone = store.BeginReclaiming();
+        (this.store, this.limits, this.cancel) = (store, limits, cancel);
+        lease = Lease.Take(store.Place, LeaseKind.Tending, store.Terms);
+        marks = new Marks(store);
+    }
+
+    /// <summary>Removes copies that went to the bin at or before <paramref name="binnedUntil"/>, then what nothing needs.</summary>
+    public static ReclaimReport Run(PooledStore store, DateTimeOffset binnedUntil, ReclaimLimits? limits = null, CancellationToken cancel = default)
+    {
+        store.CheckStillThere();
+        using var work = new Reclaim(store, limits ?? new ReclaimLimits(), cancel);
+        return work.Run(binnedUntil);
+    }
+
+    public void Dispose()
+    {
+        marks.Dispose();
+        lease.Dispose();
+    }
+
+    private ReclaimReport Run(DateTimeOffset binnedUntil)
+    {
+        var before = store.PackSizes().Values.Sum();
+        store.Place.RemoveRemnants(2 * store.Terms.Length);
+        ReadSound();
+        var gone = RemoveRecords(binnedUntil);
+        Mark();
+        var unreadable = new List<string>();
+        foreach (var list in LeavingList.Read(store.Place, unreadable)) Settle(list);
+        foreach (var list in unreadable) store.Place.Delete(list);
+        var packs = store.Index.Packs.ToList();
+        var dead = packs.Where(p => !marks.NeedsAny(p.Pack)).Select(p => p.Pack).ToList();
+        if (dead.Count > 0) Settle(Announce(dead));
+        Rewrite([.. packs.Where(p => marks.NeedsAny(p.Pack))]);
+        return new ReclaimReport(gone, removed, rewritten, before - store.PackSizes().Values.Sum(), waiting);
+    }
+
+    private StoreContents ReadSound()
+    {
         var contents = store.ReadContents();
-        if (contents.Damaged.Length > 0)
-            throw new StoreDamageException($"the record of copy {contents.Damaged[0].CopyId} cannot be read, so it is not known which chunks it needs; run a content check, and remove the record file by hand once the copy is given up");
-        var over = contents.Copies.Where(c => c.Binned <= binnedUntil).ToList();
-        var used = new HashSet<ChunkId>();
-        var seen = new HashSet<System.Collections.Immutable.ImmutableArray<ChunkId>>(TreeWalk.ListingComparer.Instance);
-        foreach (var copy in contents.Copies.Except(over))
+        return contents.Damaged.Length == 0 ? contents
+            : throw new StoreDamageException($"the record of copy {contents.Damaged[0].CopyId} cannot be read, so it is not known which chunks it needs; run a content check, and remove the record file by hand once the copy is given up");
+    }
+
+    private List<string> RemoveRecords(DateTimeOffset until)
+    {
+        var gone = new List<string>();
+        foreach (var copy in ReadSound().Copies.Where(c => c.Binned <= until && c.Binned != DateTimeOffset.MaxValue))
         {
-            cancel.ThrowIfCancellationRequested();
+            // By the very name that was looked at: one that was taken back meanwhile has another, and stays.
+            store.Place.Delete(copy.File);
+            if (store.ReadRecord(copy.Record.Id) is null) gone.Add(copy.Record.Id);
+        }
+        return gone;
+    }
+
+    /// <summary>Marks what all copies need that are there now.</summary>
+    private void Mark()
+    {
+        var contents = ReadSound();
+        // After the records: the packs of a copy are there before its record is.
+        store.Refresh();
+        foreach (var copy in contents.Copies)
+        {
             try
             {
-                TreeWalk.CollectChunks(store, copy.Record.RootChunks(), used, seen);
+                marks.Add(copy.Record, cancel);
             }
             catch (StoreDamageException e)
             {
                 throw new StoreDamageException($"copy {copy.Record.Id} cannot be walked ({e.Message}), so it is not known which chunks it needs; run its job again to heal it, or let it expire", e);
             }
         }
-        foreach (var copy in over) store.DeleteRecord(copy.Record.Id);
-        var (removed, rewritten, freed) = Sweep(store, used, cancel);
-        return new ReclaimReport([.. over.Select(c => c.Record.Id)], removed, rewritten, freed);
     }
 
-    private static (int Removed, int Rewritten, long Freed) Sweep(PooledStore store, HashSet<ChunkId> used, CancellationToken cancel)
+    /// <summary>Puts packs on a durable list. From here on nobody who begins to write counts on them; who is writing already is waited for.</summary>
+    private LeavingList Announce(IReadOnlyList<string> packs)
     {
-        var sizes = store.Place.List(ChunkIndex.Folder).Where(f => ChunkIndex.IsPack(f.Name)).ToDictionary(f => ChunkIndex.PackOf(f.Name), f => f.Size);
-        long before = sizes.Values.Sum();
-        int removed = 0, rewritten = 0;
-        using var builder = new PackBuilder();
-        var sources = new List<string>();
-        foreach (var (pack, entries) in store.Index.Packs.ToList())
+        var list = LeavingList.Of(packs);
+        list.Write(store.Place);
+        store.Refresh();
+        var writers = Lease.Living(store.Place).Where(l => l.Kind == LeaseKind.Writing).Select(l => l.Id).ToList();
+        list = list with { WaitsFor = [.. writers] };
+        if (writers.Count > 0) list.Write(store.Place);
+        return list;
+    }
+
+    /// <summary>Removes the packs of a list if nobody who was writing when it was made still is; those that a new copy needs stay.</summary>
+    private void Settle(LeavingList list)
+    {
+        if (list.MustWait(Lease.Living(store.Place)))
         {
-            cancel.ThrowIfCancellationRequested();
-            var live = entries.Where(e => used.Contains(e.Id) && store.Index.TryGet(e.Id, out var at) && at.Pack == pack).ToList();
-            if (live.Count == 0)
+            waiting += list.Packs.Length;
+            return;
+        }
+        // Copies that came since the first look can need what nothing needed then.
+        Mark();
+        lease.Prove();
+        var go = list.Packs.Where(p => !marks.NeedsAny(p) || HeldElsewhere(p)).ToHashSet();
+        // Not durable one by one: a dead pack that a crash brings back harms nobody.
+        foreach (var pack in go) store.Place.Delete(PackNames.FileOf(pack), durable: false);
+        store.Index.Forget(go);
+        removed += go.Count;
+        store.Place.Delete(list.File);
+        store.Refresh();
+    }
+
+    /// <summary>Whether every needed chunk of a leaving pack is in a pack that stays.</summary>
+    private bool HeldElsewhere(string pack)
+    {
+        if (store.Index.TableOf(pack) is not { } table) return false;
+        for (var i = 0; i < table.Count; i++)
+            if (marks.Needs(pack, i) && !store.Index.Holds(table.IdAt(i))) return false;
+        return true;
+    }
+
+    private void Rewrite(List<(string Pack, long Size)> packs)
+    {
+        var worth = packs.Select(p => (p.Pack, p.Size, Live: LiveShare(p.Pack))).ToList();
+        var chosen = worth.Where(p => p.Live < WorthKeeping).ToList();
+        var small = worth.Where(p => p.Size < Small && p.Live >= WorthKeeping).GroupBy(p => store.Index.TableOf(p.Pack)?.Kind).Where(g => g.Count() >= ManySmall).SelectMany(g => g);
+        long read = 0, extra = 0;
+        var batch = new List<string>();
+        var session = store.BeginWriting();
+        try
+        {
+            foreach (var (pack, size, live) in chosen.OrderBy(p => p.Live).Concat(small))
             {
-                Remove(store, pack);
-                removed++;
+                cancel.ThrowIfCancellationRequested();
+                if (read + size > limits.Rewrite || waiting > 0 && extra > limits.Extra) break;
+                batch.Add(pack);
+                read += size;
+                extra += (long)(size * live);
+                if (extra < Math.Min(limits.Extra, 8L * PackFormat.Goal)) continue;
+                Finish();
+                session = store.BeginWriting();
             }
-            else if (live.Sum(e => (long)e.StoredLength) < WorthKeeping * sizes.GetValueOrDefault(pack))
+            Finish();
+        }
+        finally
+        {
+            session.Dispose();
+        }
+
+        void Finish()
+        {
+            Parallel.ForEach(batch, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel }, session.OpenLane, (pack, _, lane) =>
             {
-                foreach (var entry in live)
+                CopyLive(session, lane, pack);
+                return lane;
+            }, _ => { });
+            session.Seal();
+            session.Dispose();
+            rewritten += batch.Count;
+            if (batch.Count == 0) return;
+            var before = waiting;
+            Settle(Announce(batch));
+            removed -= waiting == before ? batch.Count : 0;
+            if (waiting == before) extra = 0;
+            batch = [];
+        }
+    }
+
+    private double LiveShare(string pack)
+    {
+        if (store.Index.TableOf(pack) is not { } table) return 1;
+        long live = 0, all = 1;
+        for (var i = 0; i < table.Count; i++)
+        {
+            all += table.SpotAt(i).Length;
+            if (marks.Needs(pack, i)) live += table.SpotAt(i).Length;
+        }
+        return (double)live / all;
+    }
+
+    /// <summary>Takes over the live chunks of a pack: whole blocks as they are where that is worth it.</summary>
+    private void CopyLive(WritingSession session, WritingSession.Lane contentLane, string pack)
+    {
+        var table = store.Index.TableOf(pack) ?? throw new StoreDamageException($"the table of pack {pack} cannot be read; run a content check");
+        var lane = table.Kind == PackKind.Listings ? session.Listings : contentLane;
+        using var reader = new PackReader(store.Place, store.Keys);
+        lock (lane)
+        {
+            for (var b = 0; b < table.Blocks.Length; b++)
+            {
+                var block = table.Blocks[b];
+                var live = Enumerable.Range(block.FirstChunk, block.Chunks).Where(i => marks.Needs(pack, i)).ToList();
+                if (live.Count == 0) continue;
+                var whole = live.Sum(i => (long)table.SpotAt(i).Length) >= WholeBlock * block.Raw;
+                if (whole)
                 {
-                    var stored = new byte[entry.StoredLength];
-                    var read = store.Place.ReadAt(ChunkIndex.FileOf(pack), entry.Offset, stored);
-                    if (ChunkReader.Unfold(entry, stored.AsSpan(0, read)) is not { } raw || ChunkId.Of(raw) != entry.Id)
-                        throw new StoreDamageException($"chunk {entry.Id} in pack {pack} is not what was written; run a content check");
-                    builder.AddStored(entry, stored);
+                    var compressed = reader.Compressed(pack, table, b, out var sound);
+                    if (!sound) throw Damaged(b);
+                    lane.PutBlock(compressed, block, Enumerable.Range(block.FirstChunk, block.Chunks).Select(i => (table.IdAt(i), table.SpotAt(i).Length)));
+                    continue;
                 }
-                sources.Add(pack);
-                rewritten++;
-                if (builder.IsFull) Publish(store, builder, sources);
+                var raw = reader.Block(pack, table, b, out var opened);
+                if (!opened) throw Damaged(b);
+                foreach (var i in live)
+                {
+                    var content = raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length);
+                    if (store.Keys.IdOf(content) != table.IdAt(i)) throw Damaged(b);
+                    lane.PutAnyway(table.IdAt(i), content);
+                }
             }
         }
-        Publish(store, builder, sources);
-        var after = store.Place.List(ChunkIndex.Folder).Sum(f => f.Size);
-        return (removed, rewritten, before - after);
-    }
 
-    private static void Publish(PooledStore store, PackBuilder builder, List<string> sources)
-    {
-        if (!builder.IsEmpty)
-        {
-            var (name, bytes) = builder.Seal();
-            store.Place.Write(ChunkIndex.FileOf(name), bytes.Span);
-            store.Index.Add(name, [.. builder.Entries]);
-            builder.Clear();
-            sources.Remove(name);
-        }
-        foreach (var source in sources) Remove(store, source);
-        sources.Clear();
-    }
-
-    private static void Remove(PooledStore store, string pack)
-    {
-        store.Index.Forget(pack);
-        store.Place.Delete(ChunkIndex.FileOf(pack));
+        StoreDamageException Damaged(int block) => new($"block {block} of pack {pack} is not what was written; run a content check");
     }
 }

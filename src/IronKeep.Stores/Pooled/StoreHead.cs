@@ -1,16 +1,28 @@
 using System.Collections.Immutable;
 using System.Text.Json;
+using IronKeep.Stores.Keys;
 
 namespace IronKeep.Stores.Pooled;
 
-/// <summary>What a store says of itself in its first file. A reader that does not know a feature refuses the store by the feature's name.</summary>
-public sealed record StoreHead(string Format, int Version, string Id, DateTimeOffset Made, string Hash, string Encryption, ImmutableArray<string> Features)
+/// <summary>
+/// What a store says of itself in its first file. A reader that does not know a feature refuses the store by the feature's name.
+/// <paramref name="Key"/> is the root key of a store that does not encrypt, else null.
+/// </summary>
+public sealed record StoreHead(string Format, int Version, string Id, DateTimeOffset Made, string Hash, string Encryption, ImmutableArray<string> Features, byte[]? Key)
 {
+    public const string Encrypted = "aes-256-gcm", NotEncrypted = "none";
     internal const string FileName = "store.head";
     private const string KnownFormat = "ironkeep-pooled";
+    private const int KnownVersion = 2;
+    private const string Blake3 = "blake3", Sha256 = "sha-256";
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
 
-    internal static StoreHead New(DateTimeOffset now) => new(KnownFormat, 1, Guid.CreateVersion7(now).ToString("n"), now, "sha-256", "none", []);
+    public HashKind HashKind => Hash == Sha256 ? HashKind.Sha256 : HashKind.Blake3;
+
+    public bool Encrypts => Encryption == Encrypted;
+
+    internal static StoreHead New(HashKind hash, byte[]? openKey, DateTimeOffset now) =>
+        new(KnownFormat, KnownVersion, Guid.CreateVersion7(now).ToString("n"), now, hash == HashKind.Sha256 ? Sha256 : Blake3, openKey is null ? Encrypted : NotEncrypted, [], openKey);
 
     internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, Json));
 
@@ -26,9 +38,11 @@ public sealed record StoreHead(string Format, int Version, string Id, DateTimeOf
             throw new StoreDamageException($"{place}/{FileName} cannot be read", e);
         }
         if (head?.Format != KnownFormat) throw new StoreDamageException($"{place} does not hold a store in the pooled layout");
-        if (head.Version != 1) throw new StoreDamageException($"the store at {place} has format version {head.Version}; this program reads version 1");
-        if (head.Hash != "sha-256" || head.Encryption != "none" || head.Features.Length > 0)
-            throw new StoreDamageException($"the store at {place} uses what this program does not know: hash {head.Hash}, encryption {head.Encryption}, features {string.Join(", ", head.Features)}");
+        if (head.Version != KnownVersion) throw new StoreDamageException($"the store at {place} has format version {head.Version}; this program reads version {KnownVersion}. Use the program that wrote it, or start a new store in another folder");
+        if (!head.Features.IsDefaultOrEmpty) throw new StoreDamageException($"the store at {place} needs what this program does not know: {string.Join(", ", head.Features)}. Use a newer program");
+        if (head.Hash is not (Blake3 or Sha256)) throw new StoreDamageException($"the store at {place} uses the hash function '{head.Hash}', which this program does not know");
+        if (head.Encryption is not (Encrypted or NotEncrypted)) throw new StoreDamageException($"the store at {place} uses the encryption '{head.Encryption}', which this program does not know");
+        if (string.IsNullOrEmpty(head.Id) || (head.Encryption == NotEncrypted) != (head.Key is { Length: StoreKeys.Size })) throw new StoreDamageException($"{place}/{FileName} is not whole");
         return head;
     }
 }

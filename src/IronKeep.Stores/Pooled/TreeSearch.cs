@@ -19,7 +19,7 @@ public sealed class TreeSearch
     private readonly string pattern;
     private readonly bool wholePath;
     private readonly int most;
-    private readonly Dictionary<ImmutableArray<ChunkId>, ImmutableArray<SearchHit>> known = new(TreeWalk.ListingComparer.Instance);
+    private readonly Dictionary<ContentRef, ImmutableArray<SearchHit>> known = [];
 
     /// <summary>
     /// A pattern with '*' and '?', any case, for names; with a slash in it, for whole paths. Without wildcards it may stand anywhere
@@ -34,9 +34,9 @@ public sealed class TreeSearch
     }
 
     /// <summary>All hits in one copy; folders that are damaged are passed over.</summary>
-    public IEnumerable<SearchHit> In(CopyRecord record, CancellationToken cancel) => wholePath ? Paths(record.RootChunks(), "", cancel).Take(most) : Names(record.RootChunks(), cancel);
+    public IEnumerable<SearchHit> In(CopyRecord record, CancellationToken cancel) => wholePath ? Paths(record.RootContent(), "", cancel).Take(most) : Names(record.RootContent(), cancel);
 
-    private ImmutableArray<SearchHit> Names(ImmutableArray<ChunkId> listing, CancellationToken cancel)
+    private ImmutableArray<SearchHit> Names(ContentRef listing, CancellationToken cancel)
     {
         if (known.TryGetValue(listing, out var before)) return before;
         var hits = ImmutableArray.CreateBuilder<SearchHit>();
@@ -50,7 +50,7 @@ public sealed class TreeSearch
         return known[listing] = hits.ToImmutable();
     }
 
-    private IEnumerable<SearchHit> Paths(ImmutableArray<ChunkId> listing, string above, CancellationToken cancel)
+    private IEnumerable<SearchHit> Paths(ContentRef listing, string above, CancellationToken cancel)
     {
         foreach (var entry in Read(listing, cancel))
         {
@@ -61,7 +61,7 @@ public sealed class TreeSearch
         }
     }
 
-    private List<TreeEntry> Read(ImmutableArray<ChunkId> listing, CancellationToken cancel)
+    private List<TreeEntry> Read(ContentRef listing, CancellationToken cancel)
     {
         cancel.ThrowIfCancellationRequested();
         try

@@ -2,6 +2,8 @@ using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
 
@@ -11,103 +13,254 @@ namespace IronKeep.Stores.Pooled;
 /// </summary>
 public sealed class WritingSession : IDisposable
 {
+    /// <summary>Packs that may be on their way to the disk at once.</summary>
+    private const int Outstanding = 4;
+
     private readonly PooledStore store;
+    private readonly Lease lease;
+    private readonly int level;
     private readonly ConcurrentDictionary<ChunkId, byte> unsealed = new();
     private readonly ConcurrentBag<Lane> lanes = [];
+    private readonly SemaphoreSlim room = new(Outstanding);
+    private readonly ConcurrentBag<Task> publishing = [];
+    private Exception? failure;
     private long newBytes;
-    private long storedBytes;
-    private readonly IDisposable stay;
-    private bool ended;
+    private bool sealedAll, ended;
 
-    internal WritingSession(PooledStore store, IDisposable stay)
+    internal WritingSession(PooledStore store, Lease lease, int level)
     {
         this.store = store;
-        this.stay = stay;
+        this.lease = lease;
+        this.level = level;
+        Listings = OpenLane(PackKind.Listings);
     }
 
     /// <summary>Raw bytes of chunks that the store lacked, so far.</summary>
     public long NewBytes => Interlocked.Read(ref newBytes);
 
-    /// <summary>Bytes that these chunks take in packs, compressed, so far.</summary>
-    public long StoredBytes => Interlocked.Read(ref storedBytes);
+    /// <summary>Bytes that these chunks take in packs, compressed, so far; those of the last blocks come when they are sealed.</summary>
+    public long StoredBytes => lanes.Sum(l => l.StoredBytes);
 
-    public Lane OpenLane()
-    {
-        var lane = new Lane(this);
-        lanes.Add(lane);
-        return lane;
-    }
+    /// <summary>The lane of folder listings, which lie in packs of their own. Whoever uses it locks it.</summary>
+    public Lane Listings { get; }
+
+    /// <summary>A lane for the content of files.</summary>
+    public Lane OpenLane() => OpenLane(PackKind.Content);
 
     /// <summary>Seals every lane and writes the record: the commit point. No lane may be used any more.</summary>
     public void Commit(CopyRecord record)
     {
-        // What the lanes hold at the end goes into common packs, so that a small copy does not leave a pack for every worker.
-        Lane? last = null;
-        foreach (var lane in lanes)
+        Seal();
+        lease.Prove();
+        store.CheckStillThere();
+        store.Records.Write(record);
+        try
         {
-            last?.Absorb(lane);
-            last ??= lane;
+            lease.Prove();
         }
-        last?.Seal();
-        store.WriteRecord(record);
+        catch
+        {
+            store.Records.Delete(record.Id);
+            throw;
+        }
+    }
+
+    /// <summary>Makes everything that was put durable, without a record: it belongs to copies that are there already.</summary>
+    internal void Seal()
+    {
+        ThrowIfFailed();
+        sealedAll = true;
+        // What the lanes hold at the end goes into common packs, so that a small copy does not leave a pack for every worker.
+        foreach (var kind in lanes.GroupBy(l => l.Kind))
+        {
+            var first = kind.FirstOrDefault(l => l.HasFile) ?? kind.First();
+            foreach (var lane in kind.Where(l => l != first)) first.Absorb(lane);
+            foreach (var lane in kind) lane.Seal();
+        }
+        Task.WaitAll([.. publishing]);
+        ThrowIfFailed();
     }
 
     public void Dispose()
     {
         if (ended) return;
         ended = true;
+        try
+        {
+            // What a run that was stopped has stored is good, and the next one uses it.
+            if (!sealedAll && failure is null) Seal();
+            Task.WaitAll([.. publishing]);
+        }
+        catch (Exception e) when (e is PlaceException or AggregateException)
+        {
+            // Whoever commits hears of it; here nothing is committed.
+        }
         foreach (var lane in lanes) lane.Dispose();
-        stay.Dispose();
+        lease.Dispose();
+        room.Dispose();
+    }
+
+    private Lane OpenLane(PackKind kind)
+    {
+        var lane = new Lane(this, kind);
+        lanes.Add(lane);
+        return lane;
+    }
+
+    /// <summary>Remembers that a lane broke down in the middle: what it holds may be half done, and nothing more is sealed.</summary>
+    private Exception Failed(Exception e)
+    {
+        failure ??= e;
+        System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
+        return e;
+    }
+
+    private void ThrowIfFailed()
+    {
+        if (failure is { } e) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
+    }
+
+    /// <summary>Makes a pack durable while the lanes go on; waits when several are on their way already.</summary>
+    private void Publish(WrittenPack pack)
+    {
+        room.Wait();
+        publishing.Add(Task.Run(() =>
+        {
+            try
+            {
+                pack.Publish();
+                store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table));
+                for (var i = 0; i < pack.Table.Count; i++) unsealed.TryRemove(pack.Table.IdAt(i), out _);
+            }
+            catch (Exception e)
+            {
+                failure ??= e;
+            }
+            finally
+            {
+                room.Release();
+            }
+        }));
+    }
+
+    private long SizeOf(PackTable table)
+    {
+        var end = table.Blocks.Length == 0 ? PackFormat.HeadSize : table.Blocks[^1].Offset + table.Blocks[^1].Stored;
+        return end + table.Blocks.Length * PackFormat.BlockEntrySize + (long)table.Count * PackFormat.ChunkEntrySize + (store.Head.Encrypts ? Keys.Sealing.TagSize : 0) + PackFormat.TailSize;
     }
 
     /// <summary>One worker's way into the store; not for two threads at once.</summary>
     public sealed class Lane : IDisposable
     {
         private readonly WritingSession session;
-        private readonly PackBuilder pack = new();
+        private readonly PackBuilder pack;
 
-        internal Lane(WritingSession session) => this.session = session;
+        internal Lane(WritingSession session, PackKind kind)
+        {
+            (this.session, Kind) = (session, kind);
+            pack = new PackBuilder(session.store.Place, session.store.Keys, kind, session.level);
+        }
+
+        internal PackKind Kind { get; }
+        internal long StoredBytes => pack.StoredBytes;
+        internal bool HasFile => pack.HasFile;
 
         /// <summary>Stores a chunk unless the store has it; the content may be at most <see cref="ContentCutter.Most"/> bytes.</summary>
         public ChunkId Put(ReadOnlySpan<byte> content)
         {
-            var id = ChunkId.Of(content);
-            if (session.store.Index.Contains(id) || !session.unsealed.TryAdd(id, 0)) return id;
+            session.ThrowIfFailed();
+            var id = session.store.Keys.IdOf(content);
+            if (session.store.Index.Holds(id) || !session.unsealed.TryAdd(id, 0)) return id;
             Interlocked.Add(ref session.newBytes, content.Length);
-            Interlocked.Add(ref session.storedBytes, pack.Add(id, content));
-            if (pack.IsFull) Seal();
+            Add(id, content);
             return id;
         }
 
-        /// <summary>Cuts and stores content that is in memory as a whole.</summary>
-        public ImmutableArray<ChunkId> PutAll(ReadOnlySpan<byte> content)
+        /// <summary>A reference to content of these chunks; long lists of identities become chunks themselves.</summary>
+        public ContentRef Refer(IReadOnlyList<ChunkId> ids)
         {
-            var ids = ImmutableArray.CreateBuilder<ChunkId>();
-            while (content.Length > 0)
-            {
-                var cut = ContentCutter.NextCut(content);
-                ids.Add(Put(content[..cut]));
-                content = content[cut..];
-            }
-            return ids.ToImmutable();
+            if (ids.Count <= ContentRef.MostDirect) return new ContentRef(0, [.. ids]);
+            var above = Lists(ids);
+            var depth = 1;
+            for (; above.Count > ContentRef.MostDirect; depth++) above = Lists(above);
+            return new ContentRef(depth, [.. above]);
         }
+
+        /// <summary>Adds blocks of another pack as they are.</summary>
+        internal void PutBlock(ReadOnlySpan<byte> stored, PackBlock block, IEnumerable<(ChunkId, int)> contents)
+        {
+            try
+            {
+                Publish(pack.AddBlock(stored, block.Raw, block.Codec, contents));
+            }
+            catch (Exception e)
+            {
+                throw session.Failed(e);
+            }
+        }
+
+        /// <summary>Adds a chunk whether or not the store has it.</summary>
+        internal void PutAnyway(ChunkId id, ReadOnlySpan<byte> content) => Add(id, content);
 
         internal void Absorb(Lane other)
         {
-            pack.Absorb(other.pack);
-            if (pack.IsFull) Seal();
+            try
+            {
+                Publish(pack.Absorb(other.pack));
+            }
+            catch (Exception e)
+            {
+                throw session.Failed(e);
+            }
         }
 
         internal void Seal()
         {
-            if (pack.IsEmpty) return;
-            var (name, bytes) = pack.Seal();
-            session.store.Place.Write(ChunkIndex.FileOf(name), bytes.Span);
-            session.store.Index.Add(name, [.. pack.Entries]);
-            pack.Clear();
+            try
+            {
+                Publish(pack.Seal());
+            }
+            catch (Exception e)
+            {
+                throw session.Failed(e);
+            }
         }
 
         /// <summary>Gives up what is not sealed.</summary>
         public void Dispose() => pack.Dispose();
+
+        // Cut where an identity chooses, so that a change in the middle of a large file changes one list.
+        private List<ChunkId> Lists(IReadOnlyList<ChunkId> ids)
+        {
+            const int least = 256, most = 4096;
+            var lists = new List<ChunkId>();
+            var bytes = new RecordBuffer();
+            for (var i = 0; i < ids.Count; i++)
+            {
+                ids[i].Write(bytes.Take(ChunkId.Size));
+                var count = bytes.Length / ChunkId.Size;
+                if (i + 1 < ids.Count && count < most && (count < least || (ids[i].D & 0x3FF) != 0)) continue;
+                lists.Add(Put(bytes.Written));
+                bytes.Clear();
+            }
+            return lists;
+        }
+
+        private void Add(ChunkId id, ReadOnlySpan<byte> content)
+        {
+            try
+            {
+                Publish(pack.Add(id, content));
+            }
+            catch (Exception e)
+            {
+                throw session.Failed(e);
+            }
+        }
+
+        private void Publish(WrittenPack? full)
+        {
+            if (full is not null) session.Publish(full);
+        }
     }
 }

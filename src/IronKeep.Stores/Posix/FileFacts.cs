@@ -9,34 +9,15 @@ public readonly record struct FileTime(long Seconds, uint Nanoseconds)
     public DateTimeOffset ToDateTimeOffset() => DateTimeOffset.FromUnixTimeSeconds(Math.Clamp(Seconds, -62135596800, 253402300799)).AddTicks(Nanoseconds / 100);
 }
 
-/// <summary>The attributes of one entry. <paramref name="Mode"/> holds the twelve permission bits only.</summary>
+/// <summary>
+/// The attributes of one entry. <paramref name="Mode"/> holds the twelve permission bits only; <paramref name="Blocks"/> counts 512
+/// bytes each; <paramref name="Node"/> is the number of a device node, major in the upper half.
+/// </summary>
 public readonly record struct FileFacts(
-    EntryKind Kind, uint Mode, uint User, uint Group, long Size, ulong Inode, ulong Device, uint Links, FileTime Modified, FileTime Changed);
+    EntryKind Kind, uint Mode, uint User, uint Group, long Size, long Blocks, ulong Inode, ulong Device, ulong Node, uint Links, FileTime Modified, FileTime Changed);
 
-/// <summary>A system call failed; carries the error number of errno(3).</summary>
-public sealed class PosixException(int error, string what) : IOException($"{what}: {Describe(error)}")
-{
-    public int Error { get; } = error;
+/// <summary>A named attribute beside the fixed ones: extended attributes, and with them access control lists.</summary>
+public sealed record NamedAttribute(byte[] Name, byte[] Value);
 
-    public bool NotFound => Error is 2 or 20;
-    public bool AccessDenied => Error is 1 or 13;
-    public bool Exists => Error == 17;
-    public bool NoSpace => Error is 28 or 122;
-
-    private static string Describe(int error) => error switch
-    {
-        1 => "operation not permitted",
-        2 => "no such file or folder",
-        5 => "input/output error of the device",
-        13 => "permission denied",
-        17 => "already exists",
-        20 => "not a folder",
-        21 => "is a folder",
-        28 => "no space left on the device",
-        30 => "the file system is read-only",
-        36 => "the name is too long",
-        40 => "is a symbolic link where none is followed",
-        122 => "the disk quota is used up",
-        _ => $"error {error}",
-    };
-}
+/// <summary>A stretch of a file that holds data, in bytes; between two of them lies a hole.</summary>
+public readonly record struct Extent(long Offset, long Length);

@@ -9,7 +9,13 @@ internal static unsafe partial class Native
     public const int AtFdCwd = -100;
     public const int AtSymlinkNoFollow = 0x100;
     public const int AtEmptyPath = 0x1000;
+    /// <summary>Take what the kernel knows, without asking a server again.</summary>
+    public const int AtDontSync = 0x4000;
     public const uint StatxBasic = 0x7ff;
+    /// <summary>Begin to write to the disk, and do not wait.</summary>
+    public const uint SyncBegin = 2;
+    public const int SeekData = 3, SeekHole = 4;
+    public const int PathOnly = 0x200000;
 
     public const int ReadOnly = 0;
     public const int WriteOnly = 1;
@@ -59,6 +65,57 @@ internal static unsafe partial class Native
 
     [LibraryImport("libc", EntryPoint = "unlinkat", SetLastError = true)]
     public static partial int UnlinkAt(int folder, byte* name, int flags);
+
+    [LibraryImport("libc", EntryPoint = "linkat", SetLastError = true)]
+    public static partial int LinkAt(int fromFolder, byte* from, int toFolder, byte* to, int flags);
+
+    [LibraryImport("libc", EntryPoint = "mknodat", SetLastError = true)]
+    public static partial int MakeNodeAt(int folder, byte* name, uint mode, ulong device);
+
+    [LibraryImport("libc", EntryPoint = "lseek", SetLastError = true)]
+    public static partial long Seek(int file, long offset, int whence);
+
+    [LibraryImport("libc", EntryPoint = "ftruncate", SetLastError = true)]
+    public static partial int Truncate(int file, long size);
+
+    [LibraryImport("libc", EntryPoint = "pread", SetLastError = true)]
+    public static partial nint ReadAt(int file, byte* buffer, nuint size, long offset);
+
+    [LibraryImport("libc", EntryPoint = "pwrite", SetLastError = true)]
+    public static partial nint WriteAt(int file, byte* buffer, nuint size, long offset);
+
+    [LibraryImport("libc", EntryPoint = "sync_file_range", SetLastError = true)]
+    public static partial int SyncRange(SafeFileHandle file, long offset, long length, uint flags);
+
+    [LibraryImport("libc", EntryPoint = "close", SetLastError = true)]
+    public static partial int Close(int file);
+
+    [LibraryImport("libc", EntryPoint = "fchown", SetLastError = true)]
+    public static partial int ChangeOwner(int file, uint user, uint group);
+
+    [LibraryImport("libc", EntryPoint = "fchmod", SetLastError = true)]
+    public static partial int ChangeMode(int file, uint mode);
+
+    [LibraryImport("libc", EntryPoint = "futimens", SetLastError = true)]
+    public static partial int SetTimes(int file, long* accessAndModified);
+
+    [LibraryImport("libc", EntryPoint = "flistxattr", SetLastError = true)]
+    public static partial nint ListAttributes(int file, byte* list, nuint size);
+
+    [LibraryImport("libc", EntryPoint = "fgetxattr", SetLastError = true)]
+    public static partial nint GetAttribute(int file, byte* name, byte* value, nuint size);
+
+    [LibraryImport("libc", EntryPoint = "fsetxattr", SetLastError = true)]
+    public static partial int SetAttribute(int file, byte* name, byte* value, nuint size, int flags);
+
+    [LibraryImport("libc", EntryPoint = "llistxattr", SetLastError = true)]
+    public static partial nint ListAttributesAt(byte* path, byte* list, nuint size);
+
+    [LibraryImport("libc", EntryPoint = "lgetxattr", SetLastError = true)]
+    public static partial nint GetAttributeAt(byte* path, byte* name, byte* value, nuint size);
+
+    [LibraryImport("libc", EntryPoint = "lsetxattr", SetLastError = true)]
+    public static partial int SetAttributeAt(byte* path, byte* name, byte* value, nuint size, int flags);
 
     [LibraryImport("libc", EntryPoint = "access", SetLastError = true, StringMarshalling = StringMarshalling.Utf8)]
     public static partial int Access(string path, int mode);

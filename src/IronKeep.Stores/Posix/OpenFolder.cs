@@ -11,6 +11,7 @@ namespace IronKeep.Stores.Posix;
 /// </summary>
 public sealed unsafe class OpenFolder : IDisposable
 {
+    [ThreadStatic] private static byte[]? listing;
     private readonly SafeFileHandle handle;
 
     private OpenFolder(SafeFileHandle handle) => this.handle = handle;
@@ -18,68 +19,106 @@ public sealed unsafe class OpenFolder : IDisposable
     private int Fd => (int)handle.DangerousGetHandle();
 
     /// <summary>Opens an absolute path, following links on the way.</summary>
-    public static OpenFolder AtPath(string path) => new(Open(Native.AtFdCwd, Encoding.UTF8.GetBytes(path), Native.Folder, 0, path));
+    public static OpenFolder AtPath(string path) => new(Open(Native.AtFdCwd, Encoding.UTF8.GetBytes(path), Native.Folder, path));
 
     /// <summary>Opens a folder inside this one; a link in its place is refused.</summary>
-    public OpenFolder Enter(ReadOnlySpan<byte> name) => new(Open(Fd, name, Native.Folder | Native.NoFollow, 0, null));
+    public OpenFolder Enter(ReadOnlySpan<byte> name) => new(Open(Fd, name, Native.Folder | Native.NoFollow, null));
 
-    /// <summary>The names in the folder without "." and "..", in the order of the file system. Once for each opening: the folder is read to its end.</summary>
-    public List<byte[]> List()
+    /// <summary>The names in the folder without "." and "..", sorted by their bytes. Once for each opening: the folder is read to its end.</summary>
+    public NameList List()
     {
-        var names = new List<byte[]>();
-        var buffer = new byte[64 * 1024];
+        var names = new NameList();
+        var buffer = listing ??= new byte[64 * 1024];
         fixed (byte* start = buffer)
         {
             while (true)
             {
                 var read = Native.GetDents(Fd, start, (nuint)buffer.Length);
                 if (read < 0) throw Failed("cannot list the folder");
-                if (read == 0) return names;
+                if (read == 0) break;
                 // struct linux_dirent64: inode 8, offset 8, record length 2, type 1, name ended by zero.
                 for (var at = 0; at < read;)
                 {
                     var record = buffer.AsSpan(at);
                     var name = record[19..];
                     name = name[..name.IndexOf((byte)0)];
-                    if (!name.SequenceEqual("."u8) && !name.SequenceEqual(".."u8)) names.Add(name.ToArray());
+                    if (!name.SequenceEqual("."u8) && !name.SequenceEqual(".."u8)) names.Add(name);
                     at += BinaryPrimitives.ReadUInt16LittleEndian(record[16..]);
                 }
             }
         }
+        names.Sort();
+        return names;
     }
 
     /// <summary>Attributes of an entry (of a link itself, not of what it points to); null when there is none.</summary>
     public FileFacts? Facts(ReadOnlySpan<byte> name)
     {
         Span<byte> text = stackalloc byte[name.Length + 1];
-        fixed (byte* pointer = Terminated(name, text))
+        return FactsOfTerminated(Terminated(name, text), out var facts) ? facts : null;
+    }
+
+    /// <summary>Attributes of an entry whose name ends with a zero; false when there is none.</summary>
+    public bool FactsOfTerminated(ReadOnlySpan<byte> name, out FileFacts facts)
+    {
+        fixed (byte* pointer = name)
         {
             Native.StatxBuffer buffer;
-            if (Native.Statx(Fd, pointer, Native.AtSymlinkNoFollow, Native.StatxBasic, &buffer) == 0) return ToFacts(buffer);
-            var error = Marshal.GetLastPInvokeError();
-            return error is 2 or 20 ? null : throw new PosixException(error, "cannot read the attributes");
+            var found = Native.Statx(Fd, pointer, Native.AtSymlinkNoFollow | Native.AtDontSync, Native.StatxBasic, &buffer) == 0;
+            facts = found ? ToFacts(buffer) : default;
+            if (!found && Marshal.GetLastPInvokeError() is not (2 or 20) and var error) throw new PosixException(error, "cannot read the attributes");
+            return found;
         }
     }
 
     /// <summary>Attributes of the open folder itself.</summary>
-    public FileFacts Facts() => FactsOf(handle);
+    public FileFacts Facts() => FactsOf(Fd);
+
+    /// <summary>The extended attributes of the open folder itself.</summary>
+    public List<NamedAttribute> Attributes() => NamedAttributes.Of(Fd);
+
+    /// <summary>The extended attributes of an entry that is not opened.</summary>
+    public List<NamedAttribute> Attributes(ReadOnlySpan<byte> name) => NamedAttributes.At(Fd, name);
+
+    public void SetAttribute(ReadOnlySpan<byte> name, NamedAttribute attribute) => NamedAttributes.SetAt(Fd, name, attribute);
 
     /// <summary>Attributes of an open file.</summary>
-    public static FileFacts FactsOf(SafeFileHandle file)
+    internal static FileFacts FactsOf(int file)
     {
         byte zero = 0;
         Native.StatxBuffer buffer;
-        return Native.Statx((int)file.DangerousGetHandle(), &zero, Native.AtEmptyPath, Native.StatxBasic, &buffer) == 0
+        return Native.Statx(file, &zero, Native.AtEmptyPath, Native.StatxBasic, &buffer) == 0
             ? ToFacts(buffer)
             : throw Failed("cannot read the attributes");
     }
 
     /// <summary>Opens a file for reading without following a link and without waiting on a FIFO.</summary>
-    public SafeFileHandle OpenFile(ReadOnlySpan<byte> name) => Open(Fd, name, Native.ReadOnly | Native.NoFollow | Native.NonBlock, 0, null);
+    public OpenFile OpenFile(ReadOnlySpan<byte> name) => new(OpenAt(Fd, name, Native.ReadOnly | Native.NoFollow | Native.NonBlock, 0, null));
+
+    /// <summary>Opens a file at a path for reading, following links.</summary>
+    public static OpenFile OpenFileAt(string path) => new(OpenAt(Native.AtFdCwd, Encoding.UTF8.GetBytes(path), Native.ReadOnly, 0, path));
 
     /// <summary>Makes a new file for writing, readable by its owner alone; an existing entry is never touched.</summary>
-    public SafeFileHandle CreateFile(ReadOnlySpan<byte> name) =>
-        Open(Fd, name, Native.WriteOnly | Native.Create | Native.Exclusive | Native.NoFollow, 0b110_000_000, null);
+    public OpenFile CreateFile(ReadOnlySpan<byte> name) =>
+        new(OpenAt(Fd, name, Native.WriteOnly | Native.Create | Native.Exclusive | Native.NoFollow, 0b110_000_000, null));
+
+    /// <summary>Gives an entry of another folder a second name in this one (a hard link).</summary>
+    public void LinkTo(OpenFolder other, ReadOnlySpan<byte> existing, ReadOnlySpan<byte> name)
+    {
+        Span<byte> fromText = stackalloc byte[existing.Length + 1], toText = stackalloc byte[name.Length + 1];
+        fixed (byte* from = Terminated(existing, fromText), to = Terminated(name, toText))
+            if (Native.LinkAt(other.Fd, from, Fd, to, 0) != 0) throw Failed("cannot be linked");
+    }
+
+    /// <summary>Makes a device node; <paramref name="node"/> has the major number in its upper half.</summary>
+    public void MakeDevice(ReadOnlySpan<byte> name, bool block, ulong node)
+    {
+        ulong major = node >> 32, minor = node & 0xFFFF_FFFF;
+        // The C library's makedev().
+        var device = (minor & 0xFF) | ((major & 0xFFF) << 8) | ((minor & ~0xFFul) << 12) | ((major & ~0xFFFul) << 32);
+        var mode = block ? 0x6000u | 0b110_000_000 : 0x2000u | 0b110_000_000;
+        Call(name, (p, fd) => Native.MakeNodeAt(fd, (byte*)p, mode, device), "cannot make the device node");
+    }
 
     public byte[] ReadLink(ReadOnlySpan<byte> name)
     {
@@ -105,6 +144,23 @@ public sealed unsafe class OpenFolder : IDisposable
             var address = (nint)to;
             Call(name, (p, fd) => Native.SymlinkAt((byte*)address, fd, (byte*)p), "cannot make the link");
         }
+    }
+
+    /// <summary>Sets the owner of the open folder itself.</summary>
+    public void SetOwner(uint user, uint group)
+    {
+        if (Native.ChangeOwner(Fd, user, group) != 0) throw Failed("cannot set the owner");
+    }
+
+    /// <summary>Sets an extended attribute of the open folder itself.</summary>
+    public void SetAttribute(NamedAttribute attribute) => NamedAttributes.Set(Fd, attribute);
+
+    /// <summary>Sets the twelve permission bits and both times of the open folder itself.</summary>
+    public void SetModeAndModified(uint mode, FileTime time)
+    {
+        if (Native.ChangeMode(Fd, mode) != 0) throw Failed("cannot set the mode");
+        var times = stackalloc long[] { time.Seconds, time.Nanoseconds, time.Seconds, time.Nanoseconds };
+        if (Native.SetTimes(Fd, times) != 0) throw Failed("cannot set the times");
     }
 
     public void SetOwner(ReadOnlySpan<byte> name, uint user, uint group) =>
@@ -170,13 +226,15 @@ public sealed unsafe class OpenFolder : IDisposable
             if (call((nint)pointer, Fd) != 0) throw Failed(what);
     }
 
-    private static SafeFileHandle Open(int folder, ReadOnlySpan<byte> name, int flags, uint mode, string? path)
+    private static SafeFileHandle Open(int folder, ReadOnlySpan<byte> name, int flags, string? path) => new(OpenAt(folder, name, flags, 0, path), true);
+
+    private static int OpenAt(int folder, ReadOnlySpan<byte> name, int flags, uint mode, string? path)
     {
         Span<byte> text = stackalloc byte[name.Length + 1];
         fixed (byte* pointer = Terminated(name, text))
         {
             var fd = Native.OpenAt(folder, pointer, flags | Native.CloseOnExec, mode);
-            return fd >= 0 ? new SafeFileHandle(fd, true) : throw Failed(path is null ? "cannot open" : $"cannot open {path}");
+            return fd >= 0 ? fd : throw Failed(path is null ? "cannot open" : $"cannot open {path}");
         }
     }
 
@@ -200,6 +258,6 @@ public sealed unsafe class OpenFolder : IDisposable
             0x2000 => EntryKind.CharacterDevice,
             _ => EntryKind.File,
         },
-        b.Mode & 0xFFFu, b.User, b.Group, (long)b.Size, b.Inode, ((ulong)b.DeviceMajor << 32) | b.DeviceMinor, b.Links,
+        b.Mode & 0xFFFu, b.User, b.Group, (long)b.Size, (long)b.Blocks, b.Inode, ((ulong)b.DeviceMajor << 32) | b.DeviceMinor, ((ulong)b.DeviceMajorOfNode << 32) | b.DeviceMinorOfNode, b.Links,
         new FileTime(b.Modified.Seconds, b.Modified.Nanoseconds), new FileTime(b.Changed.Seconds, b.Changed.Nanoseconds));
 }

@@ -1,0 +1,76 @@
+using IronKeep.Stores;
+using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Packs;
+using IronKeep.Stores.Trees;
+
+namespace IronKeep.Runs.Backups;
+
+/// <summary>The listing of a folder in the previous copy, gone through once in the order of names. Only a few chunks of it are in memory.</summary>
+internal sealed class PreviousListing
+{
+    private readonly List<ChunkId> chunks;
+    private readonly Action<string> unreadable;
+    private byte[] segment = [];
+    private int chunk, at, recordStart, recordLength;
+
+    private PreviousListing(List<ChunkId> chunks, Action<string> unreadable) => (this.chunks, this.unreadable) = (chunks, unreadable);
+
+    /// <summary>Null when the listing cannot be read; that is told, and everything is read anew.</summary>
+    public static PreviousListing? Of(ContentRef content, ChunkReader reader, Action<string> unreadable)
+    {
+        try
+        {
+            return new PreviousListing([.. reader.Ids(content)], unreadable);
+        }
+        catch (StoreDamageException e)
+        {
+            unreadable(e.Message);
+            return null;
+        }
+    }
+
+    /// <summary>Gives each name of the window the record of that name. Windows come in the order of names.</summary>
+    public void Match(Window window, ChunkReader reader)
+    {
+        for (var i = window.From; i < window.To; i++)
+        {
+            var name = window.NameAt(i);
+            while (true)
+            {
+                if (recordLength == 0 && !Next(reader)) return;
+                ReadOnlySpan<byte> from = segment.AsSpan(recordStart, recordLength);
+                var order = EntryRecord.NameOf(EntryRecord.Take(ref from)).SequenceCompareTo(name);
+                if (order > 0) break;
+                if (order == 0) window.SetBefore(i, segment, recordStart, recordLength);
+                recordLength = 0;
+                if (order == 0) break;
+            }
+        }
+    }
+
+    private bool Next(ChunkReader reader)
+    {
+        try
+        {
+            while (at >= segment.Length)
+            {
+                if (chunk >= chunks.Count) return false;
+                segment = reader.Read(chunks[chunk++]).ToArray();
+                at = segment.Length - FolderListing.Records(segment).Length;
+            }
+            ReadOnlySpan<byte> from = segment.AsSpan(at);
+            var before = from.Length;
+            EntryRecord.Take(ref from);
+            recordStart = at;
+            recordLength = before - from.Length;
+            at += recordLength;
+            return true;
+        }
+        catch (StoreDamageException e)
+        {
+            unreadable(e.Message);
+            (chunk, at, segment) = (chunks.Count, 0, []);
+            return false;
+        }
+    }
+}

@@ -1,0 +1,124 @@
+using System.Buffers;
+using System.Security.Cryptography;
+using IronKeep.Stores.Keys;
+using IronKeep.Stores.Places;
+
+namespace IronKeep.Stores.Packs;
+
+/// <summary>Reads tables and blocks of packs. One per thread: it keeps the cipher of the last pack and the bytes of the last block.</summary>
+internal sealed class PackReader(IPlace place, StoreKeys keys) : IDisposable
+{
+    private Zstd? zstd;
+    private AesGcm? cipher;
+    private string cipherOf = "", blockPack = "";
+    private int blockNumber;
+    private byte[] stored = [], raw = [];
+
+    /// <summary>The table of a pack; a pack that is not what it should be is a <see cref="StoreDamageException"/>.</summary>
+    public PackTable ReadTable(string pack, long size)
+    {
+        if (size is < PackFormat.HeadSize + PackFormat.TailSize or > PackFormat.Largest) throw new StoreDamageException($"pack {pack} has {size} bytes, which no pack has");
+        var file = PackNames.FileOf(pack);
+        Span<byte> head = stackalloc byte[PackFormat.HeadSize], tail = stackalloc byte[PackFormat.TailSize];
+        var (kind, salt) = PackFormat.ReadHead(head[..place.ReadAt(file, 0, head)], keys.Encrypts, pack);
+        var (offset, length, blocks, chunks) = PackFormat.ReadTail(tail[..place.ReadAt(file, size - tail.Length, tail)], size, keys.Encrypts, pack);
+        var table = new byte[length];
+        Span<byte> check = stackalloc byte[Hashes.Size];
+        var read = place.ReadAt(file, offset, table);
+        Hashes.Plain(keys.Hash, table.AsSpan(0, read), check);
+        if (!check.SequenceEqual(PackFormat.CheckOf(tail))) throw new StoreDamageException($"the table of pack {pack} is not what was written");
+        using var own = keys.CipherOf(salt);
+        return PackTable.Read(Decrypt(own, table, PackFormat.TableNumber) ? table.AsSpan(0, length - (keys.Encrypts ? Sealing.TagSize : 0)) : throw new StoreDamageException($"the table of pack {pack} was sealed with another key or changed"), blocks, chunks, kind, salt, offset, pack);
+    }
+
+    /// <summary>
+    /// The raw bytes of a block, valid until the next call; null when they are not what was written. A place that fails throws.
+    /// </summary>
+    public ReadOnlySpan<byte> Block(string pack, PackTable table, int number, out bool whole)
+    {
+        var block = table.Blocks[number];
+        whole = true;
+        if (blockPack == pack && blockNumber == number) return raw.AsSpan(0, block.Raw);
+        blockPack = "";
+        Ensure(ref stored, block.Stored);
+        var bytes = stored.AsSpan(0, block.Stored);
+        whole = place.ReadAt(PackNames.FileOf(pack), block.Offset, bytes) == bytes.Length && Open(pack, table, number, bytes);
+        if (!whole) return default;
+        (blockPack, blockNumber) = (pack, number);
+        return raw.AsSpan(0, block.Raw);
+    }
+
+    /// <summary>A block that lies in memory, decrypted and decompressed; the result is in <see cref="Raw"/>. The bytes given are used up.</summary>
+    public bool Open(string pack, PackTable table, int number, Span<byte> bytes)
+    {
+        blockPack = "";
+        var block = table.Blocks[number];
+        if (OpenSeal(pack, table, number, bytes) is not { } length) return false;
+        Ensure(ref raw, block.Raw);
+        if (block.Codec == BlockCodec.Zstd) return (zstd ??= new Zstd()).Decompress(bytes[..length], raw.AsSpan(0, block.Raw));
+        if (length != block.Raw) return false;
+        bytes[..length].CopyTo(raw);
+        return true;
+    }
+
+    /// <summary>The bytes of a block without their seal, still compressed; -1 as length when they were changed. Used up by the next call.</summary>
+    public Span<byte> Compressed(string pack, PackTable table, int number, out bool whole)
+    {
+        blockPack = "";
+        var block = table.Blocks[number];
+        Ensure(ref stored, block.Stored);
+        var bytes = stored.AsSpan(0, block.Stored);
+        var length = place.ReadAt(PackNames.FileOf(pack), block.Offset, bytes) == bytes.Length ? OpenSeal(pack, table, number, bytes) : null;
+        whole = length is not null;
+        return bytes[..(length ?? 0)];
+    }
+
+    /// <summary>The raw bytes of the block that was opened last.</summary>
+    public ReadOnlySpan<byte> Raw => raw;
+
+    public void Dispose()
+    {
+        if (stored.Length > 0) ArrayPool<byte>.Shared.Return(stored);
+        if (raw.Length > 0) ArrayPool<byte>.Shared.Return(raw);
+        stored = raw = [];
+        zstd?.Dispose();
+        cipher?.Dispose();
+    }
+
+    private int? OpenSeal(string pack, PackTable table, int number, Span<byte> bytes)
+    {
+        if (!keys.Encrypts) return bytes.Length;
+        if (cipherOf != pack)
+        {
+            cipher?.Dispose();
+            cipher = keys.CipherOf(table.Salt);
+            cipherOf = pack;
+        }
+        return Decrypt(cipher, bytes, (ulong)number) ? bytes.Length - Sealing.TagSize : null;
+    }
+
+    private static bool Decrypt(AesGcm? cipher, Span<byte> bytes, ulong number)
+    {
+        if (cipher is null) return true;
+        if (bytes.Length < Sealing.TagSize) return false;
+        Span<byte> nonce = stackalloc byte[Sealing.NonceSize];
+        PackFormat.Nonce(nonce, number);
+        var text = bytes[..^Sealing.TagSize];
+        try
+        {
+            cipher.Decrypt(nonce, text, bytes[^Sealing.TagSize..], text);
+            return true;
+        }
+        catch (AuthenticationTagMismatchException)
+        {
+            return false;
+        }
+    }
+
+    private static void Ensure(ref byte[] buffer, int size)
+    {
+        if (buffer.Length >= size) return;
+        if (buffer.Length > 0) ArrayPool<byte>.Shared.Return(buffer);
+        buffer = ArrayPool<byte>.Shared.Rent(size);
+    }
+}
