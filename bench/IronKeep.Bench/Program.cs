@@ -8,6 +8,13 @@ switch (args[0])
     case "planning":
         Planning.Measure();
         break;
+    case "crash":
+        // A folder to work in (emptied), and how many kills.
+        new CrashHarness(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture)).Run();
+        break;
+    case "crash-child":
+        CrashHarness.Child(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture));
+        break;
     case "backup":
         // One backup in a process of its own, to see its memory: store, source, copy, previous copy or "-".
         StoreBench.BackUpAlone(args[1], args[2], args[3], args[4] == "-" ? null : args[4]);

@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Commands;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Rescuing;
 using IronKeep.Cli.Trying;
 
 namespace IronKeep.Cli;
@@ -25,7 +26,7 @@ public static class Root
         foreach (var command in (Command[])
         [
             SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), ForecastCommands.Make(), JobCommands.Make(),
-            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(),
+            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), RescueCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(),
         ]) root.Subcommands.Add(command);
         var parsed = root.Parse(args);
         if (parsed.Errors.Count > 0)

@@ -113,7 +113,8 @@ public sealed class DefinitionTests
             tells: [post, hook]
             duty-mail: weekdays at 07:30
             stores:
-              s: { folder: /nowhere/s, capacity: 5 TB, reserve: 1 GiB, bin: 9 days, warn-below: 20 GB, verify: sat at 03:00, verify-budget: 2 GB, reclaim: every 6 hours }
+              s: { folder: /nowhere/s, capacity: 5 TB, reserve: 1 GiB, bin: 9 days, warn-below: 20 GB, verify: sat at 03:00, verify-budget: 2 GB, reclaim: every 6 hours, reread-within: 40 days, key-file: /etc/s.key, hash: sha-256, upload-at-most: 2 MB, download-at-most: 3 MB }
+              far: { folder: "sftp://me@knot.saltmere.example:2222/srv/keep", host-key: "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", login-key: /etc/login, passphrase-file: /etc/phrase }
             policies:
               p: { keep: "newest 3 then 7 daily", at-least: 4, zone: Asia/Tokyo }
             channels:
@@ -121,7 +122,7 @@ public sealed class DefinitionTests
               drop: { mail-to: a@b.example, mail-from: e@f.example, pickup: /var/spool/x }
               hook: { webhook: "https://example.org/x?y=1", token-file: /etc/token }
             jobs:
-              first: { takes: [/a, "/b c"], leaves-out: ["*.tmp"], into: s, when: daily at 01:00, zone: Asia/Kolkata, policy: p, fresh-within: 2 days, start-limit: 5 minutes, run-limit: 3 hours,
+              first: { takes: [/a, "/b c"], leaves-out: ["*.tmp"], leaves-out-caches: yes, other-file-systems: yes, compression: 6, into: s, when: daily at 01:00, zone: Asia/Kolkata, policy: p, fresh-within: 2 days, start-limit: 5 minutes, run-limit: 3 hours,
                 catch-up: none, wait-after-return: 1 hours, catch-up-gap: 4 hours, overlap: wait, retries: 3, band: "25 % and 5 MB", prune: after-success, tells: hook, tell-when: always }
               second: { takes: /x, into: s, after: first, policy: p }
             """);
@@ -133,8 +134,8 @@ public sealed class DefinitionTests
         Assert.Equal(full.Charter.Channels.Values, again.Charter.Channels.Values);
         Assert.Equal(full.Charter.Stores.Values, again.Charter.Stores.Values);
         // Nothing that was said is left out: every key of the text above is a field of its object.
-        Assert.Equal(18, CharterFields.Find(full.Charter, "job", "first")!.Value.Length);
-        Assert.Equal(8, CharterFields.Find(full.Charter, "store", "s")!.Value.Length);
+        Assert.Equal(21, CharterFields.Find(full.Charter, "job", "first")!.Value.Length);
+        Assert.Equal(13, CharterFields.Find(full.Charter, "store", "s")!.Value.Length);
     }
 
     private static async Task<HttpResponseMessage> SendAsync(Bench bench, HttpMethod method, string path, Dictionary<string, IReadOnlyList<string>>? fields, string? tag)

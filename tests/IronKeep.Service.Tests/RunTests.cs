@@ -49,6 +49,7 @@ public sealed class RunTests
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter());
+        await bench.IdleAsync();
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         // A run that waits because the service is told of it only later.
         var waiting = new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", Store = "cellar", Cause = "mira", Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };

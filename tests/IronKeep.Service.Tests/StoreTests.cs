@@ -1,3 +1,4 @@
+using System.Net;
 using IronKeep.Contracts;
 using IronKeep.Service.Catalogue;
 using Microsoft.EntityFrameworkCore;
@@ -93,6 +94,36 @@ public sealed class StoreTests
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
         Assert.Empty(await bench.OpenAlertsAsync());
         Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome);
+    }
+
+    [Fact]
+    public async Task An_encrypted_store_is_made_opened_and_checked_and_a_lost_or_wrong_key_is_named()
+    {
+        await using var bench = await Bench.StartAsync();
+        var key = Path.Combine(bench.Root, "cellar.key");
+        File.WriteAllBytes(key, [.. Enumerable.Range(0, 32).Select(i => (byte)(i * 7))]);
+        await bench.ApplyAsync(Charter(bench, $"key-file: {key}, verify: daily at 05:00, reread-within: 10 days, hash: sha-256, upload-at-most: 1 GB"));
+        bench.Write("register.csv", "ring,species");
+        await bench.BackUpAsync();
+        Assert.Equal("aes-256-gcm", (await bench.GetAsync<StoreAnswer>("stores/cellar")).Encryption);
+        Assert.DoesNotContain(Directory.EnumerateFiles(bench.StoreFolder, "*", SearchOption.AllDirectories), f => File.ReadAllText(f).Contains("register", StringComparison.Ordinal));
+        foreach (var depth in new[] { "presence", "content", "deep" })
+        {
+            var run = await bench.RunAsync($"stores/cellar/checks?depth={depth}", null);
+            Assert.True(run.Outcome == "ok", $"{depth}: {run.Sentence}");
+        }
+        Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, "stores/cellar/checks?depth=thorough", null)).StatusCode);
+        // The plan reads a tenth a night, at least one pack, and everything within ten nights.
+        for (var day = 24; day <= 30; day++) await bench.TickAsync($"2026-11-{day}T05:00:01Z");
+        var reading = (await bench.GetAsync<StoreAnswer>("stores/cellar")).Reading!;
+        Assert.Equal(reading.TotalBytes, reading.ReadWithin30DaysBytes);
+        // Another key, as if the file had been mixed up: the store is not reached, and the run says why.
+        File.WriteAllText(key + "x", "not the one");
+        await bench.ApplyAsync(Charter(bench, $"passphrase-file: {key}x, hash: sha-256"));
+        var away = await bench.GetAsync<StoreAnswer>("stores/cellar");
+        Assert.False(away.Reachable);
+        Assert.Contains("does not open the store", away.Problem);
+        Assert.DoesNotContain("not the one", away.Problem);
     }
 
     private static string Charter(Bench bench, string store, string keep = "newest 2") => $$"""

@@ -7,8 +7,17 @@ namespace IronKeep.Cli.Commands;
 internal static class StoreCommands
 {
     public static Command Make() => Common.Noun("store", "Where copies lie", List(),
-        Begin("check", "Re-reads every byte of a store and compares it with what was written", "checks"),
+        Begin("check", "Re-reads every byte of a store and compares it with what was written", "checks", Depth),
         Begin("reclaim", "Frees the bytes of copies whose time in the bin is over", "reclaims"));
+
+    private static readonly Option<string?> Depth = MakeDepth();
+
+    private static Option<string?> MakeDepth()
+    {
+        var option = new Option<string?>("--depth") { Description = "presence: is everything there; content: are the packs what was written (usual); deep: every chunk besides" };
+        option.AcceptOnlyFromAmong("presence", "content", "deep");
+        return option;
+    }
 
     private static string Reading(StoreAnswer s) => s.Reading is not { TotalBytes: > 0 } r ? "-" : $"{r.ReadWithin30DaysBytes * 100 / r.TotalBytes} %";
 
@@ -26,13 +35,13 @@ internal static class StoreCommands
         return stores.All(s => s.Reachable) ? Root.Done : Root.Findings;
     });
 
-    private static Command Begin(string verb, string description, string path)
+    private static Command Begin(string verb, string description, string path, Option<string?>? depth = null)
     {
         var name = new Argument<string>("STORE") { Description = "The store's name" };
         return Common.Verb(verb, description, async (parsed, client, cancel) =>
         {
-            var run = await client.PostAsync<RunAnswer>($"stores/{Uri.EscapeDataString(parsed.GetValue(name)!)}/{path}", null, cancel);
+            var run = await client.PostAsync<RunAnswer>($"stores/{Uri.EscapeDataString(parsed.GetValue(name)!)}/{path}{(depth is not null && parsed.GetValue(depth) is { } how ? $"?depth={how}" : "")}", null, cancel);
             return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
-        }, name);
+        }, depth is null ? [name] : [name, depth]);
     }
 }

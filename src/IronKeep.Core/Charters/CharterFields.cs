@@ -46,7 +46,8 @@ public static class CharterFields
     public static ImmutableArray<CharterField> Of(StoreDeclaration s) => List(
         One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
         One("warn-below", s.WarnBelow?.ToExactText()), One("runs-at-once", Number(s.RunsAtOnce)), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
-        One("reclaim", Sentence(s.ReclaimWhen)));
+        One("reread-within", s.RereadWithin?.ToString()), One("reclaim", Sentence(s.ReclaimWhen)), One("key-file", s.KeyFile), One("passphrase-file", s.PassphraseFile), One("hash", s.Sha256 ? "sha-256" : null),
+        One("host-key", s.Remote?.HostKey), One("login-key", s.Remote?.LoginKey), One("upload-at-most", s.UploadAtMost?.ToExactText()), One("download-at-most", s.DownloadAtMost?.ToExactText()));
 
     public static ImmutableArray<CharterField> Of(PolicyDeclaration p) => List(
         One("keep", p.Keep.ToString()), One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)), One("zone", p.Zone?.Id),
@@ -58,7 +59,7 @@ public static class CharterFields
         One("pickup", c.Folder), One("webhook", c.Url), One("token-file", c.TokenFile));
 
     public static ImmutableArray<CharterField> Of(JobDeclaration j) => List(
-        One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), Many("into", j.Into),
+        One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many("into", j.Into), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
         One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
         Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
         One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDeclaration.UsualStartLimit)),

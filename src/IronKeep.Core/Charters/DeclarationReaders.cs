@@ -32,9 +32,10 @@ internal static class DeclarationReaders
 
     public static StoreDeclaration? Store(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, ["folder", "capacity", "reserve", "bin", "warn-below", "runs-at-once", "verify", "verify-budget", "reclaim"]);
+        var map = read.Map(node, ["folder", "capacity", "reserve", "bin", "warn-below", "runs-at-once", "verify", "verify-budget", "reread-within", "reclaim", "key-file", "passphrase-file", "hash", "host-key", "login-key", "upload-at-most", "download-at-most"]);
         var folder = map.Required("folder", "say which folder holds the copies: 'folder: /srv/backup'");
-        if (folder is not null) read.Path(folder);
+        var remote = folder is not null && RemoteFolder.IsMeant(folder.Value) ? ReadRemote(folder, map, read) : null;
+        if (folder is not null && !RemoteFolder.IsMeant(folder.Value)) LocalFolder(folder, map, read);
         var capacity = read.Size(map.Scalar("capacity"));
         var reserve = read.Size(map.Scalar("reserve"));
         if (capacity is { } c && reserve is { } r && r >= c)
@@ -48,10 +49,63 @@ internal static class DeclarationReaders
         if (budget is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("verify-budget")!, "a budget needs a time: add 'verify: daily at 05:00'");
         if (budget is { Bytes: 0 }) read.Wrong(map.Scalar("verify-budget")!, "a budget of nothing verifies nothing; give it a size such as 10 GB");
         var reclaim = read.When(map.Scalar("reclaim"));
-        return folder is null ? null : new StoreDeclaration(name, CharterReader.Normal(folder.Value), capacity, reserve, bin, warnBelow, verify, budget, reclaim)
+        var within = read.Span(map.Scalar("reread-within"), atLeastOne: true);
+        if (within is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("reread-within")!, "needs a time at which to read: add 'verify: daily at 05:00'");
+        return folder is null ? null : new StoreDeclaration(name, remote is null ? CharterReader.Normal(folder.Value) : folder.Value, capacity, reserve, bin, warnBelow, verify, budget, reclaim)
         {
             RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce),
+            KeyFile = SecretFile(map.Scalar("key-file"), read),
+            PassphraseFile = map.Scalar("key-file") is not null && map.Scalar("passphrase-file") is { } second ? Both(second, read) : SecretFile(map.Scalar("passphrase-file"), read),
+            Sha256 = Hash(map.Scalar("hash"), read),
+            UploadAtMost = Rate(map.Scalar("upload-at-most"), read),
+            DownloadAtMost = Rate(map.Scalar("download-at-most"), read),
+            RereadWithin = within,
+            Remote = remote,
         };
+    }
+
+    private static RemoteFolder? ReadRemote(ScalarNode folder, MapReader map, ValueReader read)
+    {
+        var hostKey = map.Required("host-key", "say by which key the server is known: 'host-key: SHA256:…', as 'ssh-keyscan HOST | ssh-keygen -lf -' prints it; compare it with what the server's owner says");
+        var loginKey = map.Required("login-key", "say which private key signs in: 'login-key: /etc/ironkeep/login'");
+        if (loginKey is not null) read.Path(loginKey);
+        if (hostKey is not null && !RemoteFolder.IsFingerprint(hostKey.Value)) read.Wrong(hostKey, $"'{hostKey.Value}' is not a fingerprint; write it as ssh-keygen -l prints it: SHA256 and a colon, then 43 letters and digits");
+        var remote = RemoteFolder.Read(folder.Value, hostKey?.Value ?? "", loginKey?.Value ?? "");
+        if (remote is null) read.Wrong(folder, $"'{folder.Value}' is not an address; write sftp://USER@HOST/FOLDER, with :PORT behind the host where it is not 22");
+        return remote;
+    }
+
+    private static void LocalFolder(ScalarNode folder, MapReader map, ValueReader read)
+    {
+        read.Path(folder);
+        foreach (var key in new[] { "host-key", "login-key" })
+            if (map.Any(key) is { } odd) read.Wrong(odd, $"'{key}' goes with a folder on a server (sftp://USER@HOST/FOLDER); this one is on this machine");
+    }
+
+    private static string? SecretFile(ScalarNode? file, ValueReader read)
+    {
+        if (file is not null) read.Path(file);
+        return file?.Value;
+    }
+
+    private static string? Both(ScalarNode second, ValueReader read)
+    {
+        read.Wrong(second, "a store opens with a key file or with a passphrase; name one here, and add the other with 'ironkeep store key add'");
+        return null;
+    }
+
+    private static bool Hash(ScalarNode? node, ValueReader read)
+    {
+        if (node is null || node.Value == "blake3") return false;
+        if (node.Value != "sha-256") read.Wrong(node, $"'{node.Value}' is not a hash function of ours; write blake3, or sha-256 where it must be");
+        return true;
+    }
+
+    private static ByteSize? Rate(ScalarNode? node, ValueReader read)
+    {
+        var size = read.Size(node);
+        if (size is { Bytes: < 1024 }) read.Wrong(node!, "less than 1 KiB a second would never end; give it more, such as 5 MB");
+        return size;
     }
 
     public static PolicyDeclaration? Policy(string name, CharterNode node, ValueReader read)

@@ -44,6 +44,15 @@ public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, I
     /// <summary>Anything worth knowing, such as the command that carries a watched job out.</summary>
     public string? Note { get; init; }
     public ImmutableArray<string> LeavesOut { get; init; } = [];
+
+    /// <summary>Whether folders that carry a CACHEDIR.TAG are left out.</summary>
+    public bool LeavesOutCaches { get; init; }
+
+    /// <summary>Whether file systems mounted below a taken folder are taken with it.</summary>
+    public bool OtherFileSystems { get; init; }
+
+    /// <summary>The level of compression, 1 (fast) to 19 (small).</summary>
+    public int Compression { get; init; } = 1;
     public Schedule? When { get; init; }
     public string? After { get; init; }
     public DateTimeZone? Zone { get; init; }

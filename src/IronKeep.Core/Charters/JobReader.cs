@@ -9,13 +9,13 @@ internal static class JobReader
 {
     private static readonly string[] Keys =
     [
-        "on", "takes", "leaves-out", "into", "watched", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
+        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
         "policy", "fresh-within", "start-limit", "run-limit", "catch-up", "wait-after-return", "catch-up-gap", "overlap", "retries", "band", "prune", "tells", "tell-when",
         "expect-size", "expect-change", "expect-growth", "expect-time",
     ];
 
     /// <summary>What only a job that the service carries out can say.</summary>
-    private static readonly string[] CarriedOut = ["takes", "leaves-out", "into", "after", "policy", "retries", "prune", "locks", "spread", "fresh-within", "expect-change", "expect-growth"];
+    private static readonly string[] CarriedOut = ["takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "after", "policy", "retries", "prune", "locks", "spread", "fresh-within", "expect-change", "expect-growth"];
 
     public static JobDeclaration? Read(string name, CharterNode node, ValueReader read)
     {
@@ -44,6 +44,9 @@ internal static class JobReader
             Watched = watched,
             Note = map.Scalar("note")?.Value,
             LeavesOut = [.. leavesOut.Select(p => p.Value)],
+            LeavesOutCaches = read.Yes(map.Scalar("leaves-out-caches")),
+            OtherFileSystems = read.Yes(map.Scalar("other-file-systems")),
+            Compression = read.Number(map.Scalar("compression"), "a level of compression", 1, 19) ?? 1,
             When = when,
             After = read.Uses(after, "job"),
             Zone = read.Zone(map.Scalar("zone")),

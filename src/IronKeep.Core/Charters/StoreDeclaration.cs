@@ -20,6 +20,23 @@ public sealed record StoreDeclaration(
     /// <summary>How many runs may write to it at once; null: as many as there are.</summary>
     public int? RunsAtOnce { get; init; }
 
+    /// <summary>The file with the secret that opens the store, and whether it is a passphrase or the bytes of a key; null: the store does not encrypt.</summary>
+    public string? KeyFile { get; init; }
+    public string? PassphraseFile { get; init; }
+
+    /// <summary>Whether a new store hashes with SHA-256 instead of BLAKE3.</summary>
+    public bool Sha256 { get; init; }
+
+    /// <summary>Ceilings of bytes a second; null: none.</summary>
+    public ByteSize? UploadAtMost { get; init; }
+    public ByteSize? DownloadAtMost { get; init; }
+
+    /// <summary>In how long a time the scheduled verifications together read every byte again; null: as the budget goes.</summary>
+    public Span? RereadWithin { get; init; }
+
+    /// <summary>The server that holds the folder; null: this machine.</summary>
+    public RemoteFolder? Remote { get; init; }
+
     /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
     public static readonly Span UsualBin = new(7, SpanUnit.Days);
 

@@ -29,7 +29,7 @@ public sealed class RestoreWork(OpenStores stores, CharterInForce charter) : IRu
         foreach (var take in record.Takes)
         {
             var path = RealPaths.OfExistingPart(order.To.TrimEnd('/') + take);
-            foreach (var declared in charter.Charter.Stores.Values)
+            foreach (var declared in charter.Charter.Stores.Values.Where(s => s.Remote is null))
             {
                 var folder = RealPaths.OfExistingPart(declared.Folder);
                 if (RealPaths.Contains(folder, path) || RealPaths.Contains(path, folder))

@@ -44,7 +44,7 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
             live.Log(LogSeverity.Info, previous is null
                 ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
                 : $"{job.Name} to store {storeName}: compared with copy {previous.Id}");
-            var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous);
+            var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous) { LeavesOutCaches = job.LeavesOutCaches, AllFileSystems = job.OtherFileSystems, Level = job.Compression };
             run = new BackupRun(store, order, clock, live.Log);
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = await run.RunAsync(cancel);

@@ -12,8 +12,8 @@ using NodaTime;
 
 namespace IronKeep.Service.Stores;
 
-/// <summary>How many bytes to read at most; null: everything.</summary>
-public sealed record CheckOrder(long? Budget);
+/// <summary>How many bytes to read at most (null: everything), and how closely. <paramref name="Share"/> is the part of the store that the plan wants read, within the budget (null: no plan).</summary>
+public sealed record CheckOrder(long? Budget, CheckDepth Depth = CheckDepth.Content, double? Share = null);
 
 /// <summary>
 /// Re-reads a store, or so much of it as the budget lets, least recently read first, and compares it with what was written. A copy
@@ -29,18 +29,20 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
         var name = live.Run.Store!;
-        var budget = live.Run.Order is { } order ? JsonSerializer.Deserialize<CheckOrder>(order)!.Budget : null;
+        var order = live.Run.Order is { } text ? JsonSerializer.Deserialize<CheckOrder>(text)! : new CheckOrder(null);
         var store = stores.Get(name);
+        var budget = BudgetOf(order, store);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var readAt = await db.PackReads.Where(r => r.Store == name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
         live.Log(LogSeverity.Info, budget is null
-            ? $"content check of store {name}: every pack is read and compared with what was written"
-            : $"content check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
+            ? $"{Kebab.Of(order.Depth)} check of store {name}: {What(order.Depth)}"
+            : $"{Kebab.Of(order.Depth)} check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
         var began = clock.Now();
-        var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset());
+        var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset(), order.Depth);
         var report = StoreCheck.Run(store, scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
         live.Report(new Progress(report.Packs.Length, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
         foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"pack {pack.Pack}: {pack.Problem}; its file was moved to 'damaged' in the store");
+        foreach (var file in report.Files) live.Log(LogSeverity.Error, file);
         foreach (var copy in report.Copies)
         {
             var more = copy.Count > copy.Paths.Length ? $" and {copy.Count - copy.Paths.Length} more" : "";
@@ -49,20 +51,39 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
         var missing = await RecordAsync(db, name, store, report, began);
         foreach (var id in missing) live.Log(LogSeverity.Error, $"copy {id} is missing: its record is gone from store {name}");
         if (!report.Sound || missing.Count > 0) return new RunEnding(Outcome.Failed, Say(name, report, missing), FailureClass.DataDamaged);
+        if (order.Depth == CheckDepth.Presence)
+            return new RunEnding(Outcome.Ok, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, "pack")} there, none read");
         var read = report.Packs.Length == report.TotalPacks ? $"all {Counted.Of(report.TotalPacks, "pack")}" : $"{report.Packs.Length} of {Counted.Of(report.TotalPacks, "pack")}";
         return new RunEnding(Outcome.Ok, $"store {name} is sound: {read} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Whole.Length, "copy", "copies")} whole");
     }
 
+    /// <summary>The plan's share of the store, within the budget.</summary>
+    private static long? BudgetOf(CheckOrder order, PooledStore store)
+    {
+        if (order.Share is not { } share) return order.Budget;
+        var wanted = (long)Math.Ceiling(store.PackSizes().Values.Sum() * Math.Min(1, share));
+        return order.Budget is { } most ? Math.Min(most, wanted) : wanted;
+    }
+
+    private static string What(CheckDepth depth) => depth switch
+    {
+        CheckDepth.Presence => "the packs are listed, and everything the copies need must be there",
+        CheckDepth.Deep => "every pack is read, every chunk decrypted, decompressed and compared with its identity",
+        _ => "every pack is read and compared with what was written",
+    };
+
     private static string Say(string name, CheckReport report, List<string> missing)
     {
         if (report.Copies.Length == 0)
-            return missing.Count > 0 ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}: {string.Join(", ", missing.Take(FilesNamed))}"
+            return report.Files.Length > 0 && report.Damage.Length == 0 && missing.Count == 0 ? $"store {name}: {report.Files[0]}"
+                : missing.Count > 0 ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}: {string.Join(", ", missing.Take(FilesNamed))}"
                 : $"store {name} had {Counted.Of(report.Damage.Length, "damaged pack")}, but no copy needs what is lost";
         var first = report.Copies[0];
         var files = string.Join(", ", first.Paths.Take(FilesNamed)) + (first.Count > FilesNamed ? $" and {first.Count - FilesNamed} more" : "");
         var others = report.Copies.Length > 1 ? $"; {Counted.Of(report.Copies.Length - 1, "more copy is hurt", "more copies are hurt")}" : "";
         var lost = missing.Count > 0 ? $"; {Counted.Of(missing.Count, "copy is", "copies are")} missing" : "";
-        return $"store {name} is damaged ({Counted.Of(report.Damage.Length, "pack")}): copy {first.CopyId} cannot give back {files}{others}{lost}";
+        var what = report.Damage.Length > 0 ? $"is damaged ({Counted.Of(report.Damage.Length, "pack")})" : "lacks what its copies need";
+        return $"store {name} {what}: copy {first.CopyId} cannot give back {files}{others}{lost}";
     }
 
     private static async Task<List<string>> RecordAsync(KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)

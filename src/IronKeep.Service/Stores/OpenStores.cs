@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 
@@ -10,6 +11,7 @@ namespace IronKeep.Service.Stores;
 public sealed class OpenStores(CharterInForce charter, TimeProvider clock) : IDisposable
 {
     private readonly ConcurrentDictionary<string, PooledStore> open = new();
+    private readonly Dictionary<string, StoreDeclaration> openedAs = [];
     private readonly Lock gate = new();
 
     /// <summary>The open store; throws <see cref="PlaceException"/> or <see cref="IronKeep.Stores.StoreDamageException"/> when it cannot be opened.</summary>
@@ -21,11 +23,19 @@ public sealed class OpenStores(CharterInForce charter, TimeProvider clock) : IDi
         {
             if (open.TryGetValue(name, out var store))
             {
-                if (store.Place.Name == declared.Folder) return store;
+                if (openedAs[name] == declared) return store;
                 open.TryRemove(name, out _);
                 store.Dispose();
             }
-            return open[name] = PooledStore.Open(new FolderPlace(declared.Folder));
+            openedAs[name] = declared;
+            try
+            {
+                return open[name] = PooledStore.Open(StorePlaces.Of(declared), StorePlaces.SecretOf(declared));
+            }
+            catch (StoreKeyException e)
+            {
+                throw new PlaceException(PlaceFault.AccessRefused, e.Message, e);
+            }
         }
     }
 
@@ -37,12 +47,15 @@ public sealed class OpenStores(CharterInForce charter, TimeProvider clock) : IDi
     {
         try
         {
-            if (!Directory.Exists(store.Folder)) Directory.CreateDirectory(store.Folder);
-            var place = new FolderPlace(store.Folder);
-            if (!PooledStore.IsAt(place)) PooledStore.Create(place, StoreMaking.Open, clock.GetUtcNow());
+            if (store.Remote is null && !Directory.Exists(store.Folder)) Directory.CreateDirectory(store.Folder);
+            var place = StorePlaces.Of(store);
+            using var remote = place as IDisposable;
+            if (!PooledStore.IsAt(place)) PooledStore.Create(place, new StoreMaking(store.Sha256 ? HashKind.Sha256 : HashKind.Blake3, StorePlaces.SecretOf(store), "the service's"), clock.GetUtcNow());
+            else if (StorePlaces.SecretOf(store) is not null && !PooledStore.ReadHead(place).Encrypts)
+                return $"store {store.Name}: the charter names a secret, but the store that lies at {place.Name} does not encrypt; take the line out, or begin an encrypted store in another folder";
             return null;
         }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or StoreKeyException or IronKeep.Stores.StoreDamageException)
         {
             return $"store {store.Name} cannot be made: {e.Message}";
         }

@@ -1,5 +1,6 @@
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
@@ -8,6 +9,7 @@ using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -29,21 +31,25 @@ public static class StoreEndpoints
         stores.MapGet("/{name}", async Task<Results<Ok<StoreAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, StoreRoom room, Reductions reductions, OpenStores open, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
                 charter.Charter.Stores.TryGetValue(name, out var store) ? TypedResults.Ok(await DescribeAsync(store, room, reductions, open, db, clock.Now(), cancel)) : Missing(name))
             .WithSummary("One store");
-        stores.MapPost("/{name}/checks", (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel) =>
-                QueueAsync(RunKind.Check, name, charter, queue, http, cancel))
-            .WithSummary("Begins a content check of the store");
+        stores.MapPost("/{name}/checks", async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel, string? depth = null) =>
+                DepthOf(depth) is { } how ? await QueueAsync(RunKind.Check, name, new CheckOrder(null, how), charter, queue, http, cancel)
+                    : Problems.Invalid($"'{depth}' is not a depth; it is presence, content or deep"))
+            .WithSummary("Begins a check of the store: presence, content (usual) or deep");
         stores.MapPost("/{name}/reclaims", (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel) =>
-                QueueAsync(RunKind.Reclaim, name, charter, queue, http, cancel))
+                QueueAsync(RunKind.Reclaim, name, null, charter, queue, http, cancel))
             .WithSummary("Frees the bytes of copies whose time in the bin is over");
     }
+
+    private static CheckDepth? DepthOf(string? text) =>
+        text is null ? CheckDepth.Content : Enum.GetValues<CheckDepth>().Cast<CheckDepth?>().FirstOrDefault(d => Kebab.Of(d!.Value) == text);
 
     private static ProblemHttpResult Missing(string name) => Problems.NotFound($"there is no store '{name}' in the charter; list them with GET /api/v1/stores");
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> QueueAsync(
-        RunKind kind, string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel)
+        RunKind kind, string name, CheckOrder? order, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Stores.ContainsKey(name)) return Missing(name);
-        var run = await queue.AddAsync(new RunRequest(kind, null, name, http.User.Identity!.Name!), cancel);
+        var run = await queue.AddAsync(new RunRequest(kind, null, name, http.User.Identity!.Name!) { Order = order }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
@@ -71,7 +77,7 @@ public static class StoreEndpoints
             var sizes = stores.Get(store.Name).PackSizes();
             var read = await db.PackReads.Where(r => r.Store == store.Name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
             var oldest = sizes.Keys.Where(read.ContainsKey).Select(p => (Instant?)read[p]).Min();
-            return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= Duration.FromDays(30)).Sum(s => s.Value), oldest?.ToDateTimeOffset());
+            return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= (store.RereadWithin?.ToDuration() ?? Duration.FromDays(30))).Sum(s => s.Value), oldest?.ToDateTimeOffset());
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

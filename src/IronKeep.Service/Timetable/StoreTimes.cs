@@ -53,6 +53,16 @@ public sealed class StoreTimes(CharterInForce inForce, RunQueue queue, DutyMail 
     private async Task QueueAsync(KeepContext db, RunKind kind, string store, Instant due, CancellationToken cancel)
     {
         if (await db.Runs.AnyAsync(r => r.Kind == kind && r.Store == store && r.State != RunState.Ended, cancel)) return;
-        await queue.AddAsync(new RunRequest(kind, null, store, RunQueue.BySchedule) { Due = due, Order = kind == RunKind.Check ? new Stores.CheckOrder(inForce.Charter.Stores[store].VerifyBudget?.Bytes) : null }, cancel);
+        await queue.AddAsync(new RunRequest(kind, null, store, RunQueue.BySchedule) { Due = due, Order = kind == RunKind.Check ? OrderOf(inForce.Charter.Stores[store], due) : null }, cancel);
+    }
+
+    /// <summary>With a time in which everything is to be read again, each verification reads its share: the time to the next one, of that time.</summary>
+    private Stores.CheckOrder OrderOf(StoreDeclaration store, Instant due)
+    {
+        if (store.RereadWithin is not { } within) return new Stores.CheckOrder(store.VerifyBudget?.Bytes);
+        var zone = inForce.Charter.Zone;
+        var next = DueInstants.Next(store.VerifyWhen!, zone, due);
+        var whole = within.ToDuration();
+        return new Stores.CheckOrder(store.VerifyBudget?.Bytes, Share: next is { } n ? (n - due) / whole : 1);
     }
 }

@@ -31,8 +31,8 @@ public sealed class Secret
 
     public const string PassphraseKind = "passphrase", KeyFileKind = "key-file", RecoverySheetKind = "recovery-sheet";
 
-    /// <summary>A passphrase; differently composed Unicode forms of it are the same (NFC), a line end at its end is not part of it.</summary>
-    public static Secret Passphrase(string text) => new(PassphraseKind, Encoding.UTF8.GetBytes(text.TrimEnd('\r', '\n').Normalize()));
+    /// <summary>A passphrase: its UTF-8 bytes as they are given; a line end at its end is not part of it.</summary>
+    public static Secret Passphrase(string text) => new(PassphraseKind, Encoding.UTF8.GetBytes(text.TrimEnd('\r', '\n')));
 
     /// <summary>The bytes of a key file: at least 16, better 32 random ones.</summary>
     public static Secret KeyFile(byte[] content) =>

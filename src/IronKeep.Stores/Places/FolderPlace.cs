@@ -44,7 +44,7 @@ public sealed class FolderPlace(string root) : IPlace
     public IPlaceWriter Create(long expected)
     {
         NeedRoot();
-        var working = Full($"{WorkFolder}/{Guid.NewGuid():n}.part");
+        var working = Full($"{WorkFolder}/{ProcessMark.Own}-{Guid.NewGuid():n}.part");
         return Guard(() =>
         {
             Directory.CreateDirectory(Path.GetDirectoryName(working)!);
@@ -96,7 +96,7 @@ public sealed class FolderPlace(string root) : IPlace
         if (!Directory.Exists(work)) return;
         foreach (var part in Directory.EnumerateFiles(work, "*.part"))
         {
-            if (File.GetLastWriteTimeUtc(part) + idle <= DateTime.UtcNow) Guard(() => { File.Delete(part); return true; }, part);
+            if (File.GetLastWriteTimeUtc(part) + idle <= DateTime.UtcNow || ProcessMark.IsDead(Path.GetFileName(part))) Guard(() => { File.Delete(part); return true; }, part);
         }
     }
 

@@ -32,7 +32,7 @@ public interface IPlace
     /// <summary>Removes a file; one that is already gone is no error. One that is not removed durably can be back after a crash.</summary>
     void Delete(string name, bool durable = true);
 
-    /// <summary>Removes what interrupted writing left behind, if it was not touched for <paramref name="idle"/>.</summary>
+    /// <summary>Removes what interrupted writing left behind, if it was not touched for <paramref name="idle"/>, or if its writer is known to be dead.</summary>
     void RemoveRemnants(TimeSpan idle);
 
     /// <summary>Bytes that can still be written, or null when the place cannot tell.</summary>

@@ -9,7 +9,7 @@ namespace IronKeep.Stores.Pooled;
 /// Finds the paths of a copy that need an absent chunk, and when the packs it needs were read. Folders found whole are remembered
 /// across copies.
 /// </summary>
-internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffset?> readAt) : IDisposable
+internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffset?> readAt, IReadOnlySet<ChunkId> lost) : IDisposable
 {
     private const int MostPaths = 1000;
     private readonly Dictionary<ContentRef, DateTimeOffset> whole = [];
@@ -73,7 +73,7 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
             var ids = content.Depth == 0 ? content.Ids : content.Ids.Concat(reader.Ids(content));
             foreach (var id in ids)
             {
-                if (!store.Index.TryGet(id, out var at)) return null;
+                if (lost.Contains(id) || !store.Index.TryGet(id, out var at)) return null;
                 if ((readAt(at.Pack) ?? DateTimeOffset.MinValue) is var read && read < oldest) oldest = read;
             }
             return oldest;

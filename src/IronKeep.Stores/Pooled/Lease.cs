@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Text.Json;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Posix;
 
 namespace IronKeep.Stores.Pooled;
 
@@ -14,8 +15,11 @@ public sealed record LeaseTerms(TimeSpan Length)
     public static LeaseTerms Usual { get; } = new(TimeSpan.FromMinutes(3));
 }
 
-/// <summary>A lease as it lies in the store. <paramref name="Until"/> is UTC by the holder's clock.</summary>
-internal sealed record LeaseNote(string Id, LeaseKind Kind, string Holder, DateTimeOffset Until);
+/// <summary>
+/// A lease as it lies in the store. <paramref name="Until"/> is UTC by the holder's clock; <paramref name="Process"/> is his
+/// <see cref="ProcessMark"/>, by which those on the same machine know his death at once.
+/// </summary>
+internal sealed record LeaseNote(string Id, LeaseKind Kind, string Holder, string Process, DateTimeOffset Until);
 
 /// <summary>
 /// A note in the store that someone is at work in it. It is renewed while he is; after a death it runs out by itself, and whoever
@@ -48,7 +52,7 @@ internal sealed class Lease : IDisposable
     /// <summary>Takes a lease. A second one that tends is refused with <see cref="PlaceFault.InUse"/>.</summary>
     public static Lease Take(IPlace place, LeaseKind kind, LeaseTerms terms)
     {
-        var lease = new Lease(place, terms, new LeaseNote(Guid.NewGuid().ToString("n"), kind, $"{Environment.MachineName}, process {Environment.ProcessId}", DateTimeOffset.UtcNow + terms.Length));
+        var lease = new Lease(place, terms, new LeaseNote(Guid.NewGuid().ToString("n"), kind, $"{Environment.MachineName}, process {Environment.ProcessId}", ProcessMark.Own, DateTimeOffset.UtcNow + terms.Length));
         if (kind == LeaseKind.Writing) return lease;
         try
         {
@@ -73,7 +77,7 @@ internal sealed class Lease : IDisposable
             try
             {
                 var note = JsonSerializer.Deserialize<LeaseNote>(CheckedText.Read(place.Read(file.Name), file.Name), Json);
-                if (note is not null && note.Until > DateTimeOffset.UtcNow)
+                if (note is { Process: not null } && note.Until > DateTimeOffset.UtcNow && !ProcessMark.IsDead(note.Process))
                 {
                     living.Add(note);
                     continue;

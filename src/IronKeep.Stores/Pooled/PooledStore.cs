@@ -68,11 +68,18 @@ public sealed class PooledStore : IDisposable
     /// <summary>Opens the store for reading and writing. A store that does not encrypt needs no secret.</summary>
     public static PooledStore Open(IPlace place, Secret? secret = null, LeaseTerms? terms = null)
     {
+        var store = OpenToRead(place, secret, terms);
+        // Another may be writing at this moment: only what nobody has touched for long is a remnant.
+        place.RemoveRemnants(2 * store.Terms.Length);
+        return store;
+    }
+
+    /// <summary>Opens the store and changes nothing at its place, which may be read-only.</summary>
+    public static PooledStore OpenToRead(IPlace place, Secret? secret = null, LeaseTerms? terms = null)
+    {
         var head = ReadHead(place);
         var root = head.Key ?? KeyRing.Open(place, secret);
         var store = new PooledStore(place, head, new StoreKeys(head.HashKind, head.Encrypts, root), terms ?? LeaseTerms.Usual);
-        // Another may be writing at this moment: only what nobody has touched for long is a remnant.
-        place.RemoveRemnants(2 * store.Terms.Length);
         store.Refresh();
         return store;
     }

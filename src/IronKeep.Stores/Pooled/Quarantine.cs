@@ -1,3 +1,4 @@
+using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
 
@@ -23,7 +24,12 @@ internal static class Quarantine
             using var session = store.BeginWriting();
             using var reader = new PackReader(store.Place, store.Keys);
             var lane = table.Kind == PackKind.Listings ? session.Listings : session.OpenLane();
-            for (var b = 0; b < table.Blocks.Length; b++) saved += Save(store, pack, table, b, reader, lane);
+            for (var b = 0; b < table.Blocks.Length; b++)
+                ForWhole(store, pack, table, b, reader, (i, content) =>
+                {
+                    lane.PutAnyway(table.IdAt(i), content);
+                    saved++;
+                });
             session.Seal();
         }
         store.Index.Forget(new HashSet<string> { pack });
@@ -43,27 +49,38 @@ internal static class Quarantine
         return new PackDamage(pack, what, lost);
     }
 
-    private static int Save(PooledStore store, string pack, PackTable table, int number, PackReader reader, WritingSession.Lane lane)
+    /// <summary>What is lost with a damaged pack, added to <paramref name="lost"/>; nothing is changed.</summary>
+    public static PackDamage Look(PooledStore store, string pack, string problem, ISet<ChunkId> lost)
+    {
+        if (store.Index.TableOf(pack) is not { } table) return new PackDamage(pack, problem.Length > 0 ? problem : "its table cannot be read, so all its chunks are lost", 0);
+        using var reader = new PackReader(store.Place, store.Keys);
+        var whole = new HashSet<int>();
+        for (var b = 0; b < table.Blocks.Length; b++) ForWhole(store, pack, table, b, reader, (i, _) => whole.Add(i));
+        foreach (var i in Enumerable.Range(0, table.Count).Where(i => !whole.Contains(i))) lost.Add(table.IdAt(i));
+        var count = table.Count - whole.Count;
+        return new PackDamage(pack, problem.Length > 0 ? problem : count > 0 ? $"{count} of its {table.Count} chunks differ from what was written" : "its head, table or tail differs from what was written, but all its chunks are whole", count);
+    }
+
+    private delegate void WholeChunk(int index, ReadOnlySpan<byte> content);
+
+    /// <summary>Gives the chunks of a block that are what was written.</summary>
+    private static void ForWhole(PooledStore store, string pack, PackTable table, int number, PackReader reader, WholeChunk found)
     {
         ReadOnlySpan<byte> raw;
         try
         {
             raw = reader.Block(pack, table, number, out var whole);
-            if (!whole) return 0;
+            if (!whole) return;
         }
         catch (PlaceException e) when (e.Fault is PlaceFault.Other or PlaceFault.NotFound)
         {
-            return 0;
+            return;
         }
         var block = table.Blocks[number];
-        var saved = 0;
         for (var i = block.FirstChunk; i < block.FirstChunk + block.Chunks; i++)
         {
             var content = raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length);
-            if (store.Keys.IdOf(content) != table.IdAt(i)) continue;
-            lane.PutAnyway(table.IdAt(i), content);
-            saved++;
+            if (store.Keys.IdOf(content) == table.IdAt(i)) found(i, content);
         }
-        return saved;
     }
 }

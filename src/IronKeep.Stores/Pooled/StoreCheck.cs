@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
+using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
@@ -24,6 +25,9 @@ public sealed record CopyDamage(string CopyId, ImmutableArray<string> Paths, lon
 /// </summary>
 public sealed record CheckScope(long? Budget, Func<string, DateTimeOffset?> LastRead, DateTimeOffset Now, CheckDepth Depth = CheckDepth.Content)
 {
+    /// <summary>Whether damaged packs are only told of: nothing in the store is changed.</summary>
+    public bool OnlyLooks { get; init; }
+
     public static CheckScope Everything { get; } = new(null, _ => null, DateTimeOffset.UnixEpoch);
 }
 
@@ -66,12 +70,13 @@ public static class StoreCheck
             progress?.Invoke(Interlocked.Add(ref done, file.Size), total);
             return inspector;
         }, inspector => inspector.Dispose());
-        var damage = wrong.OrderBy(w => w.Pack, StringComparer.Ordinal).Select(w => Quarantine.SetAside(store, w.Pack, w.Problem)).ToImmutableArray();
+        var lost = new HashSet<ChunkId>();
+        var damage = wrong.OrderBy(w => w.Pack, StringComparer.Ordinal).Select(w => scope.OnlyLooks ? Quarantine.Look(store, w.Pack, w.Problem, lost) : Quarantine.SetAside(store, w.Pack, w.Problem)).ToImmutableArray();
         var read = packs.Select(f => PackNames.PackOf(f.Name)).ToHashSet();
         var contents = store.ReadContents();
         var hurt = contents.Damaged.Select(d => new CopyDamage(d.CopyId, [d.Problem], 1)).ToList();
         var whole = ImmutableArray.CreateBuilder<WholeCopy>();
-        using var finder = new DamageFinder(store, pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack));
+        using var finder = new DamageFinder(store, pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack), lost);
         foreach (var copy in contents.Copies)
         {
             cancel.ThrowIfCancellationRequested();

@@ -1,0 +1,68 @@
+using System.Globalization;
+using System.Security.Cryptography;
+using System.Text;
+using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
+using IronKeep.Stores.Restores;
+using IronKeep.Stores.Trees;
+
+namespace IronKeep.Stores.Exports;
+
+/// <summary>
+/// Writes a copy as a bag (RFC 8493) in a new folder: the restored tree below <c>data/</c>, its SHA-256 manifest, which
+/// <c>sha256sum -c</c> takes as it is, and what a bag cannot say in files of its own. The manifest's hashes are those of the content as the
+/// store proves it, not of what was just written: checking the bag proves the writing too.
+/// </summary>
+public static class Bag
+{
+    /// <summary>Files in the bag, and what the restore had to say.</summary>
+    public static (long Files, RestoreReport Report) Write(PooledStore store, CopyRecord record, string folder, CancellationToken cancel)
+    {
+        if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any()) throw new IOException($"{folder} is not empty; name a new folder for the bag");
+        Directory.CreateDirectory(folder);
+        using var restorer = new TreeRestorer(store);
+        var report = restorer.Restore(record, [], Path.Combine(folder, "data"), cancel);
+        long files = 0, bytes = 0;
+        var others = new StringBuilder();
+        using (var manifest = File.Create(Path.Combine(folder, "manifest-sha256.txt")))
+        using (var reader = store.NewReader())
+        {
+            foreach (var (path, entry) in CopyWalk.Of(store, record))
+            {
+                cancel.ThrowIfCancellationRequested();
+                if (entry.Kind is not (EntryKind.File or EntryKind.Folder)) others.Append(CultureInfo.InvariantCulture, $"{entry.Kind}\t{NameText.Show(path)}\t{NameText.Show(entry.LinkTarget)}\n");
+                if (entry.Kind != EntryKind.File) continue;
+                using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+                CopyWalk.WriteContent(reader, entry, hash.AppendData);
+                manifest.Write(Line(Convert.ToHexStringLower(hash.GetHashAndReset()), path));
+                files++;
+                bytes += entry.Size;
+            }
+        }
+        File.WriteAllText(Path.Combine(folder, "bagit.txt"), "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
+        File.WriteAllText(Path.Combine(folder, "bag-info.txt"), string.Create(CultureInfo.InvariantCulture,
+            $"Bagging-Date: {record.Ended.UtcDateTime:yyyy-MM-dd}\nExternal-Identifier: {record.Id}\nExternal-Description: job {record.Job} of machine {record.Machine}, taken {record.Taken.UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}\nPayload-Oxum: {bytes}.{files}\n"));
+        if (others.Length > 0) File.WriteAllText(Path.Combine(folder, "links-and-devices.tsv"), others.ToString());
+        var tags = new StringBuilder();
+        foreach (var file in Directory.EnumerateFiles(folder).Order(StringComparer.Ordinal))
+            tags.Append(CultureInfo.InvariantCulture, $"{Convert.ToHexStringLower(SHA256.HashData(File.ReadAllBytes(file)))}  {Path.GetFileName(file)}\n");
+        File.WriteAllText(Path.Combine(folder, "tagmanifest-sha256.txt"), tags.ToString());
+        return (files, report);
+    }
+
+    /// <summary>A line as sha256sum writes it: a name with a line end or a backslash in it is escaped, and the line begins with a backslash.</summary>
+    private static byte[] Line(string hash, byte[] path)
+    {
+        var odd = path.AsSpan().IndexOfAny((byte)'\n', (byte)'\r', (byte)'\\') >= 0;
+        var line = new List<byte>(Encoding.ASCII.GetBytes($"{(odd ? "\\" : "")}{hash}  data/"));
+        foreach (var b in path)
+        {
+            if (b == (byte)'\n') line.AddRange("\\n"u8);
+            else if (b == (byte)'\r') line.AddRange("\\r"u8);
+            else if (b == (byte)'\\') line.AddRange("\\\\"u8);
+            else line.Add(b);
+        }
+        line.Add((byte)'\n');
+        return [.. line];
+    }
+}

@@ -1,0 +1,300 @@
+using System.Collections.Concurrent;
+using System.Net.Sockets;
+using Renci.SshNet;
+using Renci.SshNet.Common;
+
+namespace IronKeep.Stores.Places;
+
+/// <summary>
+/// Where a server is and how it is known. <paramref name="HostKey"/> is the fingerprint of its key as OpenSSH prints it
+/// ("SHA256:…"): a server with another key is refused. <paramref name="LoginKeyFile"/> holds the private key to sign in with.
+/// </summary>
+public sealed record SftpAddress(string User, string Host, int Port, string Folder, string HostKey, string LoginKeyFile)
+{
+    public override string ToString() => $"sftp://{User}@{Host}{(Port == 22 ? "" : $":{Port}")}{Folder}";
+}
+
+/// <summary>
+/// A place in a folder of an SSH server. What a dropped connection interrupts is tried again on a new one, a file that is being
+/// written goes on where it was. The server decides when bytes are on its disk: the protocol has no sync of its own.
+/// </summary>
+public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : IPlace, IDisposable
+{
+    private const string WorkFolder = "work";
+    private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(200);
+    private readonly TimeSpan patience = patience ?? TimeSpan.FromSeconds(30);
+    private readonly ConcurrentBag<SftpClient> idle = [];
+    private readonly ConcurrentDictionary<string, byte> folders = new();
+
+    public string Name => address.ToString();
+
+    public IReadOnlyList<PlaceFile> List(string folder) => Do(client =>
+    {
+        var files = new List<PlaceFile>();
+        var open = new Stack<string>([folder]);
+        while (open.TryPop(out var at))
+        {
+            if (!client.Exists(Full(at)))
+            {
+                NeedRoot(client);
+                continue;
+            }
+            foreach (var entry in client.ListDirectory(Full(at)))
+            {
+                if (entry.Name is "." or "..") continue;
+                var name = at.Length == 0 ? entry.Name : $"{at}/{entry.Name}";
+                if (entry.IsDirectory) open.Push(name);
+                else if (entry.IsRegularFile) files.Add(new PlaceFile(name, entry.Length));
+            }
+        }
+        return files;
+    }, folder);
+
+    public bool Exists(string name) => Do(client => client.Exists(Full(name)), name);
+
+    public byte[] Read(string name) => Do(client =>
+    {
+        using var file = client.OpenRead(Full(name));
+        if (file.Length > Place.MostSmall) throw new PlaceException(PlaceFault.Other, $"{Name}, file {name}: it has {file.Length} bytes, which nothing of its kind has");
+        var bytes = new byte[file.Length];
+        return bytes[..file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false)];
+    }, name);
+
+    public int ReadAt(string name, long offset, Span<byte> buffer)
+    {
+        var bytes = new byte[buffer.Length];
+        var read = Do(client =>
+        {
+            using var file = client.OpenRead(Full(name));
+            if (offset >= file.Length) return 0;
+            file.Position = offset;
+            return file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
+        }, name);
+        bytes.AsSpan(0, read).CopyTo(buffer);
+        return read;
+    }
+
+    public IPlaceWriter Create(long expected)
+    {
+        var working = $"{WorkFolder}/{Guid.NewGuid():n}.part";
+        Do(client =>
+        {
+            NeedFolder(client, WorkFolder);
+            client.Create(Full(working)).Dispose();
+            return true;
+        }, working);
+        return new Writer(this, working);
+    }
+
+    public void Move(string from, string to) => Do(client =>
+    {
+        NeedFolder(client, to[..to.LastIndexOf('/')]);
+        // Tried again after a drop: it may have happened already.
+        if (!client.Exists(Full(from)) && client.Exists(Full(to))) return true;
+        client.RenameFile(Full(from), Full(to), isPosix: true);
+        return true;
+    }, from);
+
+    public void Delete(string name, bool durable = true) => Do(client =>
+    {
+        NeedRoot(client);
+        if (client.Exists(Full(name))) client.DeleteFile(Full(name));
+        return true;
+    }, name);
+
+    public void RemoveRemnants(TimeSpan idle) => Do(client =>
+    {
+        if (!client.Exists(Full(WorkFolder))) return true;
+        foreach (var file in client.ListDirectory(Full(WorkFolder)).Where(f => f.Name.EndsWith(".part", StringComparison.Ordinal) && f.LastWriteTimeUtc + idle <= DateTime.UtcNow)) client.DeleteFile(file.FullName);
+        return true;
+    }, WorkFolder);
+
+    public long? FreeBytes() => Do(client =>
+    {
+        try
+        {
+            var room = client.GetStatus(address.Folder);
+            return (long?)(room.AvailableBlocks * room.BlockSize);
+        }
+        catch (Exception e) when (e is NotSupportedException or SshException and not SshConnectionException)
+        {
+            return null;
+        }
+    }, "");
+
+    public void Dispose()
+    {
+        while (idle.TryTake(out var client)) client.Dispose();
+    }
+
+    private string Full(string name) => name.Length == 0 ? address.Folder : $"{address.Folder.TrimEnd('/')}/{name}";
+
+    private void NeedRoot(SftpClient client)
+    {
+        if (!client.Exists(address.Folder)) throw new PlaceException(PlaceFault.Unreachable, $"the store's folder {Name} is not there; make it on the server, or restore its path");
+    }
+
+    private void NeedFolder(SftpClient client, string folder)
+    {
+        if (folders.ContainsKey(folder)) return;
+        NeedRoot(client);
+        var at = "";
+        foreach (var part in folder.Split('/'))
+        {
+            at = at.Length == 0 ? part : $"{at}/{part}";
+            try
+            {
+                if (!client.Exists(Full(at))) client.CreateDirectory(Full(at));
+            }
+            catch (SshException) when (client.IsConnected && client.Exists(Full(at)))
+            {
+                // Another was faster.
+            }
+        }
+        folders.TryAdd(folder, 0);
+    }
+
+    /// <summary>Does something that can be done twice, on a new connection when the old one drops, for as long as there is patience.</summary>
+    private T Do<T>(Func<SftpClient, T> action, string name)
+    {
+        var until = DateTime.UtcNow + patience;
+        while (true)
+        {
+            SftpClient? client = null;
+            try
+            {
+                if (!idle.TryTake(out client)) client = Connect();
+                var result = action(client);
+                idle.Add(client);
+                return result;
+            }
+            catch (Exception e) when (Dropped(e) && DateTime.UtcNow < until)
+            {
+                client?.Dispose();
+                Thread.Sleep(Pause);
+            }
+            catch (Exception e) when (e is SshException or SocketException or ObjectDisposedException or IOException and not PlaceException || Dropped(e))
+            {
+                client?.Dispose();
+                throw Translate(e, name);
+            }
+            catch (PlaceException)
+            {
+                if (client is not null) idle.Add(client);
+                throw;
+            }
+        }
+    }
+
+    private SftpClient Connect()
+    {
+        PrivateKeyFile key;
+        try
+        {
+            key = new PrivateKeyFile(address.LoginKeyFile);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException or SshException)
+        {
+            throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the key to sign in with cannot be read from {address.LoginKeyFile}: {e.Message}", e);
+        }
+        string? other = null;
+        var client = new SftpClient(new ConnectionInfo(address.Host, address.Port, address.User, new PrivateKeyAuthenticationMethod(address.User, key)) { Timeout = TimeSpan.FromSeconds(20) });
+        client.HostKeyReceived += (_, e) =>
+        {
+            var shown = "SHA256:" + e.FingerPrintSHA256;
+            e.CanTrust = shown == address.HostKey.TrimEnd('=');
+            if (!e.CanTrust) other = shown;
+        };
+        try
+        {
+            client.Connect();
+            return client;
+        }
+        catch (Exception e)
+        {
+            client.Dispose();
+            if (other is not null)
+                throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the server has the key {other}, not {address.HostKey} as the charter says. Somebody may stand between, or the server was set up anew: ask whoever runs it, and change 'host-key' only then", e);
+            if (e is SshAuthenticationException)
+                throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the server does not let {address.User} in with the key in {address.LoginKeyFile}; put its public half into the server's authorized_keys", e);
+            throw;
+        }
+    }
+
+    private static bool Dropped(Exception e) => e is not PlaceException && (e is SshConnectionException or SocketException or SshOperationTimeoutException or ObjectDisposedException || e.InnerException is { } inner && Dropped(inner));
+
+    private PlaceException Translate(Exception e, string name)
+    {
+        if (Dropped(e)) return new PlaceException(PlaceFault.Unreachable, $"{Name} cannot be reached: {e.Message}; start the server, or look at the network", e);
+        var fault = e switch
+        {
+            SftpPathNotFoundException => PlaceFault.NotFound,
+            SftpPermissionDeniedException => PlaceFault.AccessRefused,
+            _ => PlaceFault.Other,
+        };
+        // The protocol has one word for every other failure; a full disk is the one that can be asked for.
+        if (fault == PlaceFault.Other && IsFull()) fault = PlaceFault.Full;
+        var cause = fault switch
+        {
+            PlaceFault.Full => "there is no room left",
+            PlaceFault.NotFound => "it is not there",
+            PlaceFault.AccessRefused => "access is refused; give the user the right to write there",
+            _ => e.Message,
+        };
+        return new PlaceException(fault, $"{Name}, file {name}: {cause}", e);
+    }
+
+    private bool IsFull()
+    {
+        try
+        {
+            return FreeBytes() < 1024 * 1024;
+        }
+        catch (PlaceException)
+        {
+            return false;
+        }
+    }
+
+    private sealed class Writer(SftpPlace place, string working) : IPlaceWriter
+    {
+        private long length;
+        private bool finished;
+
+        public void Append(ReadOnlySpan<byte> content)
+        {
+            var bytes = content.ToArray();
+            // At its offset: what a drop left half written is written again.
+            place.Do(client =>
+            {
+                using var file = client.Open(place.Full(working), FileMode.Open, FileAccess.Write);
+                file.Position = length;
+                file.Write(bytes);
+                file.Flush();
+                return true;
+            }, working);
+            length += bytes.Length;
+        }
+
+        public void Finish(string name)
+        {
+            var there = place.Do(client => client.Exists(place.Full(working)) ? client.GetAttributes(place.Full(working)).Size : length, working);
+            if (there != length) throw new PlaceException(PlaceFault.Other, $"{place.Name}, file {name}: the server has {there} bytes of {length}; run again");
+            place.Move(working, name);
+            finished = true;
+        }
+
+        public void Dispose()
+        {
+            if (finished) return;
+            try
+            {
+                place.Delete(working);
+            }
+            catch (PlaceException)
+            {
+                // It goes as a remnant.
+            }
+        }
+    }
+}

@@ -1,0 +1,128 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Sockets;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
+
+namespace IronKeep.Runs.Tests;
+
+/// <summary>A store on a real OpenSSH server on loopback.</summary>
+public sealed class SftpTests : IDisposable
+{
+    private readonly Keep keep = new();
+    private readonly string ssh;
+    private readonly int port;
+    private readonly string fingerprint;
+    private readonly Process server;
+
+    public SftpTests()
+    {
+        ssh = Directory.CreateDirectory(Path.Combine(keep.Root, "ssh")).FullName;
+        using (var free = new TcpListener(IPAddress.Loopback, 0))
+        {
+            free.Start();
+            port = ((IPEndPoint)free.LocalEndpoint).Port;
+        }
+        File.WriteAllText(ssh + "/config", $"""
+            Port {port}
+            ListenAddress 127.0.0.1
+            HostKey {ssh}/host
+            AuthorizedKeysFile {ssh}/login.pub
+            UsePAM no
+            StrictModes no
+            PidFile none
+            MaxStartups 100
+            PermitRootLogin yes
+            Subsystem sftp internal-sftp
+            """);
+        Listing.Shell("mkdir -p -m 755 /run/sshd; ssh-keygen -q -t ed25519 -N '' -f host; ssh-keygen -q -t ed25519 -N '' -f login", ssh);
+        fingerprint = Listing.Shell("ssh-keygen -lf host.pub", ssh).Split(' ')[1];
+        server = Process.Start(new ProcessStartInfo("/usr/sbin/sshd", ["-D", "-E", ssh + "/log", "-f", ssh + "/config"]))!;
+        while (!File.Exists(ssh + "/log") || !File.ReadAllText(ssh + "/log").Contains("listening", StringComparison.Ordinal))
+            Assert.False(server.WaitForExit(20), "sshd did not start");
+    }
+
+    public void Dispose()
+    {
+        server.Kill(entireProcessTree: true);
+        server.Dispose();
+        keep.Dispose();
+    }
+
+    private SftpPlace Place(string? hostKey = null, TimeSpan? patience = null) =>
+        new(new SftpAddress(Environment.UserName, "127.0.0.1", port, keep.StoreFolder, hostKey ?? fingerprint, ssh + "/login"), patience);
+
+    [Fact]
+    public async Task Runs_checks_restores_and_reclaims_go_over_the_wire_and_a_dropped_connection_is_taken_up_again()
+    {
+        var random = new Random(5);
+        for (var i = 0; i < 30; i++)
+        {
+            var bytes = new byte[400_000];
+            random.NextBytes(bytes);
+            keep.Write($"{i % 3}/{i}", bytes);
+        }
+        using var place = Place();
+        keep.Place = new DroppingPlace(place, () => Listing.Shell($"pkill -P {server.Id}", "/"));
+        var first = await keep.BackUp();
+        keep.Write("0/new", "more");
+        var second = await keep.BackUp(first);
+        Assert.Equal(1, keep.Figures.FilesRead);
+        Assert.True(StoreCheck.Run(keep.Store, CheckScope.Everything with { Depth = CheckDepth.Deep }).Sound);
+        var (folder, report) = keep.Restore(second);
+        Assert.Empty(report.Problems);
+        Assert.Equal("", Listing.Diff(keep.Source, folder));
+        Assert.True(keep.Store.MoveToBin(first.Id, DateTimeOffset.UtcNow.AddDays(-1)));
+        Assert.Single(Reclaim.Run(keep.Store, DateTimeOffset.UtcNow).CopiesGone);
+        Assert.True(((DroppingPlace)keep.Place).Drops > 3);
+        // The same store from the folder itself: the place is only a way to it.
+        keep.Reopen();
+        keep.Place = new FolderPlace(keep.StoreFolder);
+        Assert.True(StoreCheck.Run(keep.Store).Sound);
+        Assert.Empty(Directory.EnumerateFiles(keep.StoreFolder + "/work"));
+    }
+
+    [Fact]
+    public void A_server_with_another_key_a_stranger_and_one_that_is_gone_are_told_apart()
+    {
+        using var other = Place("SHA256:" + new string('A', 43));
+        var refused = Assert.Throws<PlaceException>(() => other.List(""));
+        Assert.Equal(PlaceFault.AccessRefused, refused.Fault);
+        Assert.Contains(fingerprint, refused.Message);
+        File.WriteAllText(ssh + "/login.pub", "");
+        using var stranger = Place();
+        Assert.Contains("does not let", Assert.Throws<PlaceException>(() => stranger.List("")).Message);
+        server.Kill(entireProcessTree: true);
+        server.WaitForExit();
+        using var gone = Place(patience: TimeSpan.Zero);
+        Assert.Equal(PlaceFault.Unreachable, Assert.Throws<PlaceException>(() => gone.List("")).Fault);
+    }
+
+    /// <summary>Lets every connection drop before each tenth piece of work.</summary>
+    private sealed class DroppingPlace(IPlace place, Action drop) : IPlace
+    {
+        private int calls;
+
+        public int Drops { get; private set; }
+        public string Name => place.Name;
+        public IReadOnlyList<PlaceFile> List(string folder) => Next().List(folder);
+        public bool Exists(string name) => Next().Exists(name);
+        public byte[] Read(string name) => Next().Read(name);
+        public int ReadAt(string name, long offset, Span<byte> buffer) => Next().ReadAt(name, offset, buffer);
+        public IPlaceWriter Create(long expected) => Next().Create(expected);
+        public void Move(string from, string to) => Next().Move(from, to);
+        public void Delete(string name, bool durable = true) => Next().Delete(name, durable);
+        public void RemoveRemnants(TimeSpan idle) => Next().RemoveRemnants(idle);
+        public long? FreeBytes() => Next().FreeBytes();
+
+        private IPlace Next()
+        {
+            if (Interlocked.Increment(ref calls) % 10 == 0)
+            {
+                drop();
+                Drops++;
+            }
+            return place;
+        }
+    }
+}
