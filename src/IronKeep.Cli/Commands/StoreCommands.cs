@@ -1,5 +1,6 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Rescuing;
 using IronKeep.Contracts;
 
 namespace IronKeep.Cli.Commands;
@@ -8,7 +9,8 @@ internal static class StoreCommands
 {
     public static Command Make() => Common.Noun("store", "Where copies lie", List(),
         Begin("check", "Re-reads every byte of a store and compares it with what was written", "checks", Depth),
-        Begin("reclaim", "Frees the bytes of copies whose time in the bin is over", "reclaims"));
+        Begin("reclaim", "Frees the bytes of copies whose time in the bin is over", "reclaims"),
+        KeyCommands.Make());
 
     private static readonly Option<string?> Depth = MakeDepth();
 

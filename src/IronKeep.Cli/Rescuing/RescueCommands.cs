@@ -2,9 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Printing;
 using IronKeep.Core.Quantities;
-using IronKeep.Stores;
 using IronKeep.Stores.Exports;
-using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
@@ -126,19 +124,7 @@ internal static class RescueCommands
             if (symbol is Option option) command.Options.Add(option);
             if (symbol is Argument argument) command.Arguments.Add(argument);
         }
-        command.SetAction((parsed, cancel) =>
-        {
-            try
-            {
-                var place = new FolderPlace(Path.GetFullPath(parsed.GetValue(Folder)!));
-                using var store = PooledStore.OpenToRead(place, SecretOptions.Read(parsed, PooledStore.ReadHead(place).Encrypts));
-                return Task.FromResult(action(parsed, store, cancel));
-            }
-            catch (Exception e) when (e is StoreDamageException or IronKeep.Stores.Keys.StoreKeyException or IOException or UnauthorizedAccessException)
-            {
-                throw new AnswerException(e is IronKeep.Stores.Keys.StoreKeyException ? Root.Refused : Root.Failed, e.Message);
-            }
-        });
+        command.SetAction((parsed, cancel) => Task.FromResult(SecretOptions.Open(parsed, parsed.GetValue(Folder)!, store => action(parsed, store, cancel))));
         return command;
     }
 

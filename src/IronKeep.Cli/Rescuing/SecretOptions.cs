@@ -1,6 +1,8 @@
 using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Stores.Keys;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
 using Spectre.Console;
 
 namespace IronKeep.Cli.Rescuing;
@@ -14,7 +16,26 @@ internal static class SecretOptions
 
     public static IReadOnlyList<Option> All { get; } = [KeyFile, PassphraseFile, RecoveryFile];
 
-    public static Secret? Read(ParseResult parsed, bool needed)
+    /// <summary>Opens the store in a folder, does something with it, and tells what stands in the way.</summary>
+    public static int Open(ParseResult parsed, string folder, Func<PooledStore, int> action)
+    {
+        try
+        {
+            var place = new FolderPlace(Path.GetFullPath(folder));
+            using var store = PooledStore.OpenToRead(place, Read(parsed, PooledStore.ReadHead(place).Encrypts));
+            return action(store);
+        }
+        catch (StoreKeyException e)
+        {
+            throw new AnswerException(Root.Refused, e.Message);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw new AnswerException(Root.Failed, e.Message);
+        }
+    }
+
+    private static Secret? Read(ParseResult parsed, bool needed)
     {
         if (!needed) return null;
         if (parsed.GetValue(KeyFile) is { } key) return Secret.KeyFile(File.ReadAllBytes(key));

@@ -90,7 +90,7 @@ internal static class DeclarationReaders
 
     private static string? Both(ScalarNode second, ValueReader read)
     {
-        read.Wrong(second, "a store opens with a key file or with a passphrase; name one here, and add the other with 'ironkeep store key add'");
+        read.Wrong(second, "a store opens with a key file or with a passphrase; name one here, and add the other with 'ironkeep store key add FOLDER'");
         return null;
     }
 

@@ -33,7 +33,7 @@ public static class Bag
                 if (entry.Kind is not (EntryKind.File or EntryKind.Folder)) others.Append(CultureInfo.InvariantCulture, $"{entry.Kind}\t{NameText.Show(path)}\t{NameText.Show(entry.LinkTarget)}\n");
                 if (entry.Kind != EntryKind.File) continue;
                 using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-                CopyWalk.WriteContent(reader, entry, hash.AppendData);
+                CopyWalk.WriteContent(reader, entry, hash.AppendData, cancel);
                 manifest.Write(Line(Convert.ToHexStringLower(hash.GetHashAndReset()), path));
                 files++;
                 bytes += entry.Size;

@@ -34,33 +34,27 @@ public static class CopyWalk
         }
     }
 
-    /// <summary>Writes a file's bytes, holes as zeros.</summary>
-    public static void WriteContent(ChunkReader reader, TreeEntry file, Action<ReadOnlySpan<byte>> write)
+    /// <summary>Writes a file's bytes one after the other, holes as zeros.</summary>
+    public static void WriteContent(ChunkReader reader, TreeEntry file, Action<ReadOnlySpan<byte>> write, CancellationToken cancel)
     {
         var zeros = new byte[64 * 1024];
         long at = 0;
-        var extents = file.Extents is { } found ? found.ToArray() : [new Extent(0, file.Size)];
-        int stretch = 0;
-        long inside = 0;
-        foreach (var id in reader.Ids(file.Content))
+        FileBytes.Each(reader, file, (content, offset) =>
         {
-            var content = reader.Read(id);
-            while (content.Length > 0 && stretch < extents.Length)
-            {
-                Zeros(extents[stretch].Offset + inside);
-                var length = (int)Math.Min(content.Length, extents[stretch].Length - inside);
-                write(content[..length]);
-                at += length;
-                inside += length;
-                content = content[length..];
-                if (inside == extents[stretch].Length) (stretch, inside) = (stretch + 1, 0);
-            }
-        }
+            Zeros(offset);
+            write(content);
+            at += content.Length;
+        }, cancel);
         Zeros(file.Size);
 
         void Zeros(long until)
         {
-            for (; at < until; at += Math.Min(zeros.Length, until - at)) write(zeros.AsSpan(0, (int)Math.Min(zeros.Length, until - at)));
+            while (at < until)
+            {
+                var length = (int)Math.Min(zeros.Length, until - at);
+                write(zeros.AsSpan(0, length));
+                at += length;
+            }
         }
     }
 

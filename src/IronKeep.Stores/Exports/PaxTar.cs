@@ -31,7 +31,7 @@ public sealed class PaxTar(Stream output)
                 left++;
                 continue;
             }
-            Entry(path, entry, reader);
+            Entry(path, entry, reader, cancel);
             written++;
         }
         Put(new byte[2 * Block]);
@@ -40,7 +40,7 @@ public sealed class PaxTar(Stream output)
         return (written, left);
     }
 
-    private void Entry(byte[] path, TreeEntry entry, ChunkReader reader)
+    private void Entry(byte[] path, TreeEntry entry, ChunkReader reader, CancellationToken cancel)
     {
         byte[] name = entry.Kind == EntryKind.Folder ? [.. path, (byte)'/'] : path;
         var link = entry.LinkTarget;
@@ -62,7 +62,7 @@ public sealed class PaxTar(Stream output)
         Records(name, link, size, entry);
         Header(name, link, type, size, entry);
         if (type != '0') return;
-        CopyWalk.WriteContent(reader, entry, Put);
+        CopyWalk.WriteContent(reader, entry, Put, cancel);
         Fill();
     }
 

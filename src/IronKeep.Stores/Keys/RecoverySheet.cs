@@ -72,7 +72,8 @@ public static class RecoverySheet
         is a check, so a slip is named by its group.
 
         If the sheet is lost or was seen, withdraw it:
-            ironkeep store key withdraw
+            ironkeep store key list FOLDER
+            ironkeep store key withdraw FOLDER ID
         """;
 
     private static StoreKeyException Wrong(int group) => new($"group {group + 1} of the recovery code is not what was printed; read it again");

@@ -50,9 +50,6 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     private readonly List<PackBlock> blocks = [];
     private readonly List<(ChunkId Id, int Length)> chunks = [];
 
-    /// <summary>Whether chunks are held that are in no finished pack.</summary>
-    public bool IsEmpty => file is null && waiting.Count == 0 && blockChunks.Count == 0;
-
     /// <summary>Whether a file was begun.</summary>
     public bool HasFile => file is not null;
 

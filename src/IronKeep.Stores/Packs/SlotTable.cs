@@ -19,9 +19,6 @@ internal sealed class SlotTable
         for (var i = 0; i < Parts; i++) parts[i] = new Part();
     }
 
-    /// <summary>Chunks in the table, counted once a pack.</summary>
-    public long Count => parts.Sum(p => (long)p.Live);
-
     /// <summary>Bytes of memory that the slots take.</summary>
     public long Memory => parts.Sum(p => p.Slots.Length * 8L);
 
@@ -59,16 +56,14 @@ internal sealed class SlotTable
     private sealed class Part
     {
         public ulong[] Slots = new ulong[8];
-        private int used;
-
-        public int Live { get; private set; }
+        private int used, live;
 
         public void Add(ulong fragment, int pack)
         {
             if ((used + 1) * 5 > Slots.Length * 4) Rebuild();
             Place(Slots, (fragment << 24) | (uint)(pack + 2));
             used++;
-            Live++;
+            live++;
         }
 
         public int Find(ulong fragment, Span<int> found)
@@ -89,17 +84,17 @@ internal sealed class SlotTable
             {
                 if (Slots[i] is Free or Removed || !isGone((int)(Slots[i] & 0xFF_FFFF) - 2)) continue;
                 Slots[i] = Removed;
-                Live--;
+                live--;
             }
         }
 
         private void Rebuild()
         {
-            var next = new ulong[Live * 3 / 2 + 8];
+            var next = new ulong[live * 3 / 2 + 8];
             foreach (var slot in Slots)
                 if (slot is not (Free or Removed)) Place(next, slot);
             Slots = next;
-            used = Live;
+            used = live;
         }
 
         private static void Place(ulong[] slots, ulong slot)

@@ -101,9 +101,6 @@ public sealed class PooledStore : IDisposable
     /// <summary>A reader for one thread.</summary>
     public ChunkReader NewReader() => new(Place, Keys, Index);
 
-    /// <summary>The proven bytes of one chunk.</summary>
-    public byte[] ReadChunk(ChunkId id) => readers.Use(r => r.Read(id).ToArray());
-
     /// <summary>The entries of a folder whose listing is stored as the given content.</summary>
     public List<TreeEntry> ReadFolder(ContentRef content) => [.. EnumerateFolder(content)];
 

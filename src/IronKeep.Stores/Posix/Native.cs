@@ -15,7 +15,6 @@ internal static unsafe partial class Native
     /// <summary>Begin to write to the disk, and do not wait.</summary>
     public const uint SyncBegin = 2;
     public const int SeekData = 3, SeekHole = 4;
-    public const int PathOnly = 0x200000;
 
     public const int ReadOnly = 0;
     public const int WriteOnly = 1;

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
@@ -91,43 +90,12 @@ internal sealed class EntryWriter(ChunkReader reader, OpenFolder root, RestoreNo
     private void File(RestoreFolder folder, TreeEntry entry)
     {
         using var file = folder.Handle.CreateFile(passing);
-        if (entry.Extents is { } extents) Stretches(file, entry, extents);
-        else
-        {
-            long at = 0;
-            foreach (var id in reader.Ids(entry.Content))
-            {
-                cancel.ThrowIfCancellationRequested();
-                var content = reader.Read(id);
-                file.Write(content, at);
-                at += content.Length;
-            }
-        }
+        FileBytes.Each(reader, entry, file.Write, cancel);
+        if (entry.Extents is not null) file.SetSize(entry.Size);
         notes.Owner(() => file.SetOwner(entry.User, entry.Group), () => folder.PathOf(entry));
         foreach (var attribute in entry.Attributes) notes.Attribute(() => file.SetAttribute(attribute), attribute, () => folder.PathOf(entry));
         file.SetMode(entry.Mode);
         file.SetModified(entry.Modified);
-    }
-
-    /// <summary>Writes the stretches of data at their places; what lies between them stays a hole.</summary>
-    private void Stretches(OpenFile file, TreeEntry entry, ImmutableArray<Extent> extents)
-    {
-        int stretch = 0;
-        long inside = 0;
-        foreach (var id in reader.Ids(entry.Content))
-        {
-            cancel.ThrowIfCancellationRequested();
-            var content = reader.Read(id);
-            while (content.Length > 0 && stretch < extents.Length)
-            {
-                var length = (int)Math.Min(content.Length, extents[stretch].Length - inside);
-                file.Write(content[..length], extents[stretch].Offset + inside);
-                content = content[length..];
-                inside += length;
-                if (inside == extents[stretch].Length) (stretch, inside) = (stretch + 1, 0);
-            }
-        }
-        file.SetSize(entry.Size);
     }
 
     private bool Place(RestoreFolder folder, TreeEntry entry)
