@@ -51,12 +51,12 @@ public static class RecoverySheet
         return key;
     }
 
-    /// <summary>The sheet as text, to be printed.</summary>
-    public static string Text(string store, string storeId, string place, string code, DateTimeOffset made) => $"""
+    /// <summary>The sheet as text, to be printed; <paramref name="label"/> is what people call it, <paramref name="made"/> is shown in UTC.</summary>
+    public static string Text(string label, string storeId, string place, string code, DateTimeOffset made) => $"""
         IRON KEEP: RECOVERY SHEET
 
-        store    {store}
-        id       {storeId}
+        sheet    {label}
+        store    {storeId}
         place    {place}
         made     {made.UtcDateTime:yyyy-MM-dd HH:mm} UTC
 
