@@ -57,6 +57,12 @@ public sealed record FolderAnswer(string CopyId, string Path, IReadOnlyList<Entr
 /// </summary>
 public sealed record RestoreRequest(IReadOnlyList<string> Paths, string To, string? Existing = null);
 
+/// <summary>
+/// What to write of a copy (all when no paths are given) in an open format, on the service's machine: as "tar" into a new file, compressed
+/// when its name ends in .zst, or as "bag" (RFC 8493) into a new folder.
+/// </summary>
+public sealed record ExportRequest(IReadOnlyList<string> Paths, string Format, string To);
+
 /// <summary>A verdict on one copy in a prune plan.</summary>
 public sealed record VerdictAnswer(
     string CopyId, DateTimeOffset Taken, string State, string Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, long Bytes, long StoredBytes);

@@ -34,3 +34,21 @@ public sealed record ReductionAnswer(long SelectedBytes, long ReadBytes, long Ne
 
 /// <summary>How much of a store's packs has ever been read back, how much within 30 days, and when the part that waits longest was.</summary>
 public sealed record ReadingAnswer(long TotalBytes, long ReadBytes, long ReadWithin30DaysBytes, DateTimeOffset? Oldest);
+
+/// <summary>
+/// A store that lies already in a folder of the service's machine, to be taken into the charter under a name. What opens it is named by
+/// its file on that machine, as in a charter; neither for a store that does not encrypt.
+/// </summary>
+public sealed record AttachRequest(string Name, string Folder, string? KeyFile = null, string? PassphraseFile = null);
+
+/// <summary>The attached store, how many of its copies the catalogue did not know, and what could not be read.</summary>
+public sealed record AttachAnswer(StoreAnswer Store, int Learned, IReadOnlyList<string> Problems);
+
+/// <summary>A secret that opens a store, without its content; the service uses the one that opens it for the service.</summary>
+public sealed record StoreKeyAnswer(string Id, string Label, string Kind, DateTimeOffset Made, bool UsedByService);
+
+/// <summary>What people call a new recovery sheet, 1 to 100 characters.</summary>
+public sealed record RecoverySheetRequest(string Label);
+
+/// <summary>A new recovery sheet: its key's id and the text to print. The code is given this once and kept nowhere.</summary>
+public sealed record RecoverySheetAnswer(string Id, string Sheet);

@@ -20,7 +20,7 @@ public sealed class ExportTests : IDisposable
         var copy = await keep.BackUp();
         var file = Path.Combine(keep.Root, name);
         await using var output = File.Create(file);
-        new PaxTar(output).Write(keep.Store, copy, null, default);
+        new PaxTar(output).Write(keep.Store, copy, [], default);
         return file;
     }
 
@@ -43,7 +43,7 @@ public sealed class ExportTests : IDisposable
     {
         await MakeAsync("copy.tar");
         var bag = Path.Combine(keep.Root, "bag");
-        var (files, report) = Bag.Write(keep.Store, keep.Store.ReadContents().Copies[0].Record, bag, default);
+        var (files, report) = Bag.Write(keep.Store, keep.Store.ReadContents().Copies[0].Record, [], bag, default);
         Assert.Empty(report.Problems);
         Assert.Equal($"{files}", Listing.Shell("find data -type f | tr -d '\\n' | grep -o /source/ | wc -l; find data -type f -print0 | tr -dc '\\0' | wc -c", bag).Trim().Split('\n')[^1]);
         Assert.Equal("", Listing.Shell("sha256sum --quiet --strict -c manifest-sha256.txt tagmanifest-sha256.txt", bag));
@@ -51,6 +51,6 @@ public sealed class ExportTests : IDisposable
         Assert.Contains($".{files}\n", File.ReadAllText(bag + "/bag-info.txt"));
         Listing.Shell($"printf X | dd of='data{keep.Source}/a/large' bs=1 seek=1000 conv=notrunc status=none", bag);
         Assert.Contains("FAILED", Listing.Shell("sha256sum -c manifest-sha256.txt", bag));
-        Assert.Contains("not empty", Assert.Throws<IOException>(() => Bag.Write(keep.Store, keep.Store.ReadContents().Copies[0].Record, bag, default)).Message);
+        Assert.Contains("not empty", Assert.Throws<IOException>(() => Bag.Write(keep.Store, keep.Store.ReadContents().Copies[0].Record, [], bag, default)).Message);
     }
 }

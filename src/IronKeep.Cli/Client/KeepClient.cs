@@ -53,6 +53,22 @@ public sealed class KeepClient : IDisposable
         return await response.Content.ReadAsStringAsync(cancel);
     }
 
+    /// <summary>Writes an answer to a stream as it comes; one that breaks off is a failure.</summary>
+    public async Task GetBytesAsync(string path, Stream into, CancellationToken cancel)
+    {
+        using var response = await ReachAsync(() => http.GetAsync(new Uri("api/v1/" + path, UriKind.Relative), HttpCompletionOption.ResponseHeadersRead, cancel));
+        await CheckAsync(response, cancel);
+        try
+        {
+            await using var from = await response.Content.ReadAsStreamAsync(cancel);
+            await from.CopyToAsync(into, cancel);
+        }
+        catch (Exception e) when (e is HttpRequestException or IOException)
+        {
+            throw new AnswerException(Root.Failed, $"the service at {Address} broke off in the middle: {e.Message}; what was written is not whole, and the service's log says why");
+        }
+    }
+
     /// <summary>All pages of a list, up to a number of items.</summary>
     public async Task<List<T>> ListAsync<T>(string path, int most, CancellationToken cancel)
     {

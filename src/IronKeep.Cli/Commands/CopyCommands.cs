@@ -6,7 +6,7 @@ namespace IronKeep.Cli.Commands;
 
 internal static class CopyCommands
 {
-    public static Command Make() => Common.Noun("copy", "What can be given back", [List(), One(), Browse(), Restore(), .. CopyCareCommands.All()]);
+    public static Command Make() => Common.Noun("copy", "What can be given back", [List(), One(), Browse(), Restore(), CopyExport.Make(), .. CopyCareCommands.All()]);
 
     internal static Argument<string> Id => new("COPY") { Description = "The copy's id, or 'newest:JOB' for the newest good copy of a job" };
 

@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Cli.Rescuing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -10,6 +11,8 @@ internal static class StoreCommands
     public static Command Make() => Common.Noun("store", "Where copies lie", List(),
         Begin("check", "Re-reads every byte of a store and compares it with what was written", "checks", Depth),
         Begin("reclaim", "Frees the bytes of copies whose time in the bin is over", "reclaims"),
+        Begin("heal", "Brings back what damaged copies lack from the other stores that hold copies of the same jobs", "heals"),
+        Attach(),
         KeyCommands.Make());
 
     private static readonly Option<string?> Depth = MakeDepth();
@@ -36,6 +39,23 @@ internal static class StoreCommands
         foreach (var store in stores.Where(s => !s.Reachable)) Show.Error($"{store.Name}: {store.Problem}");
         return stores.All(s => s.Reachable) ? Root.Done : Root.Findings;
     });
+
+    private static Command Attach()
+    {
+        var folder = new Argument<string>("FOLDER") { Description = "The store's folder on the service's machine, an absolute path" };
+        var name = new Option<string?>("--name") { Description = "What the charter calls it; else the folder's own name" };
+        var key = new Option<string?>("--key-file") { Description = "The file on the service's machine with the store's key" };
+        var phrase = new Option<string?>("--passphrase-file") { Description = "The file on the service's machine with the store's passphrase" };
+        return Common.Verb("attach", "Takes a store that lies in a folder into the charter, and what it holds into the catalogue", async (parsed, client, cancel) =>
+        {
+            var path = parsed.GetValue(folder)!;
+            var answer = await client.PostAsync<AttachAnswer>("stores", new AttachRequest(parsed.GetValue(name) ?? Path.GetFileName(path.TrimEnd('/')), path, parsed.GetValue(key), parsed.GetValue(phrase)), cancel);
+            if (Common.AsJson(parsed)) Show.Json(answer);
+            else Show.Line($"store {answer.Store.Name} is attached: {Counted.Of(answer.Store.Copies, "copy", "copies")}{(answer.Store.InBin > 0 ? $" and {answer.Store.InBin} in the bin" : "")}, {answer.Learned} of them new to the catalogue; 'ironkeep store check {answer.Store.Name}' reads them back");
+            foreach (var problem in answer.Problems) Show.Error(problem);
+            return answer.Problems.Count == 0 ? Root.Done : Root.Findings;
+        }, folder, name, key, phrase);
+    }
 
     private static Command Begin(string verb, string description, string path, Option<string?>? depth = null)
     {

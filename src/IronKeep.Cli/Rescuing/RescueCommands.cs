@@ -110,9 +110,11 @@ internal static class RescueCommands
 
     private static Command Export()
     {
-        var tar = new Option<string?>("--tar") { Description = "A pax tar archive in this file; - for standard output; compressed when it ends in .zst" };
+        var paths = new Argument<string[]>("PATHS") { Description = "Files and folders; everything when none is named", Arity = ArgumentArity.ZeroOrMore };
+        var tar = new Option<string?>("--tar") { Description = "A pax tar archive in this new file; - for standard output; compressed when it ends in .zst" };
         var bag = new Option<string?>("--bag") { Description = "A BagIt bag with SHA-256 manifests in this new folder" };
-        return Verb("export", "Writes a copy in an open format", (parsed, store, cancel) => ExportWriter.Write(store, Record(store, parsed), parsed.GetValue(tar), parsed.GetValue(bag), cancel), Copy, tar, bag);
+        return Verb("export", "Writes a copy in an open format", (parsed, store, cancel) =>
+            ExportWriter.Write(store, Record(store, parsed), parsed.GetValue(paths)!, parsed.GetValue(tar), parsed.GetValue(bag), cancel), Copy, paths, tar, bag);
     }
 
     private static Command Verb(string name, string description, Func<ParseResult, PooledStore, CancellationToken, int> action, params Symbol[] symbols)

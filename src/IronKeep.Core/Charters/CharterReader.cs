@@ -132,7 +132,7 @@ public sealed class CharterReader
         : path.Split('/').Contains("..") ? $"'{path}' contains '..'; write the path it stands for"
         : null;
 
-    internal static string Normal(string path) => "/" + string.Join('/', path.Split('/', StringSplitOptions.RemoveEmptyEntries).Where(p => p != "."));
+    public static string Normal(string path) => "/" + string.Join('/', path.Split('/', StringSplitOptions.RemoveEmptyEntries).Where(p => p != "."));
 
     private void Wrong(CharterNode node, string about, string message) => mistakes.Add(new Mistake(node.Line, node.Column, about, message));
 }

@@ -14,8 +14,7 @@ namespace IronKeep.Runs.Backups;
 internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, string? relative, TakeTree? passing, ulong device, ContentRef? before)
 {
     private readonly Queue<Window> windows = new();
-    private readonly RecordBuffer listing = RecordBuffer.Rent();
-    private readonly List<ChunkId> chunks = [];
+    private readonly ListingWriter listing = new();
     private OpenFolder? handle;
     private NameList names = new();
     private PreviousListing? previous;
@@ -105,12 +104,7 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
     }
 
     /// <summary>The finished listing's content.</summary>
-    public ContentRef Finish(WritingSession session)
-    {
-        Cut(session);
-        listing.Return();
-        lock (session.Listings) return session.Listings.Refer(chunks);
-    }
+    public ContentRef Finish(WritingSession session) => listing.Finish(session);
 
     private void Append(Window window, WritingSession session)
     {
@@ -124,9 +118,7 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
             if (waiting.Entry is not { } entry) continue;
             Size += entry.Size;
             Items += entry.Kind == EntryKind.Folder ? entry.Items : 1;
-            Begin();
-            EntryRecord.Write(listing, entry);
-            if (FolderListing.EndsBehind(entry.Name, listing.Length)) Cut(session);
+            listing.Add(entry, session);
         }
         Records(window.Records.Written[at..], session);
         window.Records.Return();
@@ -138,22 +130,8 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
         {
             var before = records;
             var record = EntryRecord.Take(ref records);
-            Begin();
-            listing.Append(before[..(before.Length - records.Length)]);
-            if (FolderListing.EndsBehind(EntryRecord.NameOf(record), listing.Length)) Cut(session);
+            listing.Add(before[..(before.Length - records.Length)], EntryRecord.NameOf(record), session);
         }
-    }
-
-    private void Begin()
-    {
-        if (listing.Length == 0) listing.Append([FolderListing.Version]);
-    }
-
-    private void Cut(WritingSession session)
-    {
-        if (listing.Length == 0) return;
-        lock (session.Listings) chunks.Add(session.Listings.Put(listing.Written));
-        listing.Clear();
     }
 }
 

@@ -118,7 +118,7 @@ public sealed class PlannedRun
     public long? MadeUpBy { get; set; }
 }
 
-public enum RunKind { Backup, Check, Prune, Reclaim, Restore }
+public enum RunKind { Backup, Check, Prune, Reclaim, Restore, Export, Heal }
 
 public enum RunState { Queued, Running, Ended }
 

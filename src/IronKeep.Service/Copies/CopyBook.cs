@@ -4,6 +4,7 @@ using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Runs.Backups;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
@@ -15,7 +16,7 @@ using NodaTime;
 namespace IronKeep.Service.Copies;
 
 /// <summary>What the catalogue knows of copies. The stores' records are the truth; this is the index of them.</summary>
-public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStores stores, ILogger<CopyBook> log)
+public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStores stores, CharterInForce charter, ILogger<CopyBook> log)
 {
     private const string IdLetters = "0123456789abcdefghjkmnpqrstvwxyz";
 
@@ -52,32 +53,48 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         return null;
     }
 
+    /// <summary>The ids of all copies that the catalogue has ever known.</summary>
+    public async Task<HashSet<string>> KnownAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        return (await db.Copies.Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+    }
+
     /// <summary>
-    /// Takes into the catalogue what a store holds and the catalogue does not know, and marks as missing what the catalogue knows and
-    /// the store does not hold; a store that cannot be read is left for its next run to report. The number of copies learned.
+    /// Takes into the catalogue what a store holds and the catalogue does not know, or knows to be elsewhere or lost, and marks as
+    /// missing what the catalogue knows and the store does not hold; a store that cannot be read is left for its next run to report.
     /// </summary>
-    public async Task<int> LearnAsync(string storeName, CancellationToken cancel)
+    public async Task LearnAsync(string storeName, CancellationToken cancel)
     {
         try
         {
             var contents = stores.Get(storeName).ReadContents();
             await using var db = await catalogue.CreateDbContextAsync(cancel);
-            var known = (await db.Copies.Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
-            var learned = contents.Copies.Where(c => !known.Contains(c.Record.Id)).ToList();
-            foreach (var copy in learned)
+            var known = await db.Copies.Select(c => new { c.Id, c.Store, c.State, c.GoneAt }).ToDictionaryAsync(c => c.Id, cancel);
+            foreach (var copy in contents.Copies)
             {
-                var row = ToRow(copy.Record, storeName);
+                Copy row;
+                if (known.GetValueOrDefault(copy.Record.Id) is not { } before)
+                {
+                    row = ToRow(copy.Record, storeName);
+                    db.Copies.Add(row);
+                }
+                else
+                {
+                    var elsewhere = before.Store != storeName && !charter.Charter.Stores.ContainsKey(before.Store);
+                    var lost = before.Store == storeName && (before.State == CopyState.Missing || before.GoneAt is not null);
+                    if (!elsewhere && !lost) continue;
+                    row = await db.Copies.FirstAsync(c => c.Id == before.Id, cancel);
+                    (row.Store, row.State, row.GoneAt, row.CheckedAt) = (storeName, CopyState.Unchecked, null, null);
+                }
                 row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
-                db.Copies.Add(row);
             }
             await db.SaveChangesAsync(cancel);
             await MarkMissingAsync(db, storeName, contents, null, cancel);
-            return learned.Count;
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
             log.LogWarning("Store {Store} cannot be read: {Problem}", storeName, e.Message);
-            return 0;
         }
     }
 

@@ -43,9 +43,10 @@ public static class CopyEndpoints
         copies.MapPost("/{id}/take-back", TakeBackAsync).WithSummary("Takes a copy back out of the bin");
         copies.MapGet("/{id}/entries", BrowseAsync).WithSummary("The entries of a folder in a copy; without a path, of the first folder from the root that holds more than one folder");
         copies.MapPost("/{id}/restores", RestoreAsync).WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
+        copies.MapExports();
     }
 
-    private static ProblemHttpResult Missing(string id) => Problems.NotFound($"there is no copy '{id}'; list them with GET /api/v1/copies");
+    internal static ProblemHttpResult Missing(string id) => Problems.NotFound($"there is no copy '{id}'; list them with GET /api/v1/copies");
 
     private static async Task<Results<Ok<FindAnswer>, ProblemHttpResult>> FindAsync(
         string name, KeepContext db, CopySearch search, CancellationToken cancel, string? job = null, string? store = null, int limit = 200)
@@ -155,20 +156,27 @@ public static class CopyEndpoints
         string id, RestoreRequest request, KeepContext db, RunQueue queue, CharterInForce charter, HttpContext http, CancellationToken cancel)
     {
         if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
-        if (!request.To.StartsWith('/') || request.To.Contains('\0')) return Problems.Invalid($"'{request.To}' is not an absolute path on machine {copy.Machine}; begin it with '/'");
-        if (request.Paths.Count > 10_000) return Problems.Invalid($"{request.Paths.Count} paths are too many for one restore; name folders, at most 10000 paths");
+        if (BadTarget(request.To, request.Paths, charter) is { } bad) return bad;
         var existing = ExistingRule.Keep;
         if (request.Existing is { } rule)
         {
             if (Kebab.Read<ExistingRule>(rule) is not { } known) return Problems.Invalid($"existing '{rule}' is not known; use keep, overwrite or beside");
             existing = known;
         }
-        var target = RealPaths.OfExistingPart(request.To);
-        foreach (var store in charter.Charter.Stores.Values)
-            if (RealPaths.Contains(RealPaths.OfExistingPart(store.Folder), target))
-                return Problems.Refused($"'{request.To}' lies inside store {store.Name}; restore to a folder outside every store");
         var run = await queue.AddAsync(new RunRequest(RunKind.Restore, copy.Job, copy.Store, http.User.Identity!.Name!) { Order = new RestoreOrder(id, request.Paths, request.To, existing) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
+    }
+
+    /// <summary>Why nothing can be written to a path of the service's machine, or null.</summary>
+    internal static ProblemHttpResult? BadTarget(string to, IReadOnlyList<string> paths, CharterInForce charter)
+    {
+        if (!to.StartsWith('/') || to.Contains('\0')) return Problems.Invalid($"'{to}' is not an absolute path on the service's machine; begin it with '/'");
+        if (paths.Count > 10_000) return Problems.Invalid($"{paths.Count} paths are too many at once; name folders, at most 10000 paths");
+        var target = RealPaths.OfExistingPart(to);
+        foreach (var store in charter.Charter.Stores.Values.Where(s => s.Remote is null))
+            if (RealPaths.Contains(RealPaths.OfExistingPart(store.Folder), target))
+                return Problems.Refused($"'{to}' lies inside store {store.Name}; name a place outside every store");
+        return null;
     }
 
     public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(

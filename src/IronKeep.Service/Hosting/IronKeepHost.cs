@@ -126,8 +126,11 @@ public static class IronKeepHost
         services.AddSingleton<RunQueue>();
         services.AddSingleton<RunLogs>();
         services.AddSingleton<Aftermath>();
+        services.AddSingleton<AttachDesk>();
         services.AddSingleton<IRunWork, BackupWork>();
         services.AddSingleton<IRunWork, RestoreWork>();
+        services.AddSingleton<IRunWork, ExportWork>();
+        services.AddSingleton<IRunWork, HealWork>();
         services.AddSingleton<IRunWork, CheckWork>();
         services.AddSingleton<IRunWork, ReclaimWork>();
         services.AddSingleton<IRunWork, PruneWork>();

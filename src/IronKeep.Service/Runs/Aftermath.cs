@@ -61,7 +61,7 @@ public sealed class Aftermath(
         if (run.Kind is RunKind.Backup) await AfterBackupAsync(run, ending);
         if (run.Kind is RunKind.Reclaim && inForce.Charter.Stores.TryGetValue(run.Store!, out var store)) await room.JudgeAsync(store, CancellationToken.None);
         events.Publish("run", run.ToAnswer());
-        if (run.Kind is RunKind.Backup or RunKind.Check or RunKind.Prune or RunKind.Reclaim) events.Publish("copies");
+        if (run.Kind is RunKind.Backup or RunKind.Check or RunKind.Prune or RunKind.Reclaim or RunKind.Heal) events.Publish("copies");
     }
 
     private static bool IsGood(Outcome outcome) => outcome is Outcome.Ok or Outcome.Warned or Outcome.Suspect;
@@ -96,8 +96,8 @@ public sealed class Aftermath(
 
     private async Task AlertAsync(Run run, RunEnding ending)
     {
-        // A restore has a person waiting for it, who reads its report.
-        if (run.Kind == RunKind.Restore || ending.Outcome is Outcome.Cancelled or Outcome.NotNeeded or Outcome.HeldBack) return;
+        // A restore or an export has a person waiting for it, who reads its report; what a healing left hurt has its alert already.
+        if (run.Kind is RunKind.Restore or RunKind.Export or RunKind.Heal || ending.Outcome is Outcome.Cancelled or Outcome.NotNeeded or Outcome.HeldBack) return;
         var subject = run.Kind switch
         {
             RunKind.Backup => AlertBook.JobSubject(run.Job!, run.Machine),

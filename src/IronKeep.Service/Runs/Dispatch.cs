@@ -112,7 +112,7 @@ public sealed class Dispatch(
     }
 
     /// <summary>
-    /// What a run holds: for a backup its job, stores and locks; for anything else its store. Somebody waits for a restore, and what a
+    /// What a run holds: for a backup its job, stores and locks; for anything else its store. Somebody waits for a restore or an export, and what a
     /// person asked for comes before what only has its turn.
     /// </summary>
     private RunClaim ClaimOf(Run run)
@@ -121,7 +121,7 @@ public sealed class Dispatch(
         var due = run.Due ?? run.NotBefore ?? run.Queued;
         return run.Kind == RunKind.Backup && job is not null
             ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.Charter.ImportanceOf(job), due)
-            : new RunClaim($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], run.Kind == RunKind.Restore ? MostImportant : MachineDeclaration.UsualImportance, due);
+            : new RunClaim($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], run.Kind is RunKind.Restore or RunKind.Export ? MostImportant : MachineDeclaration.UsualImportance, due);
     }
 
     private const int MostImportant = 6;

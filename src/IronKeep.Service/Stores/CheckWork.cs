@@ -3,6 +3,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
@@ -20,7 +21,7 @@ public sealed record CheckOrder(long? Budget, CheckDepth Depth = CheckDepth.Cont
 /// becomes sound when everything it needs has been read since it was made, unsound when something is not what was written, missing
 /// when its record is gone.
 /// </summary>
-public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, RunQueue queue, TimeProvider clock) : IRunWork
 {
     private const int FilesNamed = 5;
 
@@ -50,6 +51,11 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
         }
         var missing = await RecordAsync(db, name, store, report, began);
         foreach (var id in missing) live.Log(LogSeverity.Error, $"copy {id} is missing: its record is gone from store {name}");
+        if (report.Copies.Length > 0 && await HealWork.HelpersAsync(db, charter, name, CancellationToken.None) is { Count: > 0 } helpers)
+        {
+            var heal = await queue.AddAsync(new RunRequest(RunKind.Heal, null, name, $"run {live.Run.Id}"), CancellationToken.None);
+            live.Log(LogSeverity.Info, $"run {heal.Id} tries to bring back from {string.Join(", ", helpers)} what is missing");
+        }
         if (!report.Sound || missing.Count > 0) return new RunEnding(Outcome.Failed, Say(name, report, missing), FailureClass.DataDamaged);
         if (order.Depth == CheckDepth.Presence)
             return new RunEnding(Outcome.Ok, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, "pack")} there, none read");
@@ -86,7 +92,7 @@ public sealed class CheckWork(OpenStores stores, IDbContextFactory<KeepContext> 
         return $"store {name} {what}: copy {first.CopyId} cannot give back {files}{others}{lost}";
     }
 
-    private static async Task<List<string>> RecordAsync(KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
+    internal static async Task<List<string>> RecordAsync(KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
     {
         var missing = await CopyBook.MarkMissingAsync(db, store, opened.ReadContents(), began, CancellationToken.None);
         var hurt = report.Copies.ToDictionary(c => c.CopyId);

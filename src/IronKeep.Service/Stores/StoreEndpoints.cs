@@ -38,15 +38,27 @@ public static class StoreEndpoints
         stores.MapPost("/{name}/reclaims", (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel) =>
                 QueueAsync(RunKind.Reclaim, name, null, charter, queue, http, cancel))
             .WithSummary("Frees the bytes of copies whose time in the bin is over");
+        stores.MapPost("/{name}/heals", (string name, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel) =>
+                QueueAsync(RunKind.Heal, name, null, charter, queue, http, cancel))
+            .WithSummary("Brings back what damaged copies lack from the other stores that hold copies of the same jobs");
+        stores.MapPost("", async Task<Results<Ok<AttachAnswer>, ProblemHttpResult>> (
+                AttachRequest request, AttachDesk desk, CharterInForce charter, StoreRoom room, Reductions reductions, OpenStores open, KeepContext db, TimeProvider clock, HttpContext http, CancellationToken cancel) =>
+            {
+                var (learned, unreadable, refusal) = await desk.AttachAsync(request, http.User.Identity!.Name!, cancel);
+                if (refusal is not null) return refusal;
+                return TypedResults.Ok(new AttachAnswer(await DescribeAsync(charter.Charter.Stores[request.Name], room, reductions, open, db, clock.Now(), cancel), learned, unreadable));
+            })
+            .WithSummary("Attaches a store that lies in a folder already: the charter gets it, the catalogue learns its copies");
+        stores.MapStoreKeys();
     }
 
     private static CheckDepth? DepthOf(string? text) =>
         text is null ? CheckDepth.Content : Enum.GetValues<CheckDepth>().Cast<CheckDepth?>().FirstOrDefault(d => Kebab.Of(d!.Value) == text);
 
-    private static ProblemHttpResult Missing(string name) => Problems.NotFound($"there is no store '{name}' in the charter; list them with GET /api/v1/stores");
+    internal static ProblemHttpResult Missing(string name) => Problems.NotFound($"there is no store '{name}' in the charter; list them with GET /api/v1/stores");
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> QueueAsync(
-        RunKind kind, string name, CheckOrder? order, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel)
+        RunKind kind, string name, object? order, CharterInForce charter, RunQueue queue, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Stores.ContainsKey(name)) return Missing(name);
         var run = await queue.AddAsync(new RunRequest(kind, null, name, http.User.Identity!.Name!) { Order = order }, cancel);

@@ -16,18 +16,18 @@ namespace IronKeep.Stores.Exports;
 public static class Bag
 {
     /// <summary>Files in the bag, and what the restore had to say.</summary>
-    public static (long Files, RestoreReport Report) Write(PooledStore store, CopyRecord record, string folder, CancellationToken cancel)
+    public static (long Files, RestoreReport Report) Write(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, string folder, CancellationToken cancel)
     {
         if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any()) throw new IOException($"{folder} is not empty; name a new folder for the bag");
         Directory.CreateDirectory(folder);
         using var restorer = new TreeRestorer(store);
-        var report = restorer.Restore(record, [], Path.Combine(folder, "data"), cancel);
+        var report = restorer.Restore(record, paths, Path.Combine(folder, "data"), cancel);
         long files = 0, bytes = 0;
         var others = new StringBuilder();
         using (var manifest = File.Create(Path.Combine(folder, "manifest-sha256.txt")))
         using (var reader = store.NewReader())
         {
-            foreach (var (path, entry) in CopyWalk.Of(store, record))
+            foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
             {
                 cancel.ThrowIfCancellationRequested();
                 if (entry.Kind is not (EntryKind.File or EntryKind.Folder)) others.Append(CultureInfo.InvariantCulture, $"{entry.Kind}\t{NameText.Show(path)}\t{NameText.Show(entry.LinkTarget)}\n");

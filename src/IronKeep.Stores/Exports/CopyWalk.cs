@@ -9,13 +9,23 @@ namespace IronKeep.Stores.Exports;
 public static class CopyWalk
 {
     /// <summary>
-    /// Every entry with the bytes of its path without a leading slash; below <paramref name="under"/> only, when given (names from "/").
-    /// Damage is thrown.
+    /// Every entry with the bytes of its path without a leading slash; only the named ones with what is below them, when some are
+    /// named (as shown, from "/"). Damage is thrown; a path that the copy does not hold is an <see cref="IOException"/>.
     /// </summary>
-    public static IEnumerable<(byte[] Path, TreeEntry Entry)> Of(PooledStore store, CopyRecord record, IReadOnlyList<byte[]>? under = null)
+    public static IEnumerable<(byte[] Path, TreeEntry Entry)> Of(PooledStore store, CopyRecord record, IReadOnlyList<string> paths) =>
+        Parts(paths).Select(p => (Path: Join(p), Entry: TreeWalk.Find(store, record, p) ?? throw new IOException($"copy {record.Id} holds no '/{NameText.Show(Join(p))}'; look at the folder above it")))
+            .ToList().SelectMany(part => Below(store, part.Path, part.Entry));
+
+    /// <summary>The named paths as names, none within another; "/" alone when none is named.</summary>
+    private static List<List<byte[]>> Parts(IReadOnlyList<string> paths)
     {
-        var from = under is { Count: > 0 } ? TreeWalk.Find(store, record, under) ?? throw new StoreDamageException("the copy holds no such file or folder") : TreeWalk.RootOf(record);
-        var path = under is { Count: > 0 } ? Join(under) : [];
+        var all = paths.Select(p => NameText.ReadPath(p) ?? throw new IOException($"the path '{p}' cannot be read: a backslash must be doubled or begin \\xNN")).ToList();
+        if (all.Count == 0) return [[]];
+        return [.. all.Where((p, i) => !all.Where((o, j) => (o.Count < p.Count || o.Count == p.Count && j < i) && o.Zip(p).All(n => n.First.AsSpan().SequenceEqual(n.Second))).Any())];
+    }
+
+    private static IEnumerable<(byte[] Path, TreeEntry Entry)> Below(PooledStore store, byte[] path, TreeEntry from)
+    {
         if (path.Length > 0) yield return (path, from);
         if (from.Kind != EntryKind.Folder) yield break;
         var open = new Stack<(byte[] Path, IEnumerator<TreeEntry> Entries)>();

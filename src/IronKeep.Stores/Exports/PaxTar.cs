@@ -12,18 +12,18 @@ namespace IronKeep.Stores.Exports;
 /// extended records for what the old header cannot hold. Our own, because names are bytes here and the standard library's are text.
 /// Extended attributes go under the names that several tar programs share (SCHILY.xattr); holes are written as zeros.
 /// </summary>
-public sealed class PaxTar(Stream output)
+public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
 {
     private const int Block = 512;
     private readonly Dictionary<(ulong, ulong), byte[]> linked = [];
     private long position;
 
     /// <summary>Entries written, and sockets left out.</summary>
-    public (long Written, long LeftOut) Write(PooledStore store, CopyRecord record, IReadOnlyList<byte[]>? under, CancellationToken cancel)
+    public (long Written, long LeftOut) Write(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, CancellationToken cancel)
     {
         long written = 0, left = 0;
         using var reader = store.NewReader();
-        foreach (var (path, entry) in CopyWalk.Of(store, record, under))
+        foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
         {
             cancel.ThrowIfCancellationRequested();
             if (entry.Kind == EntryKind.Socket)
@@ -33,6 +33,7 @@ public sealed class PaxTar(Stream output)
             }
             Entry(path, entry, reader, cancel);
             written++;
+            progress?.Invoke(written, position);
         }
         Put(new byte[2 * Block]);
         // Archives are written in records of twenty blocks.

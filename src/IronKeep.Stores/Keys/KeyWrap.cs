@@ -18,6 +18,9 @@ public sealed record KeyWrap(string Id, string Label, string Kind, DateTimeOffse
         return new KeyWrap(Guid.CreateVersion7(now).ToString("n")[..24], label, secret.Kind, now, hardness.MemoryKib, hardness.Passes, hardness.Lanes, salt, Sealing.Seal(secret.WrappingKey(salt, hardness), keys.Root));
     }
 
+    /// <summary>Whether the secret is the one that this seals the root key under; costs as much as opening the store.</summary>
+    public bool OpensWith(Secret secret) => Open(secret) is not null;
+
     /// <summary>The root key, or null when the secret is another.</summary>
     internal byte[]? Open(Secret secret)
     {

@@ -62,7 +62,7 @@ internal static class KeyRing
     public static void Withdraw(IPlace place, string id)
     {
         var wraps = Read(place);
-        if (wraps.TrueForAll(w => w.Id != id)) throw new StoreKeyException($"the store at {place.Name} has no key '{id}'; 'ironkeep store key list FOLDER' names them");
+        if (wraps.TrueForAll(w => w.Id != id)) throw new StoreKeyException($"the store at {place.Name} has no key '{id}'; 'ironkeep store key list' names them");
         if (wraps.Count == 1) throw new StoreKeyException($"'{id}' is the last key of the store at {place.Name}; add another first, or nobody can open the store any more");
         place.Delete($"{Folder}/{id}{Ending}");
     }

@@ -1,0 +1,76 @@
+using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
+using IronKeep.Service.Stores;
+using IronKeep.Stores;
+using IronKeep.Stores.Exports;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
+using IronKeep.Stores.Trees;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Copies;
+
+/// <summary>Copies in open formats: written by a run to the service's machine, or sent to whoever asks.</summary>
+public static class ExportEndpoints
+{
+    public static void MapExports(this IEndpointRouteBuilder copies)
+    {
+        copies.MapPost("/{id}/exports", ExportAsync).WithSummary("Writes all of a copy, or some paths, in an open format to the service's machine");
+        copies.MapGet("/{id}/archive", ArchiveAsync).WithSummary("Sends all of a copy, or some paths, as a pax tar archive; with compress=true, compressed with Zstandard");
+    }
+
+    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ExportAsync(
+        string id, ExportRequest request, KeepContext db, RunQueue queue, CharterInForce charter, HttpContext http, CancellationToken cancel)
+    {
+        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return CopyEndpoints.Missing(id);
+        if (Kebab.Read<ExportFormat>(request.Format) is not { } format) return Problems.Invalid($"format '{request.Format}' is not known; use tar or bag");
+        if (CopyEndpoints.BadTarget(request.To, request.Paths, charter) is { } bad) return bad;
+        var run = await queue.AddAsync(new RunRequest(RunKind.Export, copy.Job, copy.Store, http.User.Identity!.Name!) { Order = new ExportOrder(id, request.Paths, format, request.To) }, cancel);
+        return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
+    }
+
+    private static async Task<Results<EmptyHttpResult, ProblemHttpResult>> ArchiveAsync(
+        string id, KeepContext db, OpenStores stores, HttpContext http, ILogger<CopyBook> log, CancellationToken cancel, string[]? path = null, bool compress = false)
+    {
+        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return CopyEndpoints.Missing(id);
+        var paths = path ?? [];
+        PooledStore store;
+        CopyRecord? record;
+        try
+        {
+            store = stores.Get(copy.Store);
+            record = store.ReadRecord(id);
+            if (record is null) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
+            foreach (var wanted in paths)
+            {
+                if (NameText.ReadPath(wanted) is not { } names) return Problems.Invalid($"the path '{wanted}' cannot be read: a backslash must be doubled or begin \\xNN");
+                if (TreeWalk.Find(store, record, names) is null) return Problems.NotFound($"copy {id} holds no '{wanted}'; look at the folder above it");
+            }
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            return Problems.Refused($"copy {id} cannot be exported: {e.Message}");
+        }
+        http.Response.ContentType = compress ? "application/zstd" : "application/x-tar";
+        http.Response.Headers.ContentDisposition = $"attachment; filename=\"{id}.tar{(compress ? ".zst" : "")}\"";
+        try
+        {
+            // The archive is written as it is read; a client that is slow holds it up, and nothing is kept in memory.
+            await using var body = http.Response.BodyWriter.AsStream(leaveOpen: true);
+            await Task.Run(() => Archive.ToStream(store, record, paths, body, compress, null, cancel), cancel);
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            // Too late for an answer in words: the broken connection tells the client that the archive is not whole.
+            log.LogError("The archive of copy {Copy} was broken off: {Problem}", id, e.Message);
+            http.Abort();
+        }
+        return TypedResults.Empty;
+    }
+}
