@@ -43,7 +43,7 @@ internal sealed partial class Programs : IDisposable
     public async Task BeginAsync()
     {
         await StartServiceAsync();
-        var code = Code().Match(ServiceOutput).Groups[1].Value;
+        var code = Code().Matches(ServiceOutput)[^1].Groups[1].Value;
         var signedIn = await ClientWithInputAsync("a long sentence\n", "sign-in", "--url", Address, "--name", "mira", "--code", code, "--password-stdin");
         Assert.True(signedIn.ExitCode == 0, signedIn.ToString());
         await WriteCharterAsync("by-hand");
@@ -121,15 +121,25 @@ internal sealed partial class Programs : IDisposable
 
     private Process Start(string program, params string[] args)
     {
-        // Each program from its own folder, with its own settings beside it.
+        var start = new ProcessStartInfo("dotnet", [PathOf(program), .. args]) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        Surround(start);
+        return Process.Start(start)!;
+    }
+
+    /// <summary>Each program lies in its own folder, with its own settings beside it.</summary>
+    public static string PathOf(string program)
+    {
         var project = program == "ironkeepd" ? "IronKeep.Service" : "IronKeep.Cli";
         var here = AppContext.BaseDirectory;
-        var dll = Path.GetFullPath(Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll"));
-        var start = new ProcessStartInfo("dotnet", [dll, .. args]) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        return Path.GetFullPath(Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll"));
+    }
+
+    /// <summary>The surroundings of every program: nothing of the person who runs the tests.</summary>
+    public void Surround(ProcessStartInfo start)
+    {
         start.Environment["XDG_CONFIG_HOME"] = Path.Combine(Root, "config");
         start.Environment.Remove("IRONKEEP_URL");
         start.Environment.Remove("IRONKEEP_TOKEN");
-        return Process.Start(start)!;
     }
 
     public void Dispose()

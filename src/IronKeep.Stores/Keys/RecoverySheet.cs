@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
+using System.Text.RegularExpressions;
 
 namespace IronKeep.Stores.Keys;
 
@@ -8,13 +9,19 @@ namespace IronKeep.Stores.Keys;
 /// A code to print and to lock away: 32 random bytes as eight groups of seven digits and letters (Crockford's alphabet: no I, L, O or U),
 /// each group with a check letter of its own, so that a slip in typing is found and named.
 /// </summary>
-public static class RecoverySheet
+public static partial class RecoverySheet
 {
     private const string Letters = "0123456789ABCDEFGHJKMNPQRSTVWXYZ";
     private const int Groups = 8, BytesAGroup = 4, LettersAGroup = 7;
 
     /// <summary>Makes a code; whoever has it can open the store once it has been added as a wrapping key.</summary>
     public static string NewCode() => Write(RandomNumberGenerator.GetBytes(Groups * BytesAGroup));
+
+    /// <summary>The code in a text: the whole text as typed, or the two lines of the sheet where all of it was kept.</summary>
+    public static string CodeIn(string text) => Rows().Matches(text) is { Count: 2 } rows ? $"{rows[0].Value}-{rows[1].Value}" : text;
+
+    [GeneratedRegex("(?<![0-9A-Za-z-])(?:[0-9A-Za-z]{8}-){3}[0-9A-Za-z]{8}(?![0-9A-Za-z-])")]
+    private static partial Regex Rows();
 
     internal static string Write(ReadOnlySpan<byte> key)
     {
