@@ -1,3 +1,4 @@
+import { execFileSync } from 'node:child_process';
 import { AxeBuilder } from '@axe-core/playwright';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
@@ -101,6 +102,43 @@ test('a file is found across copies and an older version of it comes back', asyn
   expect(older.length).toBeGreaterThan(0);
   expect(older.length).toBeLessThan(now.length);
   expect(now.startsWith(older)).toBe(true);
+});
+
+test('a store says what opens it, gives a recovery sheet once, and a wrong folder is not attached', async () => {
+  await page.goto(`${demo.url}/stores`);
+  const store = page.getByRole('region', { name: 'Store lighthouse' });
+  await store.getByRole('button', { name: 'What opens it' }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByText('used by the service').waitFor();
+  await dialog.getByLabel('New recovery sheet').fill('harbour office');
+  await dialog.getByRole('button', { name: 'Make it' }).click();
+  const sheet = await dialog.getByLabel('Recovery sheet', { exact: true }).textContent();
+  const code = sheet?.match(/([0-9A-Z]{8}-){3}[0-9A-Z]{8}/)?.[0] ?? '';
+  expect(code).not.toBe('');
+  // A key pressed by chance does not throw the only showing away.
+  await page.keyboard.press('Escape');
+  await dialog.getByRole('button', { name: 'It is locked away' }).click();
+  await dialog.getByRole('button', { name: 'Withdraw harbour office' }).click();
+  await expect.poll(() => dialog.getByText('harbour office').count()).toBe(0);
+  expect(await page.content()).not.toContain(code);
+  await page.keyboard.press('Escape');
+
+  await page.getByRole('button', { name: 'Attach a store' }).click();
+  await dialog.getByLabel(/^Name/).fill('attic');
+  await dialog.getByLabel(/^Folder/).fill(demo.folder);
+  await dialog.getByRole('button', { name: 'Attach' }).click();
+  await dialog.getByText('there is no store at').waitFor();
+});
+
+test('chosen folders of a copy are downloaded as an archive that tar reads', async () => {
+  await page.goto(`${demo.url}/copies/${await newestCopy()}`);
+  await page.getByRole('checkbox').first().check();
+  const waiting = page.waitForEvent('download');
+  await page.getByRole('link', { name: 'Download the chosen' }).click();
+  const file = await (await waiting).path();
+  const names = execFileSync('tar', ['tf', file]).toString().trim().split('\n');
+  expect(names.length).toBeGreaterThan(0);
+  expect(names.every((n) => n.startsWith(demo.folder.slice(1)))).toBe(true);
 });
 
 test('a copy says why it is here, and is held and released', async () => {

@@ -26,7 +26,7 @@ try
 {
     var now = DateTimeOffset.UtcNow;
     var charterText = await File.ReadAllTextAsync(args[1]);
-    var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
+    var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail").Replace("{keys}", "/keys")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
     var clock = new PlayedClock(Nights.Before(now, zone));
     var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", "--IronKeep:Silence=20 hours" };
     // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
@@ -46,9 +46,11 @@ try
     await people.MakeCodeAsync(CancellationToken.None);
 
     Directory.CreateDirectory($"{folder}/stores");
+    Directory.CreateDirectory($"{folder}/keys");
+    await File.WriteAllBytesAsync($"{folder}/keys/lighthouse.key", RandomNumberGenerator.GetBytes(32));
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
-    var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores").Replace("{mail}", $"{folder}/mail");
+    var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores").Replace("{mail}", $"{folder}/mail").Replace("{keys}", $"{folder}/keys");
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
     await app.StartAsync();
     var address = app.Urls.First();

@@ -1,5 +1,5 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type Query } from '@tanstack/react-query';
-import { api, openSession, take, type Run } from './client';
+import { api, openSession, take, type Run, type Schemas } from './client';
 
 export const useSession = () => useQuery({ queryKey: ['session'], staleTime: Infinity, queryFn: openSession });
 
@@ -141,8 +141,26 @@ export const useCancelRun = () =>
 export const useAcknowledge = () =>
   useAct((id: number) => take(api.POST('/api/v1/alerts/{id}/acknowledge', { params: { path: { id } } })));
 
-export const useStoreAct = (what: 'checks' | 'reclaims') =>
+export const useStoreAct = (what: 'checks' | 'reclaims' | 'heals') =>
   useAct((name: string) => take(api.POST(`/api/v1/stores/{name}/${what}`, { params: { path: { name } } })));
+
+export const useAttachStore = () =>
+  useAct((body: Schemas['AttachRequest']) => take(api.POST('/api/v1/stores', { body })));
+
+export const useStoreKeys = (name: string) =>
+  useQuery({
+    queryKey: ['store-keys', name],
+    retry: false,
+    queryFn: () => take(api.GET('/api/v1/stores/{name}/keys', { params: { path: { name } } })),
+  });
+
+export const useRecoverySheet = (name: string) =>
+  useAct((label: string) =>
+    take(api.POST('/api/v1/stores/{name}/keys/recovery-sheets', { params: { path: { name } }, body: { label } })),
+  );
+
+export const useWithdrawKey = (name: string) =>
+  useAct((key: string) => take(api.DELETE('/api/v1/stores/{name}/keys/{key}', { params: { path: { name, key } } })));
 
 export const useConfirmRun = () =>
   useAct((id: number) => take(api.POST('/api/v1/runs/{id}/confirm', { params: { path: { id } } })));

@@ -2437,6 +2437,98 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/copies/{id}/exports': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Writes all of a copy, or some paths, in an open format to the service's machine */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ExportRequest'];
+        };
+      };
+      responses: {
+        /** @description Accepted */
+        202: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/archive': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Sends all of a copy, or some paths, as a pax tar archive; with compress=true, compressed with Zstandard */
+    get: {
+      parameters: {
+        query?: {
+          path?: string[];
+          compress?: boolean;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/stores': {
     parameters: {
       query?: never;
@@ -2475,7 +2567,40 @@ export interface paths {
       };
     };
     put?: never;
-    post?: never;
+    /** Attaches a store that lies in a folder already: the charter gets it, the catalogue learns its copies */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['AttachRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AttachAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     delete?: never;
     options?: never;
     head?: never;
@@ -2538,10 +2663,12 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Begins a content check of the store */
+    /** Begins a check of the store: presence, content (usual) or deep */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          depth?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2618,6 +2745,199 @@ export interface paths {
       };
     };
     delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/stores/{name}/heals': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Brings back what damaged copies lack from the other stores that hold copies of the same jobs */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description Accepted */
+        202: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/stores/{name}/keys': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The secrets that open the store, without their content */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['StoreKeyAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/stores/{name}/keys/recovery-sheets': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Makes a recovery sheet; its code is in this answer and nowhere else */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['RecoverySheetRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RecoverySheetAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/stores/{name}/keys/{key}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** A secret opens the store no more; the last one, and the service's own, are refused */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+          key: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['StoreKeyAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     options?: never;
     head?: never;
     patch?: never;
@@ -2935,6 +3255,18 @@ export interface components {
       taken: string;
       reasons: string[];
     };
+    AttachAnswer: {
+      store: components['schemas']['StoreAnswer'];
+      /** Format: int32 */
+      learned: number;
+      problems: string[];
+    };
+    AttachRequest: {
+      name: string;
+      folder: string;
+      keyFile?: null | string;
+      passphraseFile?: null | string;
+    };
     CeilingAnswer: {
       of: string;
       /** Format: int32 */
@@ -3149,6 +3481,11 @@ export interface components {
       /** Format: date-time */
       modified: string;
       linkTarget: null | string;
+    };
+    ExportRequest: {
+      paths: string[];
+      format: string;
+      to: string;
     };
     FeedAnswer: {
       /** Format: int64 */
@@ -3498,6 +3835,13 @@ export interface components {
       /** Format: date-time */
       oldest: null | string;
     };
+    RecoverySheetAnswer: {
+      id: string;
+      sheet: string;
+    };
+    RecoverySheetRequest: {
+      label: string;
+    };
     ReductionAnswer: {
       /** Format: int64 */
       selectedBytes: number;
@@ -3657,6 +4001,14 @@ export interface components {
       room: null | number;
       /** Format: int64 */
       reserve: number;
+    };
+    StoreKeyAnswer: {
+      id: string;
+      label: string;
+      kind: string;
+      /** Format: date-time */
+      made: string;
+      usedByService: boolean;
     };
     StoreOnAnswer: {
       store: string;

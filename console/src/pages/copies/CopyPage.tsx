@@ -70,6 +70,11 @@ export function CopyPage() {
               Take back
             </Button>
           )}
+          {c && c.state !== 'missing' && (
+            <Button size="xs" variant="default" component="a" href={archiveOf(id, [...chosen])} download>
+              {chosen.size > 0 ? 'Download the chosen' : 'Download'}
+            </Button>
+          )}
           <Button size="xs" disabled={!copy.data} onClick={() => setRestoring(true)}>
             {chosen.size > 0 ? 'Restore the chosen' : 'Restore all of it'}
           </Button>
@@ -174,6 +179,10 @@ export function CopyPage() {
     </Page>
   );
 }
+
+/** Where the copy, or some of its paths, is sent as a pax tar archive. */
+const archiveOf = (id: string, paths: string[]) =>
+  `/api/v1/copies/${id}/archive?${new URLSearchParams(paths.map((p) => ['path', p])).toString()}`;
 
 /** The verdict of the policy on this copy, with its reasons. */
 function Why({ id }: { id: string }) {

@@ -1,4 +1,5 @@
 import { Button } from '@mantine/core';
+import { useState } from 'react';
 import { Link } from 'react-router';
 import type { Schemas } from '../../api/client';
 import { useRuns, useStoreAct, useStores } from '../../api/hooks';
@@ -6,13 +7,30 @@ import { Size, When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Empty, Page, Problem } from '../../ui/Page';
 import { Status } from '../../ui/Status';
+import { AttachStore } from './AttachStore';
+import { StoreKeys } from './StoreKeys';
 
 type Store = Schemas['StoreAnswer'];
 
 export function StoresPage() {
   const stores = useStores();
+  const [attaching, setAttaching] = useState(false);
   return (
-    <Page title="Stores" facts={stores.data && count(stores.data.length, 'store')}>
+    <Page
+      title="Stores"
+      facts={stores.data && count(stores.data.length, 'store')}
+      doing={
+        <>
+          <Button size="xs" variant="default" onClick={() => setAttaching(true)}>
+            Attach a store
+          </Button>
+          <Button size="xs" component={Link} to="/settings/store/new">
+            New store
+          </Button>
+        </>
+      }
+    >
+      {attaching && <AttachStore close={() => setAttaching(false)} />}
       <Answer of={stores}>
         {(all) =>
           all.length === 0 ? (
@@ -38,6 +56,8 @@ export function StoresPage() {
 function OneStore({ store }: { store: Store }) {
   const check = useStoreAct('checks');
   const reclaim = useStoreAct('reclaims');
+  const heal = useStoreAct('heals');
+  const [keys, setKeys] = useState(false);
   const busy = store.lastCheck !== null && store.lastCheck.state !== 'ended';
   return (
     <section className="sheet" aria-label={`Store ${store.name}`}>
@@ -121,9 +141,17 @@ function OneStore({ store }: { store: Store }) {
         <dt>encryption</dt>
         <dd>
           {store.encryption === 'none' ? 'none: whoever can read the folder can read the copies' : store.encryption}
+          {store.encryption !== null && store.encryption !== 'none' && (
+            <>
+              {' '}
+              <Button size="compact-xs" variant="default" onClick={() => setKeys(true)}>
+                What opens it
+              </Button>
+            </>
+          )}
         </dd>
       </dl>
-      <div style={{ padding: '0 14px 12px', display: 'flex', gap: 8 }}>
+      <div style={{ padding: '0 14px 12px', display: 'flex', flexWrap: 'wrap', gap: 8 }}>
         <Button size="xs" variant="default" loading={busy} onClick={() => check.mutate(store.name)}>
           Check every byte
         </Button>
@@ -133,8 +161,14 @@ function OneStore({ store }: { store: Store }) {
         <Button size="xs" variant="default" loading={reclaim.isPending} onClick={() => reclaim.mutate(store.name)}>
           Reclaim the bin
         </Button>
+        {store.unsound > 0 && (
+          <Button size="xs" variant="default" loading={heal.isPending} onClick={() => heal.mutate(store.name)}>
+            Heal from other stores
+          </Button>
+        )}
       </div>
-      <Problem error={check.error ?? reclaim.error} />
+      {keys && <StoreKeys store={store.name} close={() => setKeys(false)} />}
+      <Problem error={check.error ?? reclaim.error ?? heal.error} />
     </section>
   );
 }
