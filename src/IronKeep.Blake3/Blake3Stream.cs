@@ -40,7 +40,6 @@ public sealed unsafe class Blake3Stream
             content[..taken].CopyTo(chunk.AsSpan(held));
             held += taken;
             content = content[taken..];
-            // The last chunk is held back, because only then it is known whether it is the last.
             if (content.Length == 0) return;
             PushHeld();
         }
@@ -51,10 +50,12 @@ public sealed unsafe class Blake3Stream
             var left = (nuint)content.Length;
             var pair = stackalloc byte[Words.BlockSize];
             var single = stackalloc uint[8];
-            while (left > Words.ChunkSize)
+            // An input of one chunk is its own root, so the first chunk waits for another. Larger subtrees are put down as two halves,
+            // and whoever comes next, or the end, joins them: with the root's flag or without.
+            while (left > Words.ChunkSize || left == Words.ChunkSize && chunks > 0)
             {
-                // The largest whole subtree that fits the place where it would stand and leaves at least one byte.
-                var size = (nuint)1 << BitOperations.Log2((ulong)left - 1);
+                // The largest whole subtree that fits the place where it would stand.
+                var size = (nuint)1 << BitOperations.Log2((ulong)left);
                 while ((((ulong)size - 1) & (chunks * Words.ChunkSize)) != 0) size /= 2;
                 var count = (ulong)(size / Words.ChunkSize);
                 if (count <= 1)
@@ -84,7 +85,7 @@ public sealed unsafe class Blake3Stream
     {
         var value = stackalloc uint[8];
         var block = stackalloc byte[Words.BlockSize];
-        Merge(chunks);
+        if (held > 0) Merge(chunks);
         fixed (uint* keyWords = key)
         fixed (byte* last = chunk)
         fixed (byte* values = stack)
@@ -96,8 +97,10 @@ public sealed unsafe class Blake3Stream
                 return;
             }
             // Right to left; the topmost merge is the root.
-            Subtree.LastChunk(last, held, keyWords, chunks, flags, value);
-            for (var at = stacked - 1; at >= 0; at--)
+            var at = stacked - 1;
+            if (held > 0) Subtree.LastChunk(last, held, keyWords, chunks, flags, value);
+            else Buffer.MemoryCopy(values + at-- * Words.HashSize, value, Words.HashSize, Words.HashSize);
+            for (; at >= 0; at--)
             {
                 Buffer.MemoryCopy(values + at * Words.HashSize, block, Words.HashSize, Words.HashSize);
                 Buffer.MemoryCopy(value, block + Words.HashSize, Words.HashSize, Words.HashSize);

@@ -1,3 +1,4 @@
+using System.Runtime.CompilerServices;
 using System.Runtime.Intrinsics;
 using System.Runtime.Intrinsics.X86;
 
@@ -10,16 +11,26 @@ internal readonly unsafe struct Lanes512 : ILanes<Vector512<uint>>
     public static bool IsSupported => Avx512F.IsSupported;
 
     public static int Count => 16;
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Broadcast(uint word) => Vector512.Create(word);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Load(uint* words) => Avx512F.LoadVector512(words);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static void Store(Vector512<uint> value, uint* words) => Avx512F.Store(words, value);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Add(Vector512<uint> a, Vector512<uint> b) => Avx512F.Add(a, b);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Xor(Vector512<uint> a, Vector512<uint> b) => Avx512F.Xor(a, b);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right16(Vector512<uint> a) => Avx512F.RotateRight(a, 16);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right12(Vector512<uint> a) => Avx512F.RotateRight(a, 12);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right8(Vector512<uint> a) => Avx512F.RotateRight(a, 8);
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right7(Vector512<uint> a) => Avx512F.RotateRight(a, 7);
 
+    [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static void Transpose(byte* first, nint stride, Vector512<uint>* words)
     {
         var rows = stackalloc Vector512<uint>[16];
