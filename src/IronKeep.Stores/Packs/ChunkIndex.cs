@@ -45,9 +45,11 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     /// <summary>Whether a pack that stays seems to hold the chunk, compared by 52 bits of its identity: enough to trust that what was there is there still.</summary>
     public bool SeemsToHold(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Leaving: false, Gone: false }) >= 0;
 
-    /// <summary>The pack that seems to hold the chunk, compared by 52 bits of its identity; null when none does.</summary>
-    public string? SeemsToLieIn(ChunkId id) =>
-        slots.Find(id, this, static (number, self) => self.byNumber[number] is { Gone: false }) is >= 0 and var number ? byNumber[number].Name : null;
+    /// <summary>The number of the pack that seems to hold the chunk, compared by 52 bits of its identity; -1 when none does.</summary>
+    public int SeemsToLieIn(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Gone: false });
+
+    /// <summary>The pack of a number, or null when it is there no more. Numbers are not given twice.</summary>
+    public string? NameOf(int number) => byNumber[number] is { Gone: false } pack ? pack.Name : null;
 
     /// <summary>Whether a pack that stays holds the chunk for certain.</summary>
     public bool Holds(ChunkId id) => slots.Find(id, (Self: this, Id: id), static (number, s) =>

@@ -12,11 +12,11 @@ public sealed class ChunkReader : IDisposable
     private readonly ChunkIndex index;
     private readonly PackReader packs;
 
-    internal ChunkReader(IPlace place, StoreKeys keys, ChunkIndex index)
+    internal ChunkReader(IPlace place, StoreKeys keys, ChunkIndex index, int blocks = 1)
     {
         this.keys = keys;
         this.index = index;
-        packs = new PackReader(place, keys);
+        packs = new PackReader(place, keys, blocks);
     }
 
     /// <summary>The raw bytes of a chunk, valid until the next call; damage and absence are <see cref="StoreDamageException"/>.</summary>

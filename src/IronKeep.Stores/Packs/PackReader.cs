@@ -5,14 +5,28 @@ using IronKeep.Stores.Places;
 
 namespace IronKeep.Stores.Packs;
 
-/// <summary>Reads tables and blocks of packs. One per thread: it keeps the cipher of the last pack and the bytes of the last block.</summary>
-internal sealed class PackReader(IPlace place, StoreKeys keys) : IDisposable
+/// <summary>
+/// Reads tables and blocks of packs. One per thread: it keeps the cipher of the last pack and the bytes of the last
+/// <paramref name="blocks"/> blocks.
+/// </summary>
+internal sealed class PackReader(IPlace place, StoreKeys keys, int blocks = 1) : IDisposable
 {
+    /// <summary>A block that was opened, and when it was last asked for.</summary>
+    private struct Kept
+    {
+        public string Pack;
+        public int Number;
+        public long Used;
+        public byte[] Raw;
+    }
+
+    private readonly Kept[] kept = [.. Enumerable.Repeat(new Kept { Pack = "", Raw = [] }, blocks)];
     private Zstd? zstd;
     private AesGcm? cipher;
-    private string cipherOf = "", blockPack = "";
-    private int blockNumber;
-    private byte[] stored = [], raw = [];
+    private string cipherOf = "";
+    private int last;
+    private long turn;
+    private byte[] stored = [];
 
     /// <summary>The table of a pack; a pack that is not what it should be is a <see cref="StoreDamageException"/>.</summary>
     public PackTable ReadTable(string pack, long size)
@@ -38,33 +52,41 @@ internal sealed class PackReader(IPlace place, StoreKeys keys) : IDisposable
     {
         var block = table.Blocks[number];
         whole = true;
-        if (blockPack == pack && blockNumber == number) return raw.AsSpan(0, block.Raw);
-        blockPack = "";
+        turn++;
+        for (var i = 0; i < kept.Length; i++)
+        {
+            if (kept[i].Number != number || kept[i].Pack != pack) continue;
+            kept[i].Used = turn;
+            last = i;
+            return Raw[..block.Raw];
+        }
         Ensure(ref stored, block.Stored);
         var bytes = stored.AsSpan(0, block.Stored);
         whole = place.ReadAt(PackNames.FileOf(pack), block.Offset, bytes) == bytes.Length && Open(pack, table, number, bytes);
         if (!whole) return default;
-        (blockPack, blockNumber) = (pack, number);
-        return raw.AsSpan(0, block.Raw);
+        (kept[last].Pack, kept[last].Number) = (pack, number);
+        return Raw[..block.Raw];
     }
 
     /// <summary>A block that lies in memory, decrypted and decompressed; the result is in <see cref="Raw"/>. The bytes given are used up.</summary>
     public bool Open(string pack, PackTable table, int number, Span<byte> bytes)
     {
-        blockPack = "";
+        last = 0;
+        for (var i = 1; i < kept.Length; i++)
+            if (kept[i].Used < kept[last].Used) last = i;
+        (kept[last].Pack, kept[last].Used) = ("", turn);
         var block = table.Blocks[number];
         if (OpenSeal(pack, table, number, bytes) is not { } length) return false;
-        Ensure(ref raw, block.Raw);
-        if (block.Codec == BlockCodec.Zstd) return (zstd ??= new Zstd()).Decompress(bytes[..length], raw.AsSpan(0, block.Raw));
+        Ensure(ref kept[last].Raw, block.Raw);
+        if (block.Codec == BlockCodec.Zstd) return (zstd ??= new Zstd()).Decompress(bytes[..length], kept[last].Raw.AsSpan(0, block.Raw));
         if (length != block.Raw) return false;
-        bytes[..length].CopyTo(raw);
+        bytes[..length].CopyTo(kept[last].Raw);
         return true;
     }
 
     /// <summary>The bytes of a block without their seal, still compressed; -1 as length when they were changed. Used up by the next call.</summary>
     public Span<byte> Compressed(string pack, PackTable table, int number, out bool whole)
     {
-        blockPack = "";
         var block = table.Blocks[number];
         Ensure(ref stored, block.Stored);
         var bytes = stored.AsSpan(0, block.Stored);
@@ -74,13 +96,17 @@ internal sealed class PackReader(IPlace place, StoreKeys keys) : IDisposable
     }
 
     /// <summary>The raw bytes of the block that was opened last.</summary>
-    public ReadOnlySpan<byte> Raw => raw;
+    public ReadOnlySpan<byte> Raw => kept[last].Raw;
 
     public void Dispose()
     {
         if (stored.Length > 0) ArrayPool<byte>.Shared.Return(stored);
-        if (raw.Length > 0) ArrayPool<byte>.Shared.Return(raw);
-        stored = raw = [];
+        stored = [];
+        for (var i = 0; i < kept.Length; i++)
+        {
+            if (kept[i].Raw.Length > 0) ArrayPool<byte>.Shared.Return(kept[i].Raw);
+            kept[i] = new Kept { Pack = "", Raw = [] };
+        }
         zstd?.Dispose();
         cipher?.Dispose();
     }

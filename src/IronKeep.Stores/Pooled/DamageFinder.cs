@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Posix;
@@ -8,21 +7,26 @@ namespace IronKeep.Stores.Pooled;
 
 /// <summary>
 /// Finds the paths of a copy that need an absent chunk, and when the packs it needs were read. Folders found whole are remembered
-/// across copies.
+/// across copies, and the packs of whole copies across checks.
 /// </summary>
 internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffset?> readAt, IReadOnlySet<ChunkId> lost) : IDisposable
 {
     private const int MostPaths = 1000;
-    private readonly Dictionary<ContentRef, DateTimeOffset> whole = [];
-    private readonly Dictionary<string, DateTimeOffset> read = [];
-    private readonly ChunkReader reader = store.NewReader();
+
+    /// <summary>A copy that needs more packs than this is walked each time, to spare memory.</summary>
+    private const int MostRemembered = 50_000;
+
+    private readonly Dictionary<ContentRef, PackSet> whole = [];
+    private readonly Dictionary<PackSet, PackSet> sets = [];
+    private readonly Dictionary<int, DateTimeOffset> read = [];
+    private readonly ChunkReader reader = store.NewTreeReader();
 
     /// <summary>What a walk of one copy found; ReadSince is <see cref="DateTimeOffset.MinValue"/> while a pack it needs was never read.</summary>
     public sealed class Found
     {
         public List<string> Paths { get; } = [];
         public long Count { get; private set; }
-        public DateTimeOffset ReadSince { get; set; } = DateTimeOffset.MaxValue;
+        public DateTimeOffset ReadSince { get; set; } = DateTimeOffset.MinValue;
 
         public void Report(string path)
         {
@@ -34,46 +38,59 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
     public Found Walk(CopyRecord record)
     {
         var found = new Found();
-        found.ReadSince = Folder(found, () => "", record.RootContent()) ?? DateTimeOffset.MinValue;
+        // Packs never change: where all that it needed is still there, a copy is still whole.
+        if (lost.Count > 0 || !store.NeededPacks.TryGetValue(record.Id, out var packs) || packs.Any(p => store.Index.NameOf(p) is null))
+        {
+            store.NeededPacks.TryRemove(record.Id, out _);
+            if (Folder(found, () => "", record.RootContent()) is not { } needed) return found;
+            packs = needed.Numbers;
+            if (lost.Count == 0 && packs.Length <= MostRemembered) store.NeededPacks[record.Id] = packs;
+        }
+        found.ReadSince = packs.Length == 0 ? DateTimeOffset.MaxValue : packs.Min(ReadAt);
         return found;
     }
 
     public void Dispose() => reader.Dispose();
 
-    /// <summary>The oldest reading of what the folder needs, or null when something below it is absent.</summary>
-    private DateTimeOffset? Folder(Found found, Func<string> path, ContentRef content)
+    /// <summary>The packs that the folder needs, or null when something below it is absent.</summary>
+    private PackSet? Folder(Found found, Func<string> path, ContentRef content)
     {
         if (whole.TryGetValue(content, out var known)) return known;
+        var (needed, sound) = (new HashSet<int>(), true);
         List<byte[]> listing;
         try
         {
             listing = [.. reader.Ids(content).ToList().Select(id => reader.Read(id).ToArray())];
+            sound &= Add(needed, content);
         }
         catch (StoreDamageException)
         {
             found.Report($"{path()}/ (the whole folder)");
             return null;
         }
-        var oldest = Oldest(content);
         foreach (var chunk in listing)
         {
             try
             {
-                oldest = Entries(found, path, chunk, oldest);
+                sound &= Entries(found, path, chunk, needed);
             }
             catch (StoreDamageException)
             {
                 found.Report($"{path()}/ (the whole folder)");
-                oldest = null;
+                sound = false;
             }
         }
-        if (oldest is { } sound) whole[content] = sound;
-        return oldest;
+        if (!sound) return null;
+        var set = new PackSet([.. needed.Order()]);
+        // Most folders need what their neighbours need.
+        if (!sets.TryAdd(set, set)) set = sets[set];
+        return whole[content] = set;
     }
 
     // Straight from the bytes, because a store has millions of entries and nearly all of them are well: names are made for what is hurt.
-    private DateTimeOffset? Entries(Found found, Func<string> path, byte[] chunk, DateTimeOffset? oldest)
+    private bool Entries(Found found, Func<string> path, byte[] chunk, HashSet<int> needed)
     {
+        var sound = true;
         for (var at = chunk.Length - FolderListing.Records(chunk).Length; at < chunk.Length;)
         {
             ReadOnlySpan<byte> rest = chunk.AsSpan(at);
@@ -81,49 +98,71 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
             var record = EntryRecord.Take(ref rest);
             var start = at;
             at += before - rest.Length;
-            var name = () => $"{path()}/{NameIn(chunk, start)}";
             var content = EntryRecord.ContentOf(record);
-            var folder = EntryRecord.KindOf(record) == EntryKind.Folder;
-            var readAt = folder ? Folder(found, name, content) : Oldest(content);
-            if (readAt is null && !folder) found.Report(name());
-            oldest = readAt < oldest ? readAt : readAt is null ? null : oldest;
+            if (EntryRecord.KindOf(record) == EntryKind.Folder)
+            {
+                if (Folder(found, () => Name(start), content) is { } below) needed.UnionWith(below.Numbers);
+                else sound = false;
+            }
+            else if (!Add(needed, content))
+            {
+                found.Report(Name(start));
+                sound = false;
+            }
         }
-        return oldest;
+        return sound;
+
+        string Name(int start)
+        {
+            ReadOnlySpan<byte> from = chunk.AsSpan(start);
+            return $"{path()}/{NameText.Show(EntryRecord.NameOf(EntryRecord.Take(ref from)))}";
+        }
     }
 
-    private static string NameIn(byte[] chunk, int start)
+    /// <summary>Adds the packs that the content needs, those of its lists included; false when a chunk is absent.</summary>
+    private bool Add(HashSet<int> needed, ContentRef content)
     {
-        ReadOnlySpan<byte> from = chunk.AsSpan(start);
-        return NameText.Show(EntryRecord.NameOf(EntryRecord.Take(ref from)));
-    }
-
-    private DateTimeOffset? Oldest(ContentRef content)
-    {
-        if (content.Depth == 0) return Oldest(content.Ids, DateTimeOffset.MaxValue);
+        foreach (var id in content.Ids)
+            if (!Add(needed, id)) return false;
+        if (content.Depth == 0) return true;
         try
         {
-            // The lists themselves are read on the way; where they lie counts as well.
-            return Oldest(content.Ids, DateTimeOffset.MaxValue) is { } lists ? Oldest([.. reader.Ids(content)], lists) : null;
+            foreach (var id in reader.Ids(content))
+                if (!Add(needed, id)) return false;
+            return true;
         }
         catch (StoreDamageException)
         {
-            return null;
+            return false;
         }
     }
 
-    private DateTimeOffset? Oldest(ImmutableArray<ChunkId> ids, DateTimeOffset oldest)
+    private bool Add(HashSet<int> needed, ChunkId id)
     {
-        foreach (var id in ids)
-        {
-            if (lost.Count > 0 && lost.Contains(id) || store.Index.SeemsToLieIn(id) is not { } pack) return null;
-            if (ReadAt(pack) is var read && read < oldest) oldest = read;
-        }
-        return oldest;
+        if (lost.Count > 0 && lost.Contains(id) || store.Index.SeemsToLieIn(id) is var pack && pack < 0) return false;
+        needed.Add(pack);
+        return true;
     }
 
-    private DateTimeOffset ReadAt(string pack)
+    private DateTimeOffset ReadAt(int pack)
     {
-        if (!read.TryGetValue(pack, out var at)) read[pack] = at = readAt(pack) ?? DateTimeOffset.MinValue;
+        if (!read.TryGetValue(pack, out var at)) read[pack] = at = (store.Index.NameOf(pack) is { } name ? readAt(name) : null) ?? DateTimeOffset.MinValue;
         return at;
+    }
+
+    /// <summary>Packs by their numbers, in order; equal when they are the same.</summary>
+    private sealed class PackSet(int[] numbers) : IEquatable<PackSet>
+    {
+        public int[] Numbers => numbers;
+
+        public bool Equals(PackSet? other) => other is not null && numbers.AsSpan().SequenceEqual(other.Numbers);
+        public override bool Equals(object? obj) => Equals(obj as PackSet);
+
+        public override int GetHashCode()
+        {
+            var hash = new HashCode();
+            foreach (var number in numbers) hash.Add(number);
+            return hash.ToHashCode();
+        }
     }
 }

@@ -14,7 +14,7 @@ internal sealed class Marks(PooledStore store) : IDisposable
     private readonly Dictionary<string, System.Collections.BitArray> needed = [];
     private readonly HashSet<ContentRef> seen = [];
     private readonly HashSet<string> copies = [];
-    private readonly ChunkReader reader = store.NewReader();
+    private readonly ChunkReader reader = store.NewTreeReader();
 
     /// <summary>Whether a copy was added before.</summary>
     public bool Knows(string copyId) => copies.Contains(copyId);

@@ -42,6 +42,9 @@ public sealed class PooledStore : IDisposable
     internal ChunkIndex Index { get; }
     internal RecordShelf Records { get; }
 
+    /// <summary>What packs a copy needs that was found whole, by their numbers: while they are there, it need not be walked again.</summary>
+    internal System.Collections.Concurrent.ConcurrentDictionary<string, int[]> NeededPacks { get; } = new();
+
     /// <summary>Whether a store's head lies at the place.</summary>
     public static bool IsAt(IPlace place) => place.Exists(StoreHead.FileName);
 
@@ -100,6 +103,9 @@ public sealed class PooledStore : IDisposable
 
     /// <summary>A reader for one thread.</summary>
     public ChunkReader NewReader() => new(Place, Keys, Index);
+
+    /// <summary>A reader for one thread that goes through a whole tree, whose folders lie across each other in the packs.</summary>
+    internal ChunkReader NewTreeReader() => new(Place, Keys, Index, 16);
 
     /// <summary>The entries of a folder whose listing is stored as the given content.</summary>
     public List<TreeEntry> ReadFolder(ContentRef content) => [.. EnumerateFolder(content)];

@@ -51,7 +51,7 @@ public sealed record CheckReport(
 /// </summary>
 public static class StoreCheck
 {
-    private const int Piece = 256 * 1024;
+    private const int Piece = 512 * 1024;
 
     public static CheckReport Run(PooledStore store, CheckScope? scope = null, Action<long, long>? progress = null, CancellationToken cancel = default)
     {
@@ -64,7 +64,9 @@ public static class StoreCheck
         long done = 0;
         var wrong = new ConcurrentBag<(string Pack, string Problem)>();
         foreach (var (pack, problem) in store.Index.Damaged.Where(d => !packs.Exists(p => PackNames.PackOf(p.Name) == d.Key))) wrong.Add((pack, problem));
-        Parallel.ForEach(packs, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel }, () => new Inspector(store), (file, _, inspector) =>
+        // One after the other to whoever is free, the largest first, so that all end together.
+        var turns = Partitioner.Create(packs.OrderByDescending(p => p.Size), EnumerablePartitionerOptions.NoBuffering);
+        Parallel.ForEach(turns, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel }, () => new Inspector(store), (file, _, inspector) =>
         {
             if (inspector.ProblemOf(PackNames.PackOf(file.Name), file.Size, scope.Depth, cancel) is { } problem) wrong.Add((PackNames.PackOf(file.Name), problem));
             progress?.Invoke(Interlocked.Add(ref done, file.Size), total);
