@@ -7,7 +7,8 @@ namespace IronKeep.Runs.Tests;
 /// <summary>What one store lost comes back from another, whose chunks have other identities, and nothing wrong comes in.</summary>
 public sealed class HealTests : IDisposable
 {
-    private readonly Keep hurt = new(), helper = new(new StoreMaking(HashKind.Sha256, null));
+    // Not below the folder that every other test works in: its own attributes are part of a copy, and both stores shall have the same.
+    private readonly Keep hurt = new(under: "/var/tmp"), helper = new(new StoreMaking(HashKind.Sha256, null));
 
     public HealTests() => helper.Order = o => o with { Takes = [hurt.Source] };
 

@@ -16,9 +16,9 @@ internal sealed class Keep : IDisposable
     /// <summary>The secret of the store; every store of the tests is encrypted unless they say otherwise.</summary>
     public static Secret Secret { get; } = Secret.Passphrase("heron at low tide");
 
-    public Keep(StoreMaking? making = null)
+    public Keep(StoreMaking? making = null, string? under = null)
     {
-        Root = Directory.CreateTempSubdirectory("keep-").FullName;
+        Root = under is null ? Directory.CreateTempSubdirectory("keep-").FullName : Directory.CreateDirectory(Path.Combine(under, $"keep-{Guid.NewGuid():n}")).FullName;
         foreach (var folder in new[] { Source, StoreFolder }) Directory.CreateDirectory(folder);
         Place = new FolderPlace(StoreFolder);
         PooledStore.Create(Place, making ?? new StoreMaking(HashKind.Blake3, Secret, Hardness: Hardness.Light), DateTimeOffset.UnixEpoch);
