@@ -4,7 +4,7 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Runs.Backups;
 
 /// <summary>A file so large that several workers take stretches of it. Whoever ends the last stretch makes its entry.</summary>
-internal sealed class BigFile(Gap gap, byte[] name, OpenFile file, FileFacts facts, FileContent content)
+internal sealed class BigFile(Gap gap, byte[] name, OpenFile file, FileFacts facts, FileContent content, CutsBefore? before)
 {
     private readonly List<ChunkId>[] stretches = new List<ChunkId>[(content.Length + ContentCutter.Stretch - 1) / ContentCutter.Stretch];
     private long read;
@@ -32,7 +32,7 @@ internal sealed class BigFile(Gap gap, byte[] name, OpenFile file, FileFacts fac
         var to = Math.Min(content.Length, from + ContentCutter.Stretch);
         try
         {
-            stretches[stretch] = intake.Take(content, from, to, out var taken, cancel);
+            stretches[stretch] = intake.Take(content, from, to, before, out var taken, cancel);
             Interlocked.Add(ref read, taken);
         }
         catch (PosixException e)

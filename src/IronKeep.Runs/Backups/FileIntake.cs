@@ -15,10 +15,11 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
 
     /// <summary>
     /// Stores the content from <paramref name="from"/> to <paramref name="to"/> and gives the chunks. Content that became shorter ends
-    /// where it ends; <paramref name="read"/> tells how far it went.
+    /// where it ends; <paramref name="read"/> tells how far it went. <paramref name="before"/> is how the content was cut before.
     /// </summary>
-    public List<ChunkId> Take(FileContent content, long from, long to, out long read, CancellationToken cancel)
+    public List<ChunkId> Take(FileContent content, long from, long to, CutsBefore? before, out long read, CancellationToken cancel)
     {
+        var way = before?.Begin(from);
         var ids = new List<ChunkId>();
         var offset = from;
         int start = 0, filled = 0;
@@ -45,9 +46,22 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
                 read = offset - from;
                 return ids;
             }
-            var cut = ContentCutter.NextCut(buffer.AsSpan(start, filled - start));
-            ids.Add(lane.Put(buffer.AsSpan(start, cut)));
-            start += cut;
+            start += Chunk(buffer.AsSpan(start, filled - start), ids, way);
         }
+    }
+
+    /// <summary>Takes the chunk at the beginning of the data and gives its length.</summary>
+    private int Chunk(ReadOnlySpan<byte> data, List<ChunkId> ids, CutsBefore.Walk? way)
+    {
+        if (way?.LengthIn(data.Length) is > 0 and var length && lane.IdOf(data[..length]) is var same && way.Is(same))
+        {
+            ids.Add(lane.Put(data[..length], same));
+            return length;
+        }
+        var cut = ContentCutter.NextCut(data);
+        var id = lane.Put(data[..cut]);
+        ids.Add(id);
+        way?.Found(id);
+        return cut;
     }
 }

@@ -67,7 +67,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         var window = node.NextWindow(reader, out var more);
         // Others may take the next window while this one is worked on; folders found in it come first.
         if (more) stack.Push(new Work(node, null, 0));
-        if (window is not null) Window(window, intake);
+        if (window is not null) Window(window, reader, intake);
         if (more) return;
         node.Leave();
         Released(node);
@@ -101,7 +101,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         return tag.Read(begin, 0) == begin.Length && begin.SequenceEqual(signature) ? NameList.Of(["CACHEDIR.TAG"u8.ToArray()]) : names;
     }
 
-    private void Window(Window window, FileIntake intake)
+    private void Window(Window window, ChunkReader reader, FileIntake intake)
     {
         Span<byte> header = stackalloc byte[EntryRecord.HeaderSize];
         header.Clear();
@@ -127,7 +127,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
                 }
                 EntryRecord.WriteHeader(header, facts);
                 if (before.Length > 0 && Unchanged(before, header)) Keep(window, before, facts);
-                else Changed(window, window.NameAt(i).ToArray(), facts, intake);
+                else Changed(window, window.NameAt(i).ToArray(), facts, before, reader, intake);
             }
             catch (PosixException e)
             {
@@ -180,13 +180,14 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         return new FolderNode(node, window.Reserve(), name, relative, passing, facts.Device, content);
     }
 
-    private void Changed(Window window, byte[] name, in FileFacts facts, FileIntake intake)
+    private void Changed(Window window, byte[] name, in FileFacts facts, ReadOnlySpan<byte> before, ChunkReader reader, FileIntake intake)
     {
         var handle = window.Folder.Handle;
         switch (facts.Kind)
         {
             case EntryKind.File:
-                File(window, name, intake);
+                var known = before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.File ? CutsBefore.Of(EntryRecord.ContentOf(before[4..]), facts.Size, store, reader) : null;
+                File(window, name, known, intake);
                 break;
             case EntryKind.Symlink:
                 Add(window, Entry(facts, name) with { LinkTarget = handle.ReadLink(name), Attributes = [.. handle.Attributes(name)] });
@@ -201,7 +202,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
     }
 
     /// <summary>Reads a file until two looks at its attributes, before and after, agree; at most three times. A big one is shared out.</summary>
-    private void File(Window window, byte[] name, FileIntake intake)
+    private void File(Window window, byte[] name, CutsBefore? before, FileIntake intake)
     {
         for (var attempt = 1; ; attempt++)
         {
@@ -215,10 +216,10 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
                 if (content.Length > ContentCutter.Stretch)
                 {
                     shared = true;
-                    Share(new BigFile(window.Reserve(), name, file, facts, content));
+                    Share(new BigFile(window.Reserve(), name, file, facts, content, before));
                     return;
                 }
-                var chunks = intake.Take(content, 0, content.Length, out var read, cancel);
+                var chunks = intake.Take(content, 0, content.Length, before, out var read, cancel);
                 var torn = read != content.Length || Differs(facts, file.Facts());
                 if (torn && attempt < Attempts) continue;
                 if (torn) Warn($"{window.Folder.PathOf(name)} changed while it was read, three times; its copy may mix old and new content");

@@ -13,5 +13,8 @@ internal static class PackNames
     public static string PackOf(string file) => Path.GetFileNameWithoutExtension(file);
 
     /// <summary>Whether a file is a pack at its own place; other files below the folder are nobody's.</summary>
-    public static bool IsPack(string file) => PackOf(file) is { Length: 2 * ChunkId.Size } pack && pack.All(c => char.IsAsciiHexDigit(c) && !char.IsAsciiLetterUpper(c)) && file == FileOf(pack);
+    public static bool IsPack(string file) => IsName(PackOf(file)) && file == FileOf(PackOf(file));
+
+    /// <summary>Whether a text can be the name of a pack; one from a file of the store could lead anywhere.</summary>
+    public static bool IsName(string pack) => pack.Length == 2 * ChunkId.Size && pack.All(c => char.IsAsciiHexDigit(c) && !char.IsAsciiLetterUpper(c));
 }

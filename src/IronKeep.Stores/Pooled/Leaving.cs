@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Text.Json;
 using IronKeep.Stores.Keys;
+using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
 
 namespace IronKeep.Stores.Pooled;
@@ -38,7 +39,8 @@ internal sealed record LeavingList(string Id, ImmutableArray<string> Packs, Immu
         {
             try
             {
-                if (JsonSerializer.Deserialize<LeavingList>(CheckedText.Read(place.Read(file.Name), file.Name), Json) is { Packs.IsDefault: false, WaitsFor.IsDefault: false, Id: not null } list) lists.Add(list);
+                if (JsonSerializer.Deserialize<LeavingList>(CheckedText.Read(place.Read(file.Name), file.Name), Json) is { Packs.IsDefault: false, WaitsFor.IsDefault: false } list && list.File == file.Name && list.Packs.All(PackNames.IsName)) lists.Add(list);
+                else damaged?.Add(file.Name);
             }
             catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
             {

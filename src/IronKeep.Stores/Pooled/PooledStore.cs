@@ -98,6 +98,9 @@ public sealed class PooledStore : IDisposable
         return true;
     }
 
+    /// <summary>The length of a chunk in bytes, or 0 when the store has none of this identity.</summary>
+    internal int LengthOf(ChunkId id) => Index.TryGet(id, out var at) ? at.Spot.Length : 0;
+
     /// <summary>Whether a chunk that stays seems to be there; see <see cref="ChunkIndex.SeemsToHold"/>.</summary>
     internal bool SeemsToHold(ChunkId id) => Index.SeemsToHold(id);
 

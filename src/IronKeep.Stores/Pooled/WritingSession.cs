@@ -166,10 +166,15 @@ public sealed class WritingSession : IDisposable
         internal bool HasFile => pack.HasFile;
 
         /// <summary>Stores a chunk unless the store has it; the content may be at most <see cref="ContentCutter.Most"/> bytes.</summary>
-        public ChunkId Put(ReadOnlySpan<byte> content)
+        public ChunkId Put(ReadOnlySpan<byte> content) => Put(content, IdOf(content));
+
+        /// <summary>The identity that content has in this store.</summary>
+        public ChunkId IdOf(ReadOnlySpan<byte> content) => session.store.Keys.IdOf(content);
+
+        /// <summary>The same for a chunk whose identity is known already.</summary>
+        public ChunkId Put(ReadOnlySpan<byte> content, ChunkId id)
         {
             session.ThrowIfFailed();
-            var id = session.store.Keys.IdOf(content);
             if (session.store.Index.Holds(id) || !session.unsealed.TryAdd(id, 0)) return id;
             Interlocked.Add(ref session.newBytes, content.Length);
             Add(id, content);
