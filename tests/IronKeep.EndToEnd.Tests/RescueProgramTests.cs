@@ -37,7 +37,7 @@ public sealed class RescueProgramTests : IDisposable
         var sheet = programs.Root + "/sheet";
         Assert.Contains("print " + sheet, (await OkAsync("store", "key", "add", "vault", "--label", "in the safe", "--recovery-sheet", sheet)).Out);
         Assert.Equal(3, (await programs.ClientAsync("store", "key", "add", "vault", "--label", "x", "--new-passphrase-file", Phrase)).ExitCode);
-// Typed from paper: small letters, O for 0, in one line; elsewhere the sheet is given as it is.
+        // Typed from paper: small letters, O for 0, in one line; elsewhere the sheet is given as it is.
         await File.WriteAllTextAsync(sheet + ".code", string.Concat((await File.ReadAllLinesAsync(sheet)).Where(l => l.Count(c => c == '-') == 3 && l.Trim().Length == 35)).ToLowerInvariant().Replace('0', 'o'));
 
         // The machine's disk is lost, the store is not.

@@ -7,11 +7,16 @@ namespace IronKeep.Runs.Backups;
 /// <summary>Reads content into a lane, cut by what it holds. One per worker, with one buffer for its life.</summary>
 internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) : IDisposable
 {
-    private readonly byte[] buffer = ArrayPool<byte>.Shared.Rent(4 * ContentCutter.Most);
+    // Only when there is something to read: most runs find little that is new.
+    private byte[] buffer = [];
 
     public WritingSession.Lane Lane => lane;
 
-    public void Dispose() => ArrayPool<byte>.Shared.Return(buffer);
+    public void Dispose()
+    {
+        if (buffer.Length > 0) ArrayPool<byte>.Shared.Return(buffer);
+        buffer = [];
+    }
 
     /// <summary>
     /// Stores the content from <paramref name="from"/> to <paramref name="to"/> and gives the chunks. Content that became shorter ends
@@ -19,6 +24,7 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
     /// </summary>
     public List<ChunkId> Take(FileContent content, long from, long to, CutsBefore? before, out long read, CancellationToken cancel)
     {
+        if (buffer.Length == 0) buffer = ArrayPool<byte>.Shared.Rent(4 * ContentCutter.Most);
         var way = before?.Begin(from);
         var ids = new List<ChunkId>();
         var offset = from;

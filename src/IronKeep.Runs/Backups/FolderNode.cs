@@ -122,6 +122,7 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
         }
         Records(window.Records.Written[at..], session);
         window.Records.Return();
+        window.ForgetBefore();
     }
 
     private void Records(ReadOnlySpan<byte> records, WritingSession session)
@@ -149,7 +150,8 @@ internal sealed class Window(FolderNode folder, NameList names, int from, int to
     /// <summary>Names in a window.</summary>
     public const int Most = 512;
 
-    private readonly (byte[]? Segment, int Start, int Length)[] before = new (byte[]?, int, int)[to - from];
+    private readonly (Segment? Segment, int Start, int Length)[] before = new (Segment?, int, int)[to - from];
+    private readonly List<Segment> segments = [];
     private int left = 1;
 
     public FolderNode Folder => folder;
@@ -164,10 +166,23 @@ internal sealed class Window(FolderNode folder, NameList names, int from, int to
     public ReadOnlySpan<byte> NameAt(int index) => names[index];
     public ReadOnlySpan<byte> TerminatedAt(int index) => names.Terminated(index);
 
-    public void SetBefore(int index, byte[] segment, int start, int length) => before[index - from] = (segment, start, length);
+    public void SetBefore(int index, Segment segment, int start, int length)
+    {
+        before[index - from] = (segment, start, length);
+        if (segments.Count > 0 && segments[^1] == segment) return;
+        segment.Use();
+        segments.Add(segment);
+    }
+
+    /// <summary>Gives back what the previous copy lent; nothing before this may be asked for any more.</summary>
+    public void ForgetBefore()
+    {
+        foreach (var segment in segments) segment.Release();
+        segments.Clear();
+    }
 
     /// <summary>The record that the previous copy has of a name, with its length in front; empty when it has none.</summary>
-    public ReadOnlySpan<byte> Before(int index) => before[index - from] is { Segment: { } segment } at ? segment.AsSpan(at.Start, at.Length) : default;
+    public ReadOnlySpan<byte> Before(int index) => before[index - from] is { Segment: { } segment } at ? segment.Bytes.Slice(at.Start, at.Length) : default;
 
     /// <summary>Keeps a place for an entry that comes later.</summary>
     public Gap Reserve()

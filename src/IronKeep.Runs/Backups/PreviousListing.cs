@@ -1,3 +1,4 @@
+using System.Buffers;
 using IronKeep.Stores;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
@@ -10,7 +11,7 @@ internal sealed class PreviousListing
 {
     private readonly List<ChunkId> chunks;
     private readonly Action<string> unreadable;
-    private byte[] segment = [];
+    private Segment? segment;
     private int chunk, at, recordStart, recordLength;
 
     private PreviousListing(List<ChunkId> chunks, Action<string> unreadable) => (this.chunks, this.unreadable) = (chunks, unreadable);
@@ -38,7 +39,7 @@ internal sealed class PreviousListing
             while (true)
             {
                 if (recordLength == 0 && !Next(reader)) return;
-                ReadOnlySpan<byte> from = segment.AsSpan(recordStart, recordLength);
+                var from = segment!.Bytes.Slice(recordStart, recordLength);
                 var order = EntryRecord.NameOf(EntryRecord.Take(ref from)).SequenceCompareTo(name);
                 if (order > 0) break;
                 if (order == 0) window.SetBefore(i, segment, recordStart, recordLength);
@@ -52,13 +53,15 @@ internal sealed class PreviousListing
     {
         try
         {
-            while (at >= segment.Length)
+            while (segment is null || at >= segment.Bytes.Length)
             {
+                segment?.Release();
+                segment = null;
                 if (chunk >= chunks.Count) return false;
-                segment = reader.Read(chunks[chunk++]).ToArray();
-                at = segment.Length - FolderListing.Records(segment).Length;
+                segment = new Segment(reader.Read(chunks[chunk++]));
+                at = segment.Bytes.Length - FolderListing.Records(segment.Bytes).Length;
             }
-            ReadOnlySpan<byte> from = segment.AsSpan(at);
+            var from = segment.Bytes[at..];
             var before = from.Length;
             EntryRecord.Take(ref from);
             recordStart = at;
@@ -69,8 +72,32 @@ internal sealed class PreviousListing
         catch (StoreDamageException e)
         {
             unreadable(e.Message);
-            (chunk, at, segment) = (chunks.Count, 0, []);
+            (chunk, segment) = (chunks.Count, null);
             return false;
         }
+    }
+}
+
+/// <summary>A chunk of a listing in lent memory, which goes back when the last window that refers to it is done. A million names would else leave as much garbage as they have bytes.</summary>
+internal sealed class Segment
+{
+    private readonly byte[] lent;
+    private readonly int length;
+    private int users = 1;
+
+    public Segment(ReadOnlySpan<byte> content)
+    {
+        lent = ArrayPool<byte>.Shared.Rent(content.Length);
+        length = content.Length;
+        content.CopyTo(lent);
+    }
+
+    public ReadOnlySpan<byte> Bytes => lent.AsSpan(0, length);
+
+    public void Use() => Interlocked.Increment(ref users);
+
+    public void Release()
+    {
+        if (Interlocked.Decrement(ref users) == 0) ArrayPool<byte>.Shared.Return(lent);
     }
 }

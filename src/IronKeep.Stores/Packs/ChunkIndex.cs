@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Runtime.InteropServices;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
@@ -77,11 +78,14 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     {
         var there = place.List(PackNames.Folder).Where(f => PackNames.IsPack(f.Name)).ToDictionary(f => PackNames.PackOf(f.Name), f => f.Size);
         Forget(packs.Keys.Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToHashSet());
-        Parallel.ForEach(there.Where(p => !packs.ContainsKey(p.Key) && !damaged.ContainsKey(p.Key)), () => new PackReader(place, keys), (file, _, reader) =>
+        Parallel.ForEach(there.Where(p => !packs.ContainsKey(p.Key) && !damaged.ContainsKey(p.Key)), () => (Reader: new PackReader(place, keys), Ids: new List<ChunkId>()), (file, _, own) =>
         {
             try
             {
-                Add(file.Key, reader.ReadTable(file.Key, file.Value), file.Value);
+                // All at once, so that a pack that turns out to be damaged in the middle gives nothing.
+                own.Ids.Clear();
+                own.Reader.ReadIds(file.Key, file.Value, own.Ids.Add);
+                Add(file.Key, file.Value, CollectionsMarshal.AsSpan(own.Ids));
             }
             catch (StoreDamageException e)
             {
@@ -91,11 +95,18 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
             {
                 // Reclaiming was faster.
             }
-            return reader;
-        }, reader => reader.Dispose());
+            return own;
+        }, own => own.Reader.Dispose());
     }
 
+    /// <summary>Adds a pack that was just written; its table stays at hand.</summary>
     public void Add(string name, PackTable table, long size)
+    {
+        tables.Keep(name, table);
+        Add(name, size, table.Ids);
+    }
+
+    private void Add(string name, long size, ReadOnlySpan<ChunkId> ids)
     {
         Known known;
         lock (gate)
@@ -111,8 +122,7 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
             known = new Known(name, size, numbers);
             byNumber[numbers++] = known;
         }
-        for (var i = 0; i < table.Count; i++) slots.Add(table.IdAt(i), known.Number);
-        tables.Keep(name, table);
+        foreach (var id in ids) slots.Add(id, known.Number);
         packs[name] = known;
     }
 

@@ -34,13 +34,14 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
 
     private readonly Zstd zstd = new(level);
     private readonly byte[] probe = new byte[ProbeLength];
-    private byte[] block = ArrayPool<byte>.Shared.Rent(BlockGoal + Own);
+    private byte[] block = [];
     private readonly List<(ChunkId Id, int Length)> blockChunks = [];
-    private byte[] output = ArrayPool<byte>.Shared.Rent(FlushAt / 4);
+    private byte[] output = [];
     private readonly List<PackBlock> waiting = [];
     private readonly List<(ChunkId Id, int Length)> waitingChunks = [];
     private int blockLength, outputLength;
     private long storedBytes;
+    private bool disposed;
 
     private IPlaceWriter? file;
     private HashStream? hash;
@@ -74,6 +75,7 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
             Close(content);
             return FullPack();
         }
+        if (block.Length == 0) block = ArrayPool<byte>.Shared.Rent(BlockGoal + Own);
         content.CopyTo(block.AsSpan(blockLength));
         blockLength += content.Length;
         blockChunks.Add((id, content.Length));
@@ -145,9 +147,10 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
 
     public void Dispose()
     {
-        if (block.Length == 0) return;
-        ArrayPool<byte>.Shared.Return(block);
-        ArrayPool<byte>.Shared.Return(output);
+        if (disposed) return;
+        disposed = true;
+        if (block.Length > 0) ArrayPool<byte>.Shared.Return(block);
+        if (output.Length > 0) ArrayPool<byte>.Shared.Return(output);
         block = output = [];
         zstd.Dispose();
         file?.Dispose();
@@ -245,9 +248,9 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     private void Grow(int more)
     {
         if (outputLength + more <= output.Length) return;
-        var larger = ArrayPool<byte>.Shared.Rent(Math.Max(output.Length * 2, outputLength + more));
+        var larger = ArrayPool<byte>.Shared.Rent(Math.Max(Math.Max(output.Length * 2, FlushAt / 4), outputLength + more));
         output.AsSpan(0, outputLength).CopyTo(larger);
-        ArrayPool<byte>.Shared.Return(output);
+        if (output.Length > 0) ArrayPool<byte>.Shared.Return(output);
         output = larger;
     }
 }

@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Security.Cryptography;
+using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 
@@ -28,21 +29,41 @@ internal sealed class PackReader(IPlace place, StoreKeys keys, int blocks = 1) :
     private long turn;
     private byte[] stored = [];
 
+    private delegate T TableBytes<T>(ReadOnlySpan<byte> bytes, int blocks, int chunks, PackKind kind, byte[] salt, long offset);
+
     /// <summary>The table of a pack; a pack that is not what it should be is a <see cref="StoreDamageException"/>.</summary>
-    public PackTable ReadTable(string pack, long size)
+    public PackTable ReadTable(string pack, long size) =>
+        OpenTable(pack, size, (bytes, blocks, chunks, kind, salt, offset) => PackTable.Read(bytes, blocks, chunks, kind, salt, offset, pack));
+
+    /// <summary>The identities in a pack, one after the other, and its kind at the end; nothing of the table is kept.</summary>
+    public PackKind ReadIds(string pack, long size, Action<ChunkId> give) => OpenTable(pack, size, (bytes, blocks, chunks, kind, _, offset) =>
+    {
+        PackTable.Each(bytes, blocks, chunks, offset, pack, (_, id, _) => give(id));
+        return kind;
+    });
+
+    private T OpenTable<T>(string pack, long size, TableBytes<T> read)
     {
         if (size is < PackFormat.HeadSize + PackFormat.TailSize or > PackFormat.Largest) throw new StoreDamageException($"pack {pack} has {size} bytes, which no pack has");
         var file = PackNames.FileOf(pack);
         Span<byte> head = stackalloc byte[PackFormat.HeadSize], tail = stackalloc byte[PackFormat.TailSize];
         var (kind, salt) = PackFormat.ReadHead(head[..place.ReadAt(file, 0, head)], keys.Encrypts, pack);
-        var (offset, length, blocks, chunks) = PackFormat.ReadTail(tail[..place.ReadAt(file, size - tail.Length, tail)], size, keys.Encrypts, pack);
-        var table = new byte[length];
-        Span<byte> check = stackalloc byte[Hashes.Size];
-        var read = place.ReadAt(file, offset, table);
-        Hashes.Plain(keys.Hash, table.AsSpan(0, read), check);
-        if (!check.SequenceEqual(PackFormat.CheckOf(tail))) throw new StoreDamageException($"the table of pack {pack} is not what was written");
-        using var own = keys.CipherOf(salt);
-        return PackTable.Read(Decrypt(own, table, PackFormat.TableNumber) ? table.AsSpan(0, length - (keys.Encrypts ? Sealing.TagSize : 0)) : throw new StoreDamageException($"the table of pack {pack} was sealed with another key or changed"), blocks, chunks, kind, salt, offset, pack);
+        var (offset, length, blockCount, chunkCount) = PackFormat.ReadTail(tail[..place.ReadAt(file, size - tail.Length, tail)], size, keys.Encrypts, pack);
+        var lent = ArrayPool<byte>.Shared.Rent(length);
+        try
+        {
+            var table = lent.AsSpan(0, length);
+            Span<byte> check = stackalloc byte[Hashes.Size];
+            Hashes.Plain(keys.Hash, table[..place.ReadAt(file, offset, table)], check);
+            if (!check.SequenceEqual(PackFormat.CheckOf(tail))) throw new StoreDamageException($"the table of pack {pack} is not what was written");
+            using var own = keys.CipherOf(salt);
+            if (!Decrypt(own, table, PackFormat.TableNumber)) throw new StoreDamageException($"the table of pack {pack} was sealed with another key or changed");
+            return read(table[..(length - (keys.Encrypts ? Sealing.TagSize : 0))], blockCount, chunkCount, kind, salt, offset);
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(lent);
+        }
     }
 
     /// <summary>

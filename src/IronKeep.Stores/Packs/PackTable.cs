@@ -33,6 +33,7 @@ internal sealed class PackTable
     /// <summary>About how much memory it takes, in bytes.</summary>
     public long Memory => 200 + ids.Length * 44L + slots.Length * 4L + Blocks.Length * 40L;
 
+    public ReadOnlySpan<ChunkId> Ids => ids;
     public ChunkId IdAt(int index) => ids[index];
     public ChunkSpot SpotAt(int index) => spots[index];
 
@@ -47,8 +48,17 @@ internal sealed class PackTable
     public static PackTable Of(PackKind kind, byte[] salt, List<PackBlock> blocks, List<(ChunkId Id, int Length)> chunks)
     {
         var ids = new ChunkId[chunks.Count];
-        for (var i = 0; i < ids.Length; i++) ids[i] = chunks[i].Id;
-        return new PackTable(kind, salt, [.. blocks], ids, Spots(blocks, i => chunks[i].Length, ids.Length)!);
+        var spots = new ChunkSpot[chunks.Count];
+        for (var b = 0; b < blocks.Count; b++)
+        {
+            var offset = 0;
+            for (var i = blocks[b].FirstChunk; i < blocks[b].FirstChunk + blocks[b].Chunks; i++)
+            {
+                (ids[i], spots[i]) = (chunks[i].Id, new ChunkSpot(b, offset, chunks[i].Length));
+                offset += chunks[i].Length;
+            }
+        }
+        return new PackTable(kind, salt, [.. blocks], ids, spots);
     }
 
     /// <summary>The table as bytes, before sealing: the blocks (stored, raw, codec, chunks), then the chunks (identity, length).</summary>
@@ -76,49 +86,44 @@ internal sealed class PackTable
     /// <summary>Reads an opened table; numbers that do not fit together are a <see cref="StoreDamageException"/>.</summary>
     public static PackTable Read(ReadOnlySpan<byte> bytes, int blockCount, int chunkCount, PackKind kind, byte[] salt, long tableOffset, string name)
     {
+        var ids = new ChunkId[chunkCount];
+        var spots = new ChunkSpot[chunkCount];
+        var blocks = Each(bytes, blockCount, chunkCount, tableOffset, name, (index, id, spot) => (ids[index], spots[index]) = (id, spot));
+        return new PackTable(kind, salt, blocks, ids, spots);
+    }
+
+    public delegate void Chunk(int index, ChunkId id, ChunkSpot spot);
+
+    /// <summary>The same without keeping anything: gives the chunks one after the other, and the blocks at the end.</summary>
+    public static PackBlock[] Each(ReadOnlySpan<byte> bytes, int blockCount, int chunkCount, long tableOffset, string name, Chunk give)
+    {
         var blocks = new List<PackBlock>(blockCount);
+        var list = bytes[(blockCount * PackFormat.BlockEntrySize)..];
         long offset = PackFormat.HeadSize;
         var first = 0;
-        for (var i = 0; i < blockCount; i++)
+        for (var b = 0; b < blockCount; b++)
         {
-            var entry = bytes[(i * PackFormat.BlockEntrySize)..];
+            var entry = bytes[(b * PackFormat.BlockEntrySize)..];
             int stored = BinaryPrimitives.ReadInt32LittleEndian(entry), raw = BinaryPrimitives.ReadInt32LittleEndian(entry[4..]);
             int codec = BinaryPrimitives.ReadInt32LittleEndian(entry[8..]), chunks = BinaryPrimitives.ReadInt32LittleEndian(entry[12..]);
             if (stored < 0 || raw is < 0 or > PackFormat.MostBlockRaw || stored > 2 * PackFormat.MostBlockRaw || codec is not (0 or 1) || chunks < 0 || chunks > chunkCount - first || offset + stored > tableOffset) throw Wrong();
+            // The chunks of a block fill it exactly.
+            var at = 0;
+            for (var i = first; i < first + chunks; i++)
+            {
+                var length = BinaryPrimitives.ReadInt32LittleEndian(list[(i * PackFormat.ChunkEntrySize + ChunkId.Size)..]);
+                if (length < 0 || length > ContentCutter.Most || length > raw - at) throw Wrong();
+                give(i, ChunkId.Read(list[(i * PackFormat.ChunkEntrySize)..]), new ChunkSpot(b, at, length));
+                at += length;
+            }
+            if (at != raw) throw Wrong();
             blocks.Add(new PackBlock(offset, stored, raw, (BlockCodec)codec, first, chunks));
             offset += stored;
             first += chunks;
         }
         if (offset != tableOffset || first != chunkCount) throw Wrong();
-        var list = bytes[(blockCount * PackFormat.BlockEntrySize)..];
-        var ids = new ChunkId[chunkCount];
-        var lengths = new int[chunkCount];
-        for (var i = 0; i < chunkCount; i++)
-        {
-            ids[i] = ChunkId.Read(list[(i * PackFormat.ChunkEntrySize)..]);
-            lengths[i] = BinaryPrimitives.ReadInt32LittleEndian(list[(i * PackFormat.ChunkEntrySize + ChunkId.Size)..]);
-        }
-        return new PackTable(kind, salt, [.. blocks], ids, Spots(blocks, i => lengths[i], chunkCount) ?? throw Wrong());
+        return [.. blocks];
 
         StoreDamageException Wrong() => new($"the table of pack {name} does not fit the pack");
-    }
-
-    /// <summary>Null when the chunks do not fill their blocks exactly.</summary>
-    private static ChunkSpot[]? Spots(List<PackBlock> blocks, Func<int, int> lengthOf, int count)
-    {
-        var spots = new ChunkSpot[count];
-        for (var b = 0; b < blocks.Count; b++)
-        {
-            var offset = 0;
-            for (var i = blocks[b].FirstChunk; i < blocks[b].FirstChunk + blocks[b].Chunks; i++)
-            {
-                var length = lengthOf(i);
-                if (length < 0 || length > ContentCutter.Most || length > blocks[b].Raw - offset) return null;
-                spots[i] = new ChunkSpot(b, offset, length);
-                offset += length;
-            }
-            if (offset != blocks[b].Raw) return null;
-        }
-        return spots;
     }
 }
