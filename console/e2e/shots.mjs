@@ -40,6 +40,10 @@ if (paths.length === 0) {
     ['/jobs/ringing-register/prune', 'prune'],
   ])
     await visit(path, name);
+  await page.goto(`${Url}/stores`);
+  await page.getByRole('button', { name: 'What opens it' }).first().click();
+  await page.getByText('used by the service').waitFor();
+  await shot('keys');
   const get = async (path) => (await page.request.get(`${Url}/api/v1/${path}`)).json();
   const check = (await get('runs?kind=check&limit=1')).items[0];
   await visit(`/runs/${check.id}`, 'run');

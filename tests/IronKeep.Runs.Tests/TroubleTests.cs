@@ -71,10 +71,15 @@ public sealed class TroubleTests : IDisposable
             keep.Write($"{i}", content);
         }
         using var cancel = new CancellationTokenSource();
+        // A store so slow that the run cannot be done before it is cancelled, however busy the machine is.
+        var place = keep.Place;
+        keep.Place = new ThrottledPlace(place, 30_000_000, null);
         var running = keep.BackUp(null, cancel.Token);
         while (keep.Figures.ReadBytes < 60_000_000 && !running.IsCompleted) await Task.Yield();
         await cancel.CancelAsync();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => running);
+        keep.Reopen();
+        keep.Place = place;
         Assert.Empty(keep.Store.ReadContents().Copies);
         await keep.BackUp();
         Assert.InRange(keep.Figures.NewBytes, 0, 130_000_000);
