@@ -119,6 +119,33 @@ public sealed class TroubleTests : IDisposable
     }
 
     [Fact]
+    public async Task A_mount_that_is_lost_in_mid_run_fails_by_name_and_the_empty_folder_gets_no_pack()
+    {
+        var mount = Directory.CreateDirectory(Path.Combine(keep.Root, "lost")).FullName;
+        if (Listing.Shell($"mount -t tmpfs -o size=400m none '{mount}' && echo mounted", "/").Trim() != "mounted") return;
+        try
+        {
+            PooledStore.Create(new FolderPlace(mount), StoreMaking.Open, DateTimeOffset.UnixEpoch);
+            var content = new byte[250_000_000];
+            new Random(2).NextBytes(content);
+            keep.Write("large", content);
+            keep.Place = new ThrottledPlace(new FolderPlace(mount), 60_000_000, null);
+            var running = keep.BackUp();
+            while (keep.Figures.ReadBytes < 60_000_000 && !running.IsCompleted) await Task.Yield();
+            Listing.Shell($"umount -l '{mount}'", "/");
+            var failure = await Assert.ThrowsAsync<RunFailedException>(() => running);
+            Assert.Equal(FailureClass.StoreUnreachable, failure.Class);
+            Assert.Contains("mount it", failure.Message);
+            Assert.Empty(Directory.EnumerateFiles(mount, "*", SearchOption.AllDirectories));
+        }
+        finally
+        {
+            keep.Reopen();
+            Listing.Shell($"umount -l '{mount}'", "/");
+        }
+    }
+
+    [Fact]
     public async Task Without_the_right_to_give_files_away_owners_are_reported_once_and_the_rest_is_whole()
     {
         keep.Write("a", "1");

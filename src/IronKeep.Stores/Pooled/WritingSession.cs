@@ -128,6 +128,8 @@ public sealed class WritingSession : IDisposable
         {
             try
             {
+                // A mount that was lost leaves an empty folder, which would take packs without a word.
+                store.CheckStillThere();
                 pack.Publish();
                 store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table));
                 for (var i = 0; i < pack.Table.Count; i++) unsealed.TryRemove(pack.Table.IdAt(i), out _);
