@@ -75,4 +75,23 @@ public sealed class HealTests : IDisposable
         helper.Reopen();
         Assert.Empty(Healer.Run(hurt.Store, [helper.Store], default).Healed);
     }
+
+    [Fact]
+    public async Task Damage_that_no_check_has_set_aside_is_not_said_to_be_healed_and_heals_after_the_check()
+    {
+        hurt.Write("a", "the tide table");
+        await hurt.BackUp();
+        await helper.BackUp();
+        foreach (var pack in Directory.EnumerateFiles(Path.Combine(hurt.StoreFolder, "packs"), "*", SearchOption.AllDirectories))
+        {
+            var bytes = File.ReadAllBytes(pack);
+            bytes[60] ^= 1;
+            File.WriteAllBytes(pack, bytes);
+        }
+        hurt.Reopen();
+        Assert.Empty(Healer.Run(hurt.Store, [helper.Store], default).Healed);
+        Assert.False(StoreCheck.Run(hurt.Store).Sound);
+        Assert.NotEmpty(Healer.Run(hurt.Store, [helper.Store], default).Healed);
+        Assert.True(StoreCheck.Run(hurt.Store).Sound);
+    }
 }

@@ -51,8 +51,9 @@ public sealed class Healer : IDisposable
 
     private HealReport Run()
     {
-        long bytes = 0;
-        // A folder whose listing came back is looked into in the next round.
+        long bytes = 0, stored;
+        // A folder whose listing came back is looked into in the next round. A round that stored nothing is the last: what is still
+        // unreadable then lies in a pack that no check has set aside yet.
         do
         {
             again = false;
@@ -62,11 +63,11 @@ public sealed class Healer : IDisposable
                 foreach (var copy in hurt.ReadContents().Copies.Reverse())
                     DeepStack.Run(() => Folder(copy.Record, [], copy.Record.RootContent()));
                 session.Seal();
-                bytes += session.NewBytes;
+                bytes += stored = session.NewBytes;
             }
             hurt.Refresh();
         }
-        while (again);
+        while (again && stored > 0);
         return new HealReport([.. healed.Values], bytes);
     }
 
@@ -96,9 +97,10 @@ public sealed class Healer : IDisposable
 
     private bool BringFolder(CopyRecord copy, List<byte[]> path, ContentRef content)
     {
+        var before = session.NewBytes;
         foreach (var (helper, entry) in Candidates(copy, path, EntryKind.Folder))
         {
-            if (Tried(helper, transplant => transplant.Folder(entry.Content).Equals(content)))
+            if (Tried(helper, transplant => transplant.Folder(entry.Content).Equals(content)) && session.NewBytes > before)
                 return Note(copy, path, helper, folder: true);
         }
         return false;
