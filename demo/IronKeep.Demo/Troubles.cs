@@ -52,9 +52,9 @@ internal sealed class Troubles(string data, string stores, LocalDate first)
                 Directory.Move(WebSite, WebSiteRenamed);
                 break;
             case Shrunk:
-                // Somebody makes room by hand, and takes more than he meant to.
+                // Somebody makes room by hand, and takes more than he meant to: so much that no weekend or good week makes up for it.
                 var recordings = new DirectoryInfo(Path.Combine(data, "call-recordings")).GetFiles("*.wav", SearchOption.AllDirectories).OrderBy(f => f.LastWriteTimeUtc).ToList();
-                foreach (var old in recordings.Take(recordings.Count * 2 / 3)) old.Delete();
+                foreach (var old in recordings.Take(recordings.Count * 4 / 5)) old.Delete();
                 break;
         }
     }

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Runtime.InteropServices;
 using IronKeep.Core.Ceilings;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using NodaTime;
 
@@ -53,6 +54,7 @@ internal sealed class Player
     /// <summary>The forecast without its findings.</summary>
     public Forecast Play()
     {
+        RefuseTooLarge();
         foreach (var job in jobs.Where(j => j.Declaration.After is null)) NextDue(job);
         for (var s = 0; s < stores.Length; s++) NextReclaim(s);
         for (var i = 0; i < samples.Length; i++) Put(What.Sample, i, samples[i]);
@@ -105,10 +107,23 @@ internal sealed class Player
 
     private void Put(What what, int subject, Instant at) => queue.Enqueue(new Event(what, subject, at), (at.ToUnixTimeTicks(), ((int)what << 28) | subject));
 
+    /// <summary>Counting due instants takes a moment; playing millions of runs only to refuse them takes most of a minute.</summary>
+    private void RefuseTooLarge()
+    {
+        var room = ForecastInput.MostRuns;
+        foreach (var times in jobs.Where(j => j.Declaration.After is null).Select(j => j.Times).OfType<DueTimes>())
+        {
+            room -= times.Between(input.AsOf, end).Take(room + 1).Count();
+            if (room < 0) throw new ForecastTooLargeException(input.Days);
+        }
+    }
+
     private void NextDue(JobPlay job)
     {
         if (job.NextDue(end) is not { } due) return;
-        if (++job.Dues + runs.Count > ForecastInput.MostRuns) throw new ForecastTooLargeException(input.Days);
+        job.Dues++;
+        // Followers are known only by playing.
+        if (runs.Count > ForecastInput.MostRuns) throw new ForecastTooLargeException(input.Days);
         Put(What.Due, job.Index, due);
     }
 

@@ -21,7 +21,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
     private readonly Owners owners = new();
     private readonly LeaveOuts leaveOuts = new(order.LeavesOut);
     private readonly WorkStack<Work> stack = new();
-    private readonly Func<ChunkId, bool> holds = store.SeemsToHold;
+    private readonly Func<ChunkId, int, bool> holds = session.CountsOn;
     private TreeEntry? root;
     private Exception? failure;
 

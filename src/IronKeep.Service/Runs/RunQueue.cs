@@ -30,17 +30,15 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     public const string BySchedule = "schedule";
     private readonly WakeSignal signal = new();
 
-    /// <summary>Queues the run of a planned run and links the two.</summary>
+    /// <summary>Queues the run of a planned run and links the two, in the caller's transaction.</summary>
     public async Task<Run> AddPlannedAsync(KeepContext db, PlannedRun planned, JobDeclaration job, CancellationToken cancel)
     {
         var run = Make(new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), BySchedule) { PlannedRunId = planned.Id, Due = planned.Due });
-        await using var transaction = await db.Database.BeginTransactionAsync(cancel);
         db.Runs.Add(run);
         await db.SaveChangesAsync(cancel);
         planned.RunId = run.Id;
         planned.Reason = null;
         await db.SaveChangesAsync(cancel);
-        await transaction.CommitAsync(cancel);
         return run;
     }
 

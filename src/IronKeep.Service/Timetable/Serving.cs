@@ -33,8 +33,13 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, AlertBook al
         var busy = await db.Runs.Where(r => r.State != RunState.Ended && r.Kind == RunKind.Backup).ToListAsync(cancel);
         var open = new Open(db, clock.Now(), busy.GroupBy(r => r.Job!).ToDictionary(g => g.Key, g => g.Last()),
             await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => w.Job, cancel), []);
-        foreach (var planned in waiting) await OneAsync(open, planned, cancel);
-        await db.SaveChangesAsync(cancel);
+        // All at once: the dispatch, which looks by itself too, must choose among all that is due, not among the first few.
+        await using (var together = await db.Database.BeginTransactionAsync(cancel))
+        {
+            foreach (var planned in waiting) await OneAsync(open, planned, cancel);
+            await db.SaveChangesAsync(cancel);
+            await together.CommitAsync(cancel);
+        }
         board.Changed(waiting[0].Due, open.Now);
         foreach (var silent in waiting.Where(p => p.Outcome == Outcome.TimedOut)) await checkIns.SilentAsync(silent, cancel);
         foreach (var group in waiting.Where(p => p.Outcome == Outcome.Missed).GroupBy(p => p.Job)) await MissedAsync(open, [.. group], cancel);

@@ -134,7 +134,7 @@ public sealed class Healer : IDisposable
         try
         {
             foreach (var id in reader.Ids(content))
-                if (!hurt.Index.SeemsToHold(id)) missing.Add(id);
+                if (hurt.Index.SeemsToStayIn(id) < 0) missing.Add(id);
         }
         catch (StoreDamageException)
         {

@@ -43,18 +43,18 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
 
     public bool IsKnown(string pack) => packs.ContainsKey(pack);
 
-    /// <summary>Whether a pack that stays seems to hold the chunk, compared by 52 bits of its identity: enough to trust that what was there is there still.</summary>
-    public bool SeemsToHold(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Leaving: false, Gone: false }) >= 0;
+    /// <summary>The number of a pack that stays and seems to hold the chunk, compared by 52 bits of its identity: enough to trust that what was there is there still. -1 when none does.</summary>
+    public int SeemsToStayIn(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Leaving: false, Gone: false });
 
-    /// <summary>The number of the pack that seems to hold the chunk, compared by 52 bits of its identity; -1 when none does.</summary>
+    /// <summary>The same, where a pack that is leaving is as good.</summary>
     public int SeemsToLieIn(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Gone: false });
 
     /// <summary>The pack of a number, or null when it is there no more. Numbers are not given twice.</summary>
     public string? NameOf(int number) => byNumber[number] is { Gone: false } pack ? pack.Name : null;
 
-    /// <summary>Whether a pack that stays holds the chunk for certain.</summary>
-    public bool Holds(ChunkId id) => slots.Find(id, (Self: this, Id: id), static (number, s) =>
-        s.Self.byNumber[number] is { Leaving: false, Gone: false } pack && s.Self.TableOf(pack) is { } table && table.Find(s.Id) >= 0) >= 0;
+    /// <summary>The number of a pack that stays and holds the chunk for certain, or -1.</summary>
+    public int StaysIn(ChunkId id) => slots.Find(id, (Self: this, Id: id), static (number, s) =>
+        s.Self.byNumber[number] is { Leaving: false, Gone: false } pack && s.Self.TableOf(pack) is { } table && table.Find(s.Id) >= 0);
 
     /// <summary>Where the chunk lies, in a pack that stays if there is one.</summary>
     public bool TryGet(ChunkId id, out ChunkPlace found)
@@ -78,7 +78,13 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     {
         var there = place.List(PackNames.Folder).Where(f => PackNames.IsPack(f.Name)).ToDictionary(f => PackNames.PackOf(f.Name), f => f.Size);
         Forget(packs.Keys.Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToHashSet());
-        Parallel.ForEach(there.Where(p => !packs.ContainsKey(p.Key) && !damaged.ContainsKey(p.Key)), () => (Reader: new PackReader(place, keys), Ids: new List<ChunkId>()), (file, _, own) =>
+        var unknown = there.Where(p => !packs.ContainsKey(p.Key) && !damaged.ContainsKey(p.Key)).ToList();
+        // Most looks find nothing new.
+        if (unknown.Count > 0) Read(unknown);
+    }
+
+    private void Read(List<KeyValuePair<string, long>> unknown) =>
+        Parallel.ForEach(unknown, () => (Reader: new PackReader(place, keys), Ids: new List<ChunkId>()), (file, _, own) =>
         {
             try
             {
@@ -97,21 +103,20 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
             }
             return own;
         }, own => own.Reader.Dispose());
-    }
 
-    /// <summary>Adds a pack that was just written; its table stays at hand.</summary>
-    public void Add(string name, PackTable table, long size)
+    /// <summary>Adds a pack that was just written and gives its number; its table stays at hand.</summary>
+    public int Add(string name, PackTable table, long size)
     {
         tables.Keep(name, table);
-        Add(name, size, table.Ids);
+        return Add(name, size, table.Ids);
     }
 
-    private void Add(string name, long size, ReadOnlySpan<ChunkId> ids)
+    private int Add(string name, long size, ReadOnlySpan<ChunkId> ids)
     {
         Known known;
         lock (gate)
         {
-            if (packs.ContainsKey(name)) return;
+            if (packs.TryGetValue(name, out var there)) return there.Number;
             if (numbers == SlotTable.MostPacks) throw new PlaceException(PlaceFault.Other, $"the store at {place.Name} has more packs than can be numbered; open it anew");
             if (numbers == byNumber.Length)
             {
@@ -124,6 +129,7 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
         }
         foreach (var id in ids) slots.Add(id, known.Number);
         packs[name] = known;
+        return known.Number;
     }
 
     /// <summary>Marks exactly the given packs as leaving.</summary>

@@ -1,3 +1,4 @@
+using System.Text;
 using IronKeep.Stores.Posix;
 using Microsoft.Win32.SafeHandles;
 
@@ -16,10 +17,35 @@ public sealed class FolderPlace(string root) : IPlace
         NeedRoot();
         var start = Full(folder);
         if (!Directory.Exists(start)) return [];
-        return Guard(() => new DirectoryInfo(start)
-            .EnumerateFiles("*", new EnumerationOptions { RecurseSubdirectories = true, AttributesToSkip = FileAttributes.ReparsePoint, IgnoreInaccessible = false })
-            .Select(f => new PlaceFile(Path.GetRelativePath(root, f.FullName), f.Length))
-            .ToList(), folder);
+        return Guard(() =>
+        {
+            var files = new List<PlaceFile>();
+            using var opened = OpenFolder.AtPath(start);
+            List(opened, folder, files);
+            return files;
+        }, folder);
+    }
+
+    /// <summary>Links are left out. What others remove meanwhile is not there.</summary>
+    private static void List(OpenFolder folder, string name, List<PlaceFile> files)
+    {
+        var names = folder.List();
+        for (var i = 0; i < names.Count; i++)
+        {
+            if (!folder.FactsOfTerminated(names.Terminated(i), out var facts)) continue;
+            var inside = Encoding.UTF8.GetString(names[i]);
+            var full = name.Length == 0 ? inside : $"{name}/{inside}";
+            if (facts.Kind == EntryKind.File) files.Add(new PlaceFile(full, facts.Size));
+            if (facts.Kind != EntryKind.Folder) continue;
+            try
+            {
+                using var below = folder.Enter(names[i]);
+                List(below, full, files);
+            }
+            catch (PosixException e) when (e.NotFound)
+            {
+            }
+        }
     }
 
     public bool Exists(string name) => File.Exists(Full(name));

@@ -7,14 +7,11 @@ namespace IronKeep.Stores.Pooled;
 
 /// <summary>
 /// Finds the paths of a copy that need an absent chunk, and when the packs it needs were read. Folders found whole are remembered
-/// across copies, and the packs of whole copies across checks.
+/// across copies; the packs of whole copies, and of those written while the store is open, across checks.
 /// </summary>
 internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffset?> readAt, IReadOnlySet<ChunkId> lost) : IDisposable
 {
     private const int MostPaths = 1000;
-
-    /// <summary>A copy that needs more packs than this is walked each time, to spare memory.</summary>
-    private const int MostRemembered = 50_000;
 
     private readonly Dictionary<ContentRef, PackSet> whole = [];
     private readonly Dictionary<PackSet, PackSet> sets = [];
@@ -38,19 +35,31 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
     public Found Walk(CopyRecord record)
     {
         var found = new Found();
-        // Packs never change: where all that it needed is still there, a copy is still whole.
-        if (lost.Count > 0 || !store.NeededPacks.TryGetValue(record.Id, out var packs) || packs.Any(p => store.Index.NameOf(p) is null))
+        if (KnownOf(record.Id) is not { } packs)
         {
-            store.NeededPacks.TryRemove(record.Id, out _);
+            store.Needs.TryRemove(record.Id, out _);
             if (Folder(found, () => "", record.RootContent()) is not { } needed) return found;
             packs = needed.Numbers;
-            if (lost.Count == 0 && packs.Length <= MostRemembered) store.NeededPacks[record.Id] = packs;
+            if (lost.Count == 0 && packs.Length <= KnownNeeds.MostPacks) store.Needs[record.Id] = new KnownNeeds(packs, []);
         }
         found.ReadSince = packs.Length == 0 ? DateTimeOffset.MaxValue : packs.Min(ReadAt);
         return found;
     }
 
     public void Dispose() => reader.Dispose();
+
+    /// <summary>The packs that the copy is known to need; null when that is not known, or when one of them is gone. Packs never change.</summary>
+    private int[]? KnownOf(string copy)
+    {
+        if (lost.Count > 0 || !store.Needs.TryGetValue(copy, out var known)) return null;
+        if (known.Lists.Length > 0)
+        {
+            var needed = known.Packs.ToHashSet();
+            if (!known.Lists.All(list => Add(needed, list))) return null;
+            store.Needs[copy] = known = new KnownNeeds([.. needed.Order()], []);
+        }
+        return known.Packs.All(p => store.Index.NameOf(p) is not null) ? known.Packs : null;
+    }
 
     /// <summary>The packs that the folder needs, or null when something below it is absent.</summary>
     private PackSet? Folder(Found found, Func<string> path, ContentRef content)

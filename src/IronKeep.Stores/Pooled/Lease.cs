@@ -38,7 +38,7 @@ internal sealed class Lease : IDisposable
     private readonly Lock gate = new();
     private LeaseNote note;
     private long renewed;
-    private bool ended;
+    private bool ended, lost;
 
     private Lease(IPlace place, LeaseTerms terms, LeaseNote note)
     {
@@ -100,7 +100,7 @@ internal sealed class Lease : IDisposable
     {
         lock (gate)
         {
-            if (Stopwatch.GetElapsedTime(renewed) < terms.Length && place.Exists(FileOf(note.Id))) return;
+            if (!lost && Stopwatch.GetElapsedTime(renewed) < terms.Length && place.Exists(FileOf(note.Id))) return;
         }
         throw new PlaceException(PlaceFault.Other, $"the lease on the store at {place.Name} was lost, because it could not be renewed for {terms.Length.TotalSeconds:0} s; run again");
     }
@@ -140,6 +140,8 @@ internal sealed class Lease : IDisposable
             var began = Stopwatch.GetTimestamp();
             note = note with { Until = DateTimeOffset.UtcNow + terms.Length };
             place.Write(FileOf(note.Id), CheckedText.Write(JsonSerializer.Serialize(note, Json)));
+            // Whoever looked after the note before this one had run out took the holder for dead, even if it has come back since.
+            lost |= renewed != 0 && Stopwatch.GetElapsedTime(renewed) >= terms.Length;
             renewed = began;
         }
     }

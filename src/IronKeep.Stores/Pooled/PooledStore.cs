@@ -42,8 +42,8 @@ public sealed class PooledStore : IDisposable
     internal ChunkIndex Index { get; }
     internal RecordShelf Records { get; }
 
-    /// <summary>What packs a copy needs that was found whole, by their numbers: while they are there, it need not be walked again.</summary>
-    internal System.Collections.Concurrent.ConcurrentDictionary<string, int[]> NeededPacks { get; } = new();
+    /// <summary>What copies need that were written or found whole while the store is open: while that is there, they need not be walked.</summary>
+    internal System.Collections.Concurrent.ConcurrentDictionary<string, KnownNeeds> Needs { get; } = new();
 
     /// <summary>Whether a store's head lies at the place.</summary>
     public static bool IsAt(IPlace place) => place.Exists(StoreHead.FileName);
@@ -90,19 +90,8 @@ public sealed class PooledStore : IDisposable
     /// <summary>The size of all files of the store, in bytes.</summary>
     public long UsedBytes() => Place.List("").Sum(f => f.Size);
 
-    /// <summary>Whether the store holds every chunk that the content names directly.</summary>
-    public bool HasAll(ContentRef content)
-    {
-        foreach (var id in content.Ids)
-            if (!Index.SeemsToHold(id)) return false;
-        return true;
-    }
-
     /// <summary>The length of a chunk in bytes, or 0 when the store has none of this identity.</summary>
     internal int LengthOf(ChunkId id) => Index.TryGet(id, out var at) ? at.Spot.Length : 0;
-
-    /// <summary>Whether a chunk that stays seems to be there; see <see cref="ChunkIndex.SeemsToHold"/>.</summary>
-    internal bool SeemsToHold(ChunkId id) => Index.SeemsToHold(id);
 
     /// <summary>A reader for one thread.</summary>
     public ChunkReader NewReader() => new(Place, Keys, Index);

@@ -154,7 +154,7 @@ public sealed class Reclaim : IDisposable
     {
         if (store.Index.TableOf(pack) is not { } table) return false;
         for (var i = 0; i < table.Count; i++)
-            if (marks.Needs(pack, i) && !store.Index.Holds(table.IdAt(i))) return false;
+            if (marks.Needs(pack, i) && store.Index.StaysIn(table.IdAt(i)) < 0) return false;
         return true;
     }
 

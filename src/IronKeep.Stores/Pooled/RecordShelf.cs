@@ -16,7 +16,9 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
     {
         var copies = new List<StoredCopy>();
         var damaged = new List<DamagedRecord>();
-        foreach (var file in place.List(CopiesFolder).Concat(place.List(BinFolder)).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)))
+        // The copies once more after the bin: one that comes out of the bin meanwhile would else be in neither listing.
+        PlaceFile[] files = [.. place.List(CopiesFolder), .. place.List(BinFolder), .. place.List(CopiesFolder)];
+        foreach (var file in files.DistinctBy(f => f.Name).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)))
         {
             var (id, binned) = ReadFileName(file.Name);
             try

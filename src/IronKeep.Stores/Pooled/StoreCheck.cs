@@ -79,13 +79,17 @@ public static class StoreCheck
         var hurt = contents.Damaged.Select(d => new CopyDamage(d.CopyId, [d.Problem], 1)).ToList();
         var whole = ImmutableArray.CreateBuilder<WholeCopy>();
         using var finder = new DamageFinder(store, pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack), lost);
-        foreach (var copy in contents.Copies)
+        DeepStack.Run(() =>
         {
-            cancel.ThrowIfCancellationRequested();
-            var found = DeepStack.Run(() => finder.Walk(copy.Record));
-            if (found.Count > 0) hurt.Add(new CopyDamage(copy.Record.Id, [.. found.Paths], found.Count));
-            else whole.Add(new WholeCopy(copy.Record.Id, found.ReadSince == DateTimeOffset.MinValue ? null : found.ReadSince));
-        }
+            foreach (var copy in contents.Copies)
+            {
+                cancel.ThrowIfCancellationRequested();
+                var found = finder.Walk(copy.Record);
+                if (found.Count > 0) hurt.Add(new CopyDamage(copy.Record.Id, [.. found.Paths], found.Count));
+                else whole.Add(new WholeCopy(copy.Record.Id, found.ReadSince == DateTimeOffset.MinValue ? null : found.ReadSince));
+            }
+            return true;
+        });
         return new CheckReport(total, all.Sum(f => f.Size), [.. read], all.Count, whole.ToImmutable(), damage, [.. hurt], OtherFiles(store));
     }
 

@@ -20,6 +20,7 @@ public sealed class WritingSession : IDisposable
     private readonly Lease lease;
     private readonly int level;
     private readonly ConcurrentDictionary<ChunkId, byte> unsealed = new();
+    private readonly PackNeeds needs = new();
     private readonly ConcurrentBag<Lane> lanes = [];
     private readonly SemaphoreSlim room = new(Outstanding);
     private readonly ConcurrentBag<Task> publishing = [];
@@ -47,6 +48,19 @@ public sealed class WritingSession : IDisposable
     /// <summary>A lane for the content of files.</summary>
     public Lane OpenLane() => OpenLane(PackKind.Content);
 
+    /// <summary>
+    /// Whether a chunk that stays seems to be there already, so that the copy can count on it: one of content at depth 0, a list of
+    /// identities above that.
+    /// </summary>
+    public bool CountsOn(ChunkId id, int depth)
+    {
+        var pack = store.Index.SeemsToStayIn(id);
+        if (pack < 0) return false;
+        needs.Note(pack);
+        if (depth > 0) needs.NoteList(id, depth);
+        return true;
+    }
+
     /// <summary>Seals every lane and writes the record: the commit point. No lane may be used any more.</summary>
     public void Commit(CopyRecord record)
     {
@@ -63,6 +77,7 @@ public sealed class WritingSession : IDisposable
             store.Records.Delete(record.Id);
             throw;
         }
+        if (needs.Known() is { } known) store.Needs[record.Id] = known;
     }
 
     /// <summary>Makes everything that was put durable, without a record: it belongs to copies that are there already.</summary>
@@ -131,7 +146,7 @@ public sealed class WritingSession : IDisposable
                 // A mount that was lost leaves an empty folder, which would take packs without a word.
                 store.CheckStillThere();
                 pack.Publish();
-                store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table));
+                needs.Note(store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table)));
                 for (var i = 0; i < pack.Table.Count; i++) unsealed.TryRemove(pack.Table.IdAt(i), out _);
             }
             catch (Exception e)
@@ -177,7 +192,12 @@ public sealed class WritingSession : IDisposable
         public ChunkId Put(ReadOnlySpan<byte> content, ChunkId id)
         {
             session.ThrowIfFailed();
-            if (session.store.Index.Holds(id) || !session.unsealed.TryAdd(id, 0)) return id;
+            if (session.store.Index.StaysIn(id) is var there and >= 0)
+            {
+                session.needs.Note(there);
+                return id;
+            }
+            if (!session.unsealed.TryAdd(id, 0)) return id;
             Interlocked.Add(ref session.newBytes, content.Length);
             Add(id, content);
             return id;

@@ -56,16 +56,16 @@ public static class EntryRecord
         return TakeContent(ref from);
     }
 
-    /// <summary>Whether every identity that the record names is one that <paramref name="holds"/> accepts.</summary>
-    public static bool ContentHeld(ReadOnlySpan<byte> record, Func<ChunkId, bool> holds)
+    /// <summary>Whether every identity that the record names is one that <paramref name="holds"/> accepts, given with the depth of the content.</summary>
+    public static bool ContentHeld(ReadOnlySpan<byte> record, Func<ChunkId, int, bool> holds)
     {
         var from = record[(NameAt + NameOf(record).Length)..];
-        TakeNumber(ref from);
+        var depth = TakeNumber(ref from);
         var count = TakeNumber(ref from);
-        if (count > (ulong)(from.Length / ChunkId.Size)) throw Damaged();
+        if (depth > ContentRef.MostDepth || count > (ulong)(from.Length / ChunkId.Size)) throw Damaged();
         for (; count > 0; count--)
         {
-            if (!holds(ChunkId.Read(from))) return false;
+            if (!holds(ChunkId.Read(from), (int)depth)) return false;
             from = from[ChunkId.Size..];
         }
         return true;
