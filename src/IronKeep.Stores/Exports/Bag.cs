@@ -25,7 +25,7 @@ public static class Bag
         long files = 0, bytes = 0;
         var others = new StringBuilder();
         using (var manifest = File.Create(Path.Combine(folder, "manifest-sha256.txt")))
-        using (var reader = store.NewReader())
+        using (var reader = store.NewTreeReader())
         {
             foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
             {

@@ -22,7 +22,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
     public (long Written, long LeftOut) Write(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, CancellationToken cancel)
     {
         long written = 0, left = 0;
-        using var reader = store.NewReader();
+        using var reader = store.NewTreeReader();
         foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
         {
             cancel.ThrowIfCancellationRequested();

@@ -12,7 +12,7 @@ namespace IronKeep.Stores.Healing;
 /// </summary>
 internal sealed class Transplant(PooledStore from, WritingSession into, CancellationToken cancel) : IDisposable
 {
-    private readonly ChunkReader reader = from.NewReader();
+    private readonly ChunkReader reader = from.NewTreeReader();
     private readonly WritingSession.Lane lane = into.OpenLane();
 
     /// <summary>Stores the content of a file whole, and says where it lies.</summary>

@@ -8,7 +8,7 @@ namespace IronKeep.Stores.Packs;
 
 /// <summary>
 /// Reads tables and blocks of packs. One per thread: it keeps the cipher of the last pack and the bytes of the last
-/// <paramref name="blocks"/> blocks.
+/// <paramref name="blocks"/> blocks; of those that hold a single chunk only the last, because nobody comes back to them.
 /// </summary>
 internal sealed class PackReader(IPlace place, StoreKeys keys, int blocks = 1) : IDisposable
 {
@@ -92,11 +92,11 @@ internal sealed class PackReader(IPlace place, StoreKeys keys, int blocks = 1) :
     /// <summary>A block that lies in memory, decrypted and decompressed; the result is in <see cref="Raw"/>. The bytes given are used up.</summary>
     public bool Open(string pack, PackTable table, int number, Span<byte> bytes)
     {
-        last = 0;
-        for (var i = 1; i < kept.Length; i++)
+        var block = table.Blocks[number];
+        last = block.Chunks == 1 || kept.Length == 1 ? 0 : 1;
+        for (var i = last + 1; last > 0 && i < kept.Length; i++)
             if (kept[i].Used < kept[last].Used) last = i;
         (kept[last].Pack, kept[last].Used) = ("", turn);
-        var block = table.Blocks[number];
         if (OpenSeal(pack, table, number, bytes) is not { } length) return false;
         Ensure(ref kept[last].Raw, block.Raw);
         if (block.Codec == BlockCodec.Zstd) return (zstd ??= new Zstd()).Decompress(bytes[..length], kept[last].Raw.AsSpan(0, block.Raw));

@@ -93,11 +93,11 @@ public sealed class PooledStore : IDisposable
     /// <summary>The length of a chunk in bytes, or 0 when the store has none of this identity.</summary>
     internal int LengthOf(ChunkId id) => Index.TryGet(id, out var at) ? at.Spot.Length : 0;
 
-    /// <summary>A reader for one thread.</summary>
+    /// <summary>A reader for one thread that looks for single chunks.</summary>
     public ChunkReader NewReader() => new(Place, Keys, Index);
 
-    /// <summary>A reader for one thread that goes through a whole tree, whose folders lie across each other in the packs.</summary>
-    internal ChunkReader NewTreeReader() => new(Place, Keys, Index, 16);
+    /// <summary>A reader for one thread that goes through trees: it has the last blocks at hand, because small files and listings that lie near each other share them.</summary>
+    public ChunkReader NewTreeReader() => new(Place, Keys, Index, 16);
 
     /// <summary>The entries of a folder whose listing is stored as the given content.</summary>
     public List<TreeEntry> ReadFolder(ContentRef content) => [.. EnumerateFolder(content)];

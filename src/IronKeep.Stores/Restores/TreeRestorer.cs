@@ -81,7 +81,7 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
 
     private void Worker()
     {
-        using var reader = store.NewReader();
+        using var reader = store.NewTreeReader();
         var writer = new EntryWriter(reader, root, notes, linked, existing, cancel);
         while (true)
         {
