@@ -3,17 +3,21 @@ using IronKeep.Stores.Places;
 namespace IronKeep.Runs.Tests;
 
 /// <summary>
-/// A place that breaks down at its n-th change: before it, in the middle of it (half of the bytes written, not under their name), after
-/// it, when the caller never learns that it happened, or because there is no room left. Then the process "dies": nothing more goes
-/// through.
+/// A place that breaks down at its n-th change: before it (0), in the middle of it (1: half of the bytes written, not under their name),
+/// after it, when the caller never learns that it happened (2), or because there is no room left (3). Then the process "dies": nothing
+/// more goes through. Or the place vanishes before the change and is back a few calls later (4), while the process goes on.
 /// </summary>
 internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPlace
 {
+    public const int Ways = 5;
+    private const int Vanishes = 4, CallsAway = 6;
     private readonly FolderPlace inner = new(folder);
     private readonly int how = how;
-    private int changes;
+    private int changes, away;
 
     public bool Broken { get; private set; }
+
+    private bool IsDead => Broken && how != Vanishes;
 
     public string Name => inner.Name;
     public IReadOnlyList<PlaceFile> List(string folder) => Alive().List(folder);
@@ -35,15 +39,17 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
         if (breaks) throw Gone();
     }
 
-    private FolderPlace Alive() => Broken ? throw Gone() : inner;
+    private FolderPlace Alive() => IsDead || Interlocked.Decrement(ref away) >= 0 ? throw Gone() : inner;
 
     private bool Breaks()
     {
-        if (Broken) throw Gone();
-        return Broken = Interlocked.Increment(ref changes) >= breaksAt;
+        _ = Alive();
+        if (Interlocked.Increment(ref changes) < breaksAt || Broken) return false;
+        away = how == Vanishes ? CallsAway : 0;
+        return Broken = true;
     }
 
-    private PlaceException Gone() => new(how == 3 ? PlaceFault.Full : PlaceFault.Other, "broken down on purpose");
+    private PlaceException Gone() => new(how switch { 3 => PlaceFault.Full, Vanishes => PlaceFault.Unreachable, _ => PlaceFault.Other }, "broken down on purpose");
 
     private sealed class Writer(BreakingPlace place, IPlaceWriter file) : IPlaceWriter
     {
@@ -51,7 +57,7 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
         {
             if (place.Breaks())
             {
-                if (place.how > 0) file.Append(content[..(content.Length / 2)]);
+                if (place.how is > 0 and < Vanishes) file.Append(content[..(content.Length / 2)]);
                 throw place.Gone();
             }
             file.Append(content);
@@ -62,7 +68,7 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
         public void Dispose()
         {
             // A process that died removes nothing.
-            if (!place.Broken) file.Dispose();
+            if (!place.IsDead) file.Dispose();
         }
     }
 }

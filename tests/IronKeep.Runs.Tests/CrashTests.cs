@@ -5,10 +5,13 @@ using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>Runs, prunes and reclaims that break down at a random change, hundreds of times over one store; the law holds after each.</summary>
+/// <summary>
+/// Runs, prunes and reclaims that break down at a random change, hundreds of times over one store; the law holds after each.
+/// IRONKEEP_BREAKDOWNS sets the number for a longer night.
+/// </summary>
 public sealed class CrashTests : IDisposable
 {
-    private const int Rounds = 200;
+    private static readonly int Rounds = int.Parse(Environment.GetEnvironmentVariable("IRONKEEP_BREAKDOWNS") ?? "200", System.Globalization.CultureInfo.InvariantCulture);
     private readonly Keep keep = new();
     private readonly Dictionary<string, string> promised = [];
 
@@ -24,7 +27,7 @@ public sealed class CrashTests : IDisposable
         for (var round = 0; round < Rounds; round++)
         {
             var where = $"seed {seed}, round {round}";
-            var place = new BreakingPlace(keep.StoreFolder, random.Next(1, 14), random.Next(4));
+            var place = new BreakingPlace(keep.StoreFolder, random.Next(1, 14), random.Next(BreakingPlace.Ways));
             keep.Reopen();
             LetLeasesRunOut();
             keep.Place = place;

@@ -84,7 +84,7 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     }
 
     private void Read(List<KeyValuePair<string, long>> unknown) =>
-        Parallel.ForEach(unknown, () => (Reader: new PackReader(place, keys), Ids: new List<ChunkId>()), (file, _, own) =>
+        Parallel.ForEach(unknown, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount }, () => (Reader: new PackReader(place, keys), Ids: new List<ChunkId>()), (file, _, own) =>
         {
             try
             {
