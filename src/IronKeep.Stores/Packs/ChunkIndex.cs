@@ -52,9 +52,9 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     /// <summary>The pack of a number, or null when it is there no more. Numbers are not given twice.</summary>
     public string? NameOf(int number) => byNumber[number] is { Gone: false } pack ? pack.Name : null;
 
-    /// <summary>The number of a pack that stays and holds the chunk for certain, or -1.</summary>
-    public int StaysIn(ChunkId id) => slots.Find(id, (Self: this, Id: id), static (number, s) =>
-        s.Self.byNumber[number] is { Leaving: false, Gone: false } pack && s.Self.TableOf(pack) is { } table && table.Find(s.Id) >= 0);
+    /// <summary>The number of a pack that stays and holds the chunk for certain, or -1; on request only packs are asked whose table is at hand.</summary>
+    public int StaysIn(ChunkId id, bool atHand = false) => slots.Find(id, (Self: this, Id: id, AtHand: atHand), static (number, s) =>
+        s.Self.byNumber[number] is { Leaving: false, Gone: false } pack && (s.AtHand ? s.Self.tables.AtHand(pack.Name) : s.Self.TableOf(pack)) is { } table && table.Find(s.Id) >= 0);
 
     /// <summary>Where the chunk lies, in a pack that stays if there is one.</summary>
     public bool TryGet(ChunkId id, out ChunkPlace found)

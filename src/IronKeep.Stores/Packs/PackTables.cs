@@ -13,17 +13,21 @@ internal sealed class PackTables(IPlace place, StoreKeys keys)
     private readonly LinkedList<(string Pack, PackTable Table)> order = new();
     private long memory;
 
-    public PackTable Get(string pack, long size)
+    /// <summary>The table if it is in memory.</summary>
+    public PackTable? AtHand(string pack)
     {
         lock (gate)
         {
-            if (known.TryGetValue(pack, out var node))
-            {
-                order.Remove(node);
-                order.AddFirst(node);
-                return node.Value.Table;
-            }
+            if (!known.TryGetValue(pack, out var node)) return null;
+            order.Remove(node);
+            order.AddFirst(node);
+            return node.Value.Table;
         }
+    }
+
+    public PackTable Get(string pack, long size)
+    {
+        if (AtHand(pack) is { } there) return there;
         using var reader = new PackReader(place, keys);
         var table = reader.ReadTable(pack, size);
         Keep(pack, table);

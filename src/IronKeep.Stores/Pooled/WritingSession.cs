@@ -16,6 +16,11 @@ public sealed class WritingSession : IDisposable
     /// <summary>Packs that may be on their way to the disk at once.</summary>
     private const int Outstanding = 4;
 
+    // Of a small chunk that the store seems to hold, only the table of its pack tells for certain. Chunks that were put together lie
+    // together, so a table serves many. Where they lie scattered over more tables than memory holds, reading a table for each costs
+    // far more than storing the chunk again: a session reads so many for small chunks, and one more for so many that it puts.
+    private const int SmallChunk = 16 * 1024, FirstTables = 64, PutsForATable = 256;
+
     private readonly PooledStore store;
     private readonly Lease lease;
     private readonly int level;
@@ -25,7 +30,8 @@ public sealed class WritingSession : IDisposable
     private readonly SemaphoreSlim room = new(Outstanding);
     private readonly ConcurrentBag<Task> publishing = [];
     private Exception? failure;
-    private long newBytes;
+    private long newBytes, puts;
+    private int tablesLeft = FirstTables;
     private bool sealedAll, ended;
 
     internal WritingSession(PooledStore store, Lease lease, int level)
@@ -135,6 +141,20 @@ public sealed class WritingSession : IDisposable
         if (failure is { } e) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
     }
 
+    /// <summary>The number of a pack that stays and holds the chunk, or -1 when none does or when it costs too much to know.</summary>
+    private int Find(ChunkId id, int length)
+    {
+        if (Interlocked.Increment(ref puts) % PutsForATable == 0) Interlocked.Increment(ref tablesLeft);
+        if (store.Index.SeemsToStayIn(id) < 0) return -1;
+        if (store.Index.StaysIn(id, atHand: true) is var pack and >= 0) return pack;
+        if (length < SmallChunk)
+        {
+            if (Volatile.Read(ref tablesLeft) <= 0) return -1;
+            Interlocked.Decrement(ref tablesLeft);
+        }
+        return store.Index.StaysIn(id);
+    }
+
     /// <summary>Makes a pack durable while the lanes go on; waits when several are on their way already.</summary>
     private void Publish(WrittenPack pack)
     {
@@ -192,7 +212,7 @@ public sealed class WritingSession : IDisposable
         public ChunkId Put(ReadOnlySpan<byte> content, ChunkId id)
         {
             session.ThrowIfFailed();
-            if (session.store.Index.StaysIn(id) is var there and >= 0)
+            if ((Kind == PackKind.Content ? session.Find(id, content.Length) : session.store.Index.StaysIn(id)) is var there and >= 0)
             {
                 session.needs.Note(there);
                 return id;
