@@ -124,4 +124,26 @@ public sealed class BackupRunTests : IDisposable
         random.NextBytes(bytes);
         return bytes;
     }
+
+    [Fact]
+    public async Task Small_chunks_scattered_over_many_packs_are_stored_again_where_looking_costs_more_and_all_comes_back()
+    {
+        const int packs = 80, small = 100;
+        CopyRecord? last = null;
+        for (var i = 0; i < packs; i++)
+        {
+            keep.Write($"{i}/a", new string('a', small - 4) + $"{i:0000}");
+            keep.Write($"{i}/b", string.Concat(Enumerable.Range(0, 4000).Select(n => $"{i * n:00000}")));
+            last = await keep.BackUp(last);
+        }
+        keep.Reopen();
+        var again = await keep.BackUp();
+        // A session reads 64 tables for small chunks; the larger ones are worth a table each, so nothing of them is new.
+        Assert.InRange(keep.Figures.NewBytes, 1, (packs - 64) * small);
+        keep.Reopen();
+        Assert.True(StoreCheck.Run(keep.Store).Sound);
+        foreach (var copy in keep.Store.ReadContents().Copies.Where(c => c.Record.Id != again.Id)) keep.Store.MoveToBin(copy.Record.Id, DateTimeOffset.UtcNow.AddDays(-1));
+        Reclaim.Run(keep.Store, DateTimeOffset.UtcNow);
+        Assert.Equal("", Listing.Diff(keep.Source, keep.Restore(again).Folder));
+    }
 }
