@@ -138,8 +138,8 @@ public sealed class BackupRunTests : IDisposable
         }
         keep.Reopen();
         var again = await keep.BackUp();
-        // A session reads 64 tables for small chunks; the larger ones are worth a table each, so nothing of them is new.
-        Assert.InRange(keep.Figures.NewBytes, 1, (packs - 64) * small);
+        // A session reads 64 tables for small chunks; the larger ones are worth a table each. What others do in /tmp changes listings above.
+        Assert.InRange(keep.Figures.NewBytes, (packs - 64) * small / 2, (packs - 64) * small + 2000);
         keep.Reopen();
         Assert.True(StoreCheck.Run(keep.Store).Sound);
         foreach (var copy in keep.Store.ReadContents().Copies.Where(c => c.Record.Id != again.Id)) keep.Store.MoveToBin(copy.Record.Id, DateTimeOffset.UtcNow.AddDays(-1));

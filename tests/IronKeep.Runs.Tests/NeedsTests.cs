@@ -23,7 +23,7 @@ public sealed class NeedsTests : IDisposable
             for (var i = 0; i < 6; i++) keep.Write($"{random.Next(4)}/{random.Next(20)}", Bytes(random.Next(200_000)));
             if (round % 4 == 2) keep.Write("large", [.. File.ReadAllBytes($"{keep.Source}/large"), .. Bytes(100_000)]);
             copies.Add(await keep.BackUp(random.Next(3) == 0 ? null : copies.LastOrDefault()));
-            Assert.True(keep.Store.Needs.ContainsKey(copies[^1].Id));
+            Assert.NotNull(keep.Store.Needs.Of(copies[^1].Id));
             if (round % 5 == 4)
             {
                 keep.Store.MoveToBin(copies[random.Next(copies.Count)].Id, DateTimeOffset.UtcNow.AddDays(-1));

@@ -37,10 +37,10 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         var found = new Found();
         if (KnownOf(record.Id) is not { } packs)
         {
-            store.Needs.TryRemove(record.Id, out _);
+            store.Needs.Forget(record.Id);
             if (Folder(found, () => "", record.RootContent()) is not { } needed) return found;
             packs = needed.Numbers;
-            if (lost.Count == 0 && packs.Length <= KnownNeeds.MostPacks) store.Needs[record.Id] = new KnownNeeds(packs, []);
+            if (lost.Count == 0 && packs.Length <= KnownNeeds.MostPacks) store.Needs.Remember(record.Id, new KnownNeeds(packs, []));
         }
         found.ReadSince = packs.Length == 0 ? DateTimeOffset.MaxValue : packs.Min(ReadAt);
         return found;
@@ -51,12 +51,12 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
     /// <summary>The packs that the copy is known to need; null when that is not known, or when one of them is gone. Packs never change.</summary>
     private int[]? KnownOf(string copy)
     {
-        if (lost.Count > 0 || !store.Needs.TryGetValue(copy, out var known)) return null;
+        if (lost.Count > 0 || store.Needs.Of(copy) is not { } known) return null;
         if (known.Lists.Length > 0)
         {
             var needed = known.Packs.ToHashSet();
             if (!known.Lists.All(list => Add(needed, list))) return null;
-            store.Needs[copy] = known = new KnownNeeds([.. needed.Order()], []);
+            store.Needs.Remember(copy, known = new KnownNeeds([.. needed.Order()], []));
         }
         return known.Packs.All(p => store.Index.NameOf(p) is not null) ? known.Packs : null;
     }

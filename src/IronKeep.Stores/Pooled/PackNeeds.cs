@@ -11,6 +11,41 @@ internal sealed record KnownNeeds(int[] Packs, ImmutableArray<ContentRef> Lists)
 {
     /// <summary>The needs of a copy with more packs than this are not remembered, to spare memory.</summary>
     public const int MostPacks = 50_000;
+
+    /// <summary>About how much memory it takes, in numbers of packs.</summary>
+    public long Numbers => Packs.Length + 20L * Lists.Length;
+}
+
+/// <summary>What copies need that were written or found whole while the store is open, in bounded memory: while that is there, they need not be walked. Safe for several threads.</summary>
+internal sealed class CopyNeeds
+{
+    /// <summary>Numbers of packs that are remembered in all, four bytes each; copies beyond that are walked by every check.</summary>
+    private const long Most = 8L * 1024 * 1024;
+    private readonly Dictionary<string, KnownNeeds> known = [];
+    private readonly Lock gate = new();
+    private long numbers;
+
+    public KnownNeeds? Of(string copy)
+    {
+        lock (gate) return known.GetValueOrDefault(copy);
+    }
+
+    public void Remember(string copy, KnownNeeds needs)
+    {
+        lock (gate)
+        {
+            Forget(copy);
+            if (numbers + needs.Numbers > Most) return;
+            known[copy] = needs;
+            numbers += needs.Numbers;
+        }
+    }
+
+    public void Forget(string copy)
+    {
+        lock (gate)
+            if (known.Remove(copy, out var needs)) numbers -= needs.Numbers;
+    }
 }
 
 /// <summary>Gathers the needs of a copy while it is written, so that a check need not walk its tree. Safe for several threads.</summary>

@@ -43,7 +43,7 @@ public sealed class PooledStore : IDisposable
     internal RecordShelf Records { get; }
 
     /// <summary>What copies need that were written or found whole while the store is open: while that is there, they need not be walked.</summary>
-    internal System.Collections.Concurrent.ConcurrentDictionary<string, KnownNeeds> Needs { get; } = new();
+    internal CopyNeeds Needs { get; } = new();
 
     /// <summary>Whether a store's head lies at the place.</summary>
     public static bool IsAt(IPlace place) => place.Exists(StoreHead.FileName);

@@ -93,7 +93,9 @@ public sealed class Reclaim : IDisposable
         {
             // By the very name that was looked at: one that was taken back meanwhile has another, and stays.
             store.Place.Delete(copy.File);
-            if (store.ReadRecord(copy.Record.Id) is null) gone.Add(copy.Record.Id);
+            if (store.ReadRecord(copy.Record.Id) is not null) continue;
+            gone.Add(copy.Record.Id);
+            store.Needs.Forget(copy.Record.Id);
         }
         return gone;
     }
