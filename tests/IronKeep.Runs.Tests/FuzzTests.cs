@@ -12,6 +12,7 @@ namespace IronKeep.Runs.Tests;
 /// A real store, one of whose files is made to lie in some way, hundreds of times: what opens, checks, reclaims and restores says so in
 /// its own words, or gives back exactly what was taken. IRONKEEP_FUZZ sets the number of rounds for a longer night.
 /// </summary>
+[Collection("alone")]
 public sealed class FuzzTests : IDisposable
 {
     private const long MostAllocated = 400L * 1024 * 1024;
@@ -156,3 +157,7 @@ public sealed class FuzzTests : IDisposable
         }
     }
 }
+
+/// <summary>Tests that measure the whole process, and run while no other does.</summary>
+[CollectionDefinition("alone", DisableParallelization = true)]
+public sealed class Alone;
