@@ -183,4 +183,16 @@ public sealed class RunTests
             Assert.Equal((count, count), (seen.Count, seen.Distinct().Count()));
         }
     }
+
+    [Fact]
+    public void A_run_that_has_just_ended_is_left_alone_by_who_would_stop_it()
+    {
+        var log = Path.GetTempFileName();
+        var live = new LiveRun(new Run { Machine = "heron", Cause = "mira" }, new RunLogFile(log, TimeProvider.System), TimeProvider.System, default);
+        live.Dispose();
+        live.TimeOut();
+        live.Cancel();
+        Assert.False(live.StopAsked.IsCompleted);
+        File.Delete(log);
+    }
 }

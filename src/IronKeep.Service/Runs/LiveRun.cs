@@ -18,6 +18,7 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
     private readonly Queue<(Instant At, long Bytes)> samples = new();
     private volatile Progress progress = new(0, 0, 0, 0, 0, 0);
     private int pastLimit;
+    private bool ended;
 
     public Run Run => run;
     public TimeProvider Clock => clock;
@@ -77,15 +78,23 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
     {
         lock (gate)
         {
-            if (cancelled.IsCancellationRequested) return;
+            if (ended || cancelled.IsCancellationRequested) return;
             Cause = cause;
         }
-        cancelled.Cancel();
+        try
+        {
+            cancelled.Cancel();
+        }
+        catch (ObjectDisposedException)
+        {
+            // It ended by itself at this very moment.
+        }
         stopAsked.TrySetResult();
     }
 
     public void Dispose()
     {
+        lock (gate) ended = true;
         cancelled.Dispose();
         log.Dispose();
     }
