@@ -180,7 +180,7 @@ test('a job is paused with a reason and resumed', async () => {
   await page.getByRole('button', { name: 'Pause' }).click();
   await page.getByRole('textbox', { name: 'Why' }).fill('it is being moved');
   await page.getByRole('dialog').getByRole('button', { name: 'Pause' }).click();
-  await page.getByText('it is being moved').waitFor();
+  await page.getByRole('alert').filter({ hasText: 'it is being moved' }).waitFor();
   await page.goto(`${demo.url}/jobs?state=paused`);
   await page.getByRole('row').filter({ hasText: 'web-site' }).waitFor();
   expect(await page.getByRole('row').count()).toBe(2);

@@ -8,7 +8,7 @@ namespace IronKeep.Runs.Tests;
 public sealed class HealTests : IDisposable
 {
     // Not below the folder that every other test works in: its own attributes are part of a copy, and both stores shall have the same.
-    private readonly Keep hurt = new(under: "/var/tmp"), helper = new(new StoreMaking(HashKind.Sha256, null));
+    private readonly Keep hurt = new(under: AppContext.BaseDirectory), helper = new(new StoreMaking(HashKind.Sha256, null));
 
     public HealTests() => helper.Order = o => o with { Takes = [hurt.Source] };
 

@@ -68,9 +68,10 @@ internal sealed class Bench : IAsyncDisposable
 
     private bool Ticking { get; init; }
 
-    public static async Task<Bench> StartAsync(bool withPerson = true, bool ticking = false)
+    public static async Task<Bench> StartAsync(bool withPerson = true, bool ticking = false, string? under = null)
     {
-        var bench = new Bench(Directory.CreateTempSubdirectory("bench-").FullName) { Ticking = ticking };
+        var root = under is null ? Directory.CreateTempSubdirectory("bench-").FullName : Directory.CreateDirectory(Path.Combine(under, $"bench-{Guid.NewGuid():n}")).FullName;
+        var bench = new Bench(root) { Ticking = ticking };
         Directory.CreateDirectory(bench.Source);
         await bench.StartServiceAsync(withPerson);
         return bench;
