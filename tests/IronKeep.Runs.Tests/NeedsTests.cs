@@ -30,7 +30,7 @@ public sealed class NeedsTests : IDisposable
                 Reclaim.Run(keep.Store, DateTimeOffset.UtcNow);
             }
             Compare($"seed {seed}, round {round}");
-            foreach (var pack in Directory.EnumerateFiles($"{keep.StoreFolder}/packs", "*", SearchOption.AllDirectories).OrderBy(_ => random.Next()).Take(3).ToList())
+            foreach (var pack in Directory.EnumerateFiles($"{keep.StoreFolder}/packs", "*", SearchOption.AllDirectories).OrderBy(_ => random.Next()).OrderByDescending(p => new FileInfo(p).Length > 20_000_000).Take(3).ToList())
             {
                 File.Move(pack, keep.Root + "/away");
                 var hurt = Compare($"seed {seed}, round {round}, without {pack}");
