@@ -20,15 +20,19 @@ internal sealed class Keep : IDisposable
     {
         Root = under is null ? Directory.CreateTempSubdirectory("keep-").FullName : Directory.CreateDirectory(Path.Combine(under, $"keep-{Guid.NewGuid():n}")).FullName;
         foreach (var folder in new[] { Source, StoreFolder }) Directory.CreateDirectory(folder);
+        Encrypted = making is null || making.Secret is not null;
         Place = new FolderPlace(StoreFolder);
         PooledStore.Create(Place, making ?? new StoreMaking(HashKind.Blake3, Secret, Hardness: Hardness.Light), DateTimeOffset.UnixEpoch);
     }
+
+    /// <summary>Whether the store that is opened next needs the secret.</summary>
+    public bool Encrypted { get; set; }
 
     public string Root { get; }
     public string Source => Path.Combine(Root, "source");
     public string StoreFolder => Path.Combine(Root, "store");
     public IPlace Place { get; set; }
-    public PooledStore Store => store ??= PooledStore.Open(Place, Secret);
+    public PooledStore Store => store ??= PooledStore.Open(Place, Encrypted ? Secret : null);
     public List<string> Log { get; } = [];
     public RunFigures Figures { get; private set; } = new();
     public ImmutableArray<string> LeavesOut { get; set; } = [];

@@ -145,10 +145,10 @@ public sealed class SearchAndRestoreTests
         keep.Write("a", "1");
         var copy = await keep.BackUp();
         Assert.True(keep.Store.MoveToBin(copy.Id, DateTimeOffset.UnixEpoch));
-        Assert.True(keep.Store.TakeBack(copy.Id));
-        Assert.True(keep.Store.TakeBack(copy.Id));
+        Assert.True(keep.Store.TakeBack(copy.Id, DateTimeOffset.UnixEpoch));
+        Assert.True(keep.Store.TakeBack(copy.Id, DateTimeOffset.UnixEpoch));
         Assert.Null(Assert.Single(keep.Store.ReadContents().Copies).Binned);
-        Assert.False(keep.Store.TakeBack("no-such-copy"));
+        Assert.False(keep.Store.TakeBack("no-such-copy", DateTimeOffset.UnixEpoch));
     }
 
     private static void Flip(FileStream file, long at)

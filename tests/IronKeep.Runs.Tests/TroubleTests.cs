@@ -96,6 +96,7 @@ public sealed class TroubleTests : IDisposable
         {
             var place = new FolderPlace(mount);
             PooledStore.Create(place, StoreMaking.Open, DateTimeOffset.UnixEpoch);
+            keep.Encrypted = false;
             keep.Place = place;
             var first = await keep.BackUp();
             var large = new byte[30_000_000];
@@ -126,6 +127,7 @@ public sealed class TroubleTests : IDisposable
         try
         {
             PooledStore.Create(new FolderPlace(mount), StoreMaking.Open, DateTimeOffset.UnixEpoch);
+            keep.Encrypted = false;
             var content = new byte[250_000_000];
             new Random(2).NextBytes(content);
             keep.Write("large", content);
@@ -156,7 +158,7 @@ public sealed class TroubleTests : IDisposable
         // As another user: the raw call changes the thread alone.
         var target = Path.Combine(keep.Root, "unprivileged");
         Directory.CreateDirectory(target);
-        Listing.Shell($"chown -R nobody '{target}' && chmod 755 '{keep.Root}'", "/");
+        Listing.Shell($"chown -R nobody '{target}' && chmod 755 '{keep.Root}' && chmod -R a+rX '{keep.StoreFolder}'", "/");
         var report = AsNobody(() => new TreeRestorer(keep.Store).Restore(copy, [], target));
         Assert.Contains("only root may give files to others", Assert.Single(report.Problems).Problem);
         Assert.Equal("", Listing.Diff(keep.Source, target + keep.Source));

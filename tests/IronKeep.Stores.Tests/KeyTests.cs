@@ -84,7 +84,7 @@ public sealed class KeyTests : IDisposable
     public void Small_files_of_noise_are_refused_by_name()
     {
         var place = new FolderPlace(folder);
-        PooledStore.Create(place, new StoreMaking(HashKind.Blake3, Secret.Passphrase("x"), "x", Hardness.Light), DateTimeOffset.UnixEpoch);
+        PooledStore.Create(place, new StoreMaking(HashKind.Blake3, Secret.Passphrase("x at low tide"), "x", Hardness.Light), DateTimeOffset.UnixEpoch);
         var originals = Directory.EnumerateFiles(folder, "*", SearchOption.AllDirectories).ToDictionary(f => f, File.ReadAllBytes);
         var seed = Environment.TickCount;
         var random = new Random(seed);
@@ -109,7 +109,7 @@ public sealed class KeyTests : IDisposable
             File.WriteAllBytes(file, bytes);
             if (!bytes.AsSpan().SequenceEqual(before))
             {
-                var failure = Record.Exception(() => PooledStore.Open(place, Secret.Passphrase("x")).Dispose());
+                var failure = Record.Exception(() => PooledStore.Open(place, Secret.Passphrase("x at low tide")).Dispose());
                 Assert.True(failure is StoreDamageException or StoreKeyException, $"seed {seed}, round {round}, {file}: {failure}");
             }
             File.WriteAllBytes(file, before);

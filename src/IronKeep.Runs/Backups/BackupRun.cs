@@ -46,14 +46,18 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
         var taken = clock.GetUtcNow();
         try
         {
-            using var session = store.BeginWriting(order.Level);
-            Figures.Session = session;
-            var root = new TreeIntake(store, session, order, Figures, log, cancel).Take();
-            var record = new CopyRecord(
-                order.CopyId, order.Job, order.Machine, taken, clock.GetUtcNow(), order.Takes,
-                root.Items, root.Size, Figures.Skipped, root.Content.Depth, [.. root.Content.Ids.Select(c => c.ToString())]);
-            cancel.ThrowIfCancellationRequested();
-            session.Commit(record);
+            CopyRecord record;
+            using (var session = store.BeginWriting(order.Level))
+            {
+                Figures.Session = session;
+                var root = new TreeIntake(store, session, order, Figures, log, cancel).Take();
+                record = new CopyRecord(
+                    order.CopyId, order.Job, order.Machine, taken, clock.GetUtcNow(), order.Takes,
+                    root.Items, root.Size, Figures.Skipped, root.Content.Depth, [.. root.Content.Ids.Select(c => c.ToString())]);
+                cancel.ThrowIfCancellationRequested();
+                record = session.Commit(record);
+            }
+            Tidy(cancel);
             return record;
         }
         catch (PlaceException e)
@@ -63,6 +67,23 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
         catch (StoreDamageException e)
         {
             throw new RunFailedException(FailureClass.DataDamaged, e.Message, e);
+        }
+    }
+
+    /// <summary>The copy is made; what joining small packs has to complain of takes nothing from it.</summary>
+    private void Tidy(CancellationToken cancel)
+    {
+        try
+        {
+            SmallPacks.Join(store, cancel);
+        }
+        catch (OperationCanceledException)
+        {
+            // The next run goes on.
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            log(LogSeverity.Warning, $"small packs could not be joined: {e.Message}");
         }
     }
 }

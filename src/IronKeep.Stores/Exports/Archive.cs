@@ -1,4 +1,7 @@
+using System.Text;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
+using IronKeep.Stores.Restores;
 
 namespace IronKeep.Stores.Exports;
 
@@ -9,27 +12,34 @@ public static class Archive
     private const string Part = ".part";
 
     /// <summary>
-    /// Entries written and sockets left out. The file has a passing name until it is whole and durable, because half an archive must
-    /// not look like one; a file that is there already is refused with an <see cref="IOException"/>.
+    /// Entries written and sockets left out. The file has a passing name that nobody can foresee until it is whole and durable, because half an
+    /// archive must not look like one, and a link planted in its way must not be followed; a file that is there already, and a forbidden
+    /// folder, are refused with an <see cref="IOException"/>. Readable by its owner alone.
     /// </summary>
-    public static (long Written, long LeftOut) ToFile(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, string file, Action<long, long>? progress, CancellationToken cancel)
+    public static (long Written, long LeftOut) ToFile(
+        PooledStore store, CopyRecord record, IReadOnlyList<string> paths, string file, Action<long, long>? progress, CancellationToken cancel, ForbiddenFolders? forbidden = null)
     {
-        if (File.Exists(file)) throw new IOException($"{file} exists already; name a new file for the archive");
-        var part = file + Part;
+        var name = Encoding.UTF8.GetBytes(Path.GetFileName(file));
+        if (name.Length == 0) throw new IOException($"{file} is a folder; name a new file for the archive");
+        using var folder = OpenFolder.AtPath(Path.GetDirectoryName(file) is { Length: > 0 } above ? above : ".");
+        if (forbidden?.Reason(folder.RealPath()) is { } why) throw new IOException($"{file} cannot be written: {why}");
+        if (folder.Facts(name) is not null) throw new IOException($"{file} exists already; name a new file for the archive");
+        var part = Encoding.ASCII.GetBytes($".ironkeep-{Guid.NewGuid():n}{Part}");
         try
         {
             (long, long) done;
-            using (var output = new FileStream(part, FileMode.Create, FileAccess.Write))
+            using (var output = new FileStream(folder.NewFile(part), FileAccess.Write))
             {
                 done = ToStream(store, record, paths, output, file.EndsWith(Zstd, StringComparison.Ordinal), progress, cancel);
                 output.Flush(flushToDisk: true);
             }
-            File.Move(part, file);
+            folder.RenameTo(folder, part, name, replace: false);
+            folder.Flush();
             return done;
         }
         catch
         {
-            File.Delete(part);
+            folder.Remove(part);
             throw;
         }
     }

@@ -15,12 +15,47 @@ namespace IronKeep.Stores.Exports;
 /// </summary>
 public static class Bag
 {
-    /// <summary>Files in the bag, and what the restore had to say.</summary>
-    public static (long Files, RestoreReport Report) Write(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, string folder, CancellationToken cancel)
+    /// <summary>
+    /// Files in the bag, and what the restore had to say. The bag is made where nobody else can enter and gets its name when it is whole; a
+    /// folder that is not empty, and a forbidden one, are refused with an <see cref="IOException"/>.
+    /// </summary>
+    public static (long Files, RestoreReport Report) Write(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, string folder, CancellationToken cancel, ForbiddenFolders? forbidden = null)
     {
-        if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any()) throw new IOException($"{folder} is not empty; name a new folder for the bag");
-        Directory.CreateDirectory(folder);
-        using var restorer = new TreeRestorer(store);
+        folder = folder.TrimEnd('/');
+        var name = Encoding.UTF8.GetBytes(Path.GetFileName(folder));
+        var above = Path.GetDirectoryName(folder) is { Length: > 0 } parent ? parent : ".";
+        if (name.Length == 0) throw new IOException($"{folder} cannot be a bag; name a new folder");
+        using var into = TargetFolder.Open(above, forbidden);
+        if (forbidden?.Reason(into.RealPath().TrimEnd('/') + "/" + Path.GetFileName(folder)) is { } why) throw new IOException($"{folder} cannot be written: {why}");
+        if (into.Facts(name) is { } there && (there.Kind != EntryKind.Folder || !IsEmpty(into, name))) throw new IOException($"{folder} is not empty; name a new folder for the bag");
+        var part = Encoding.ASCII.GetBytes($".ironkeep-bag-{Guid.NewGuid():n}");
+        into.MakeFolder(part);
+        using var made = into.Enter(part);
+        if (made.Facts().Inode != into.Facts(part)?.Inode || made.Facts().User != Native.EffectiveUser()) throw new IOException($"the folder in which the bag is made was replaced by somebody; name a folder in a place that nobody else can write to");
+        try
+        {
+            var done = Fill(store, record, paths, made.KernelPath, forbidden, cancel);
+            into.RenameTo(into, part, name, replace: true);
+            into.Flush();
+            return done;
+        }
+        catch
+        {
+            // What stands in it under odd names stays; the message names why the bag is not there.
+            try { Directory.Delete(Path.Combine(into.RealPath(), Encoding.ASCII.GetString(part)), recursive: true); } catch (IOException) { } catch (UnauthorizedAccessException) { }
+            throw;
+        }
+    }
+
+    private static bool IsEmpty(OpenFolder above, byte[] name)
+    {
+        using var folder = above.Enter(name);
+        return folder.List().Count == 0;
+    }
+
+    private static (long Files, RestoreReport Report) Fill(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, string folder, ForbiddenFolders? forbidden, CancellationToken cancel)
+    {
+        using var restorer = new TreeRestorer(store, forbidden: forbidden);
         var report = restorer.Restore(record, paths, Path.Combine(folder, "data"), cancel);
         long files = 0, bytes = 0;
         var others = new StringBuilder();
@@ -30,11 +65,11 @@ public static class Bag
             foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
             {
                 cancel.ThrowIfCancellationRequested();
-                if (entry.Kind is not (EntryKind.File or EntryKind.Folder)) others.Append(CultureInfo.InvariantCulture, $"{entry.Kind}\t{NameText.Show(path)}\t{NameText.Show(entry.LinkTarget)}\n");
+                if (entry.Kind is not (EntryKind.File or EntryKind.Folder)) others.Append(CultureInfo.InvariantCulture, $"{entry.Kind}\t{NameText.Show(path.Span)}\t{NameText.Show(entry.LinkTarget)}\n");
                 if (entry.Kind != EntryKind.File) continue;
                 using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
                 CopyWalk.WriteContent(reader, entry, hash.AppendData, cancel);
-                manifest.Write(Line(Convert.ToHexStringLower(hash.GetHashAndReset()), path));
+                manifest.Write(Line(Convert.ToHexStringLower(hash.GetHashAndReset()), path.Span));
                 files++;
                 bytes += entry.Size;
             }
@@ -51,9 +86,9 @@ public static class Bag
     }
 
     /// <summary>A line as sha256sum writes it: a name with a line end or a backslash in it is escaped, and the line begins with a backslash.</summary>
-    private static byte[] Line(string hash, byte[] path)
+    private static byte[] Line(string hash, ReadOnlySpan<byte> path)
     {
-        var odd = path.AsSpan().IndexOfAny((byte)'\n', (byte)'\r', (byte)'\\') >= 0;
+        var odd = path.IndexOfAny((byte)'\n', (byte)'\r', (byte)'\\') >= 0;
         var line = new List<byte>(Encoding.ASCII.GetBytes($"{(odd ? "\\" : "")}{hash}  data/"));
         foreach (var b in path)
         {

@@ -9,10 +9,10 @@ namespace IronKeep.Stores.Exports;
 public static class CopyWalk
 {
     /// <summary>
-    /// Every entry with the bytes of its path without a leading slash; only the named ones with what is below them, when some are
-    /// named (as shown, from "/"). Damage is thrown; a path that the copy does not hold is an <see cref="IOException"/>.
+    /// Every entry with the bytes of its path without a leading slash, valid until the next; only the named ones with what is below them, when
+    /// some are named (as shown, from "/"). Damage is thrown; a path that the copy does not hold is an <see cref="IOException"/>.
     /// </summary>
-    public static IEnumerable<(byte[] Path, TreeEntry Entry)> Of(PooledStore store, CopyRecord record, IReadOnlyList<string> paths) =>
+    public static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Of(PooledStore store, CopyRecord record, IReadOnlyList<string> paths) =>
         Parts(paths).Select(p => (Path: Join(p), Entry: TreeWalk.Find(store, record, p) ?? throw new IOException($"copy {record.Id} holds no '/{NameText.Show(Join(p))}'; look at the folder above it")))
             .ToList().SelectMany(part => Below(store, part.Path, part.Entry));
 
@@ -24,12 +24,15 @@ public static class CopyWalk
         return [.. all.Where((p, i) => !all.Where((o, j) => (o.Count < p.Count || o.Count == p.Count && j < i) && o.Zip(p).All(n => n.First.AsSpan().SequenceEqual(n.Second))).Any())];
     }
 
-    private static IEnumerable<(byte[] Path, TreeEntry Entry)> Below(PooledStore store, byte[] path, TreeEntry from)
+    // One path that grows and shrinks: a tree may be so deep that its paths, each kept whole, would take all memory.
+    private static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Below(PooledStore store, byte[] start, TreeEntry from)
     {
-        if (path.Length > 0) yield return (path, from);
+        if (start.Length > 0) yield return (start, from);
         if (from.Kind != EntryKind.Folder) yield break;
-        var open = new Stack<(byte[] Path, IEnumerator<TreeEntry> Entries)>();
-        open.Push((path, store.EnumerateFolder(from.Content).GetEnumerator()));
+        var path = new byte[Math.Max(256, 2 * start.Length)];
+        start.CopyTo(path, 0);
+        var open = new Stack<(int Length, IEnumerator<TreeEntry> Entries)>();
+        open.Push((start.Length, store.EnumerateFolder(from.Content).GetEnumerator()));
         while (open.TryPeek(out var at))
         {
             if (!at.Entries.MoveNext())
@@ -38,9 +41,13 @@ public static class CopyWalk
                 continue;
             }
             var entry = at.Entries.Current;
-            byte[] full = at.Path.Length == 0 ? entry.Name : [.. at.Path, (byte)'/', .. entry.Name];
-            yield return (full, entry);
-            if (entry.Kind == EntryKind.Folder) open.Push((full, store.EnumerateFolder(entry.Content).GetEnumerator()));
+            var length = at.Length;
+            if (length + 1 + entry.Name.Length > path.Length) Array.Resize(ref path, 2 * (length + 1 + entry.Name.Length));
+            if (length > 0) path[length++] = (byte)'/';
+            entry.Name.CopyTo(path, length);
+            length += entry.Name.Length;
+            yield return (path.AsMemory(0, length), entry);
+            if (entry.Kind == EntryKind.Folder) open.Push((length, store.EnumerateFolder(entry.Content).GetEnumerator()));
         }
     }
 

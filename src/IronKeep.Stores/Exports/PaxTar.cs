@@ -31,7 +31,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
                 left++;
                 continue;
             }
-            Entry(path, entry, reader, cancel);
+            Entry(path.Span, entry, reader, cancel);
             written++;
             progress?.Invoke(written, position);
         }
@@ -41,9 +41,9 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         return (written, left);
     }
 
-    private void Entry(byte[] path, TreeEntry entry, ChunkReader reader, CancellationToken cancel)
+    private void Entry(ReadOnlySpan<byte> path, TreeEntry entry, ChunkReader reader, CancellationToken cancel)
     {
-        byte[] name = entry.Kind == EntryKind.Folder ? [.. path, (byte)'/'] : path;
+        ReadOnlySpan<byte> name = entry.Kind == EntryKind.Folder ? [.. path, (byte)'/'] : path;
         var link = entry.LinkTarget;
         var type = entry.Kind switch
         {
@@ -57,7 +57,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         if (entry is { Links: > 1, Kind: not EntryKind.Folder })
         {
             if (linked.TryGetValue((entry.Device, entry.Inode), out var first)) (type, link) = ('1', first);
-            else linked[(entry.Device, entry.Inode)] = path;
+            else linked[(entry.Device, entry.Inode)] = path.ToArray();
         }
         var size = type == '0' ? entry.Size : 0;
         Records(name, link, size, entry);
@@ -68,7 +68,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
     }
 
     /// <summary>The extended records of an entry, as a small file of their own before it.</summary>
-    private void Records(byte[] name, byte[] link, long size, TreeEntry entry)
+    private void Records(ReadOnlySpan<byte> name, ReadOnlySpan<byte> link, long size, TreeEntry entry)
     {
         using var records = new MemoryStream();
         if (!IsUtf8(name) || !IsUtf8(link)) Add("hdrcharset", "BINARY"u8);
@@ -82,7 +82,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         if (entry.Modified.Nanoseconds > 0 || entry.Modified.Seconds is < 0 or > 0x1_FFFF_FFFF) Add("mtime", Encoding.ASCII.GetBytes(TimeText(entry.Modified)));
         foreach (var attribute in entry.Attributes) Add("SCHILY.xattr." + Encoding.Latin1.GetString(attribute.Name), attribute.Value);
         if (records.Length == 0) return;
-        Header("pax-records"u8.ToArray(), [], 'x', records.Length, entry);
+        Header("pax-records"u8, [], 'x', records.Length, entry);
         Put(records.GetBuffer().AsSpan(0, (int)records.Length));
         Fill();
 
@@ -98,10 +98,10 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         }
     }
 
-    private void Header(byte[] name, byte[] link, char type, long size, TreeEntry entry)
+    private void Header(ReadOnlySpan<byte> name, ReadOnlySpan<byte> link, char type, long size, TreeEntry entry)
     {
         var header = new byte[Block];
-        name.AsSpan(0, Math.Min(name.Length, 100)).CopyTo(header);
+        name[..Math.Min(name.Length, 100)].CopyTo(header);
         Octal(100, 8, entry.Mode);
         Octal(108, 8, Math.Min(entry.User, 0x1F_FFFF));
         Octal(116, 8, Math.Min(entry.Group, 0x1F_FFFF));
@@ -109,7 +109,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         Octal(136, 12, Math.Clamp(entry.Modified.Seconds, 0, 0x1_FFFF_FFFF));
         "        "u8.CopyTo(header.AsSpan(148));
         header[156] = (byte)type;
-        link.AsSpan(0, Math.Min(link.Length, 100)).CopyTo(header.AsSpan(157));
+        link[..Math.Min(link.Length, 100)].CopyTo(header.AsSpan(157));
         "ustar\000"u8.CopyTo(header.AsSpan(257));
         Name(265, entry.Owner);
         Name(297, entry.OwningGroup);
@@ -127,7 +127,7 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         }
     }
 
-    private static bool IsUtf8(byte[] bytes) => System.Text.Unicode.Utf8.IsValid(bytes);
+    private static bool IsUtf8(ReadOnlySpan<byte> bytes) => System.Text.Unicode.Utf8.IsValid(bytes);
 
     private static byte[] Text(long number) => Encoding.ASCII.GetBytes(number.ToString(CultureInfo.InvariantCulture));
 

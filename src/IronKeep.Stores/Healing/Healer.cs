@@ -60,8 +60,7 @@ public sealed class Healer : IDisposable
             walked.Clear();
             using (session = hurt.BeginWriting())
             {
-                foreach (var copy in hurt.ReadContents().Copies.Reverse())
-                    DeepStack.Run(() => Folder(copy.Record, [], copy.Record.RootContent()));
+                foreach (var copy in hurt.ReadContents().Copies.Reverse()) Tree(copy.Record);
                 session.Seal();
                 bytes += stored = session.NewBytes;
             }
@@ -71,28 +70,52 @@ public sealed class Healer : IDisposable
         return new HealReport([.. healed.Values], bytes);
     }
 
-    private bool Folder(CopyRecord copy, List<byte[]> path, ContentRef content)
+    /// <summary>Goes through a copy's tree without calling itself: it may be tens of thousands of folders deep.</summary>
+    private void Tree(CopyRecord copy)
+    {
+        var path = new List<byte[]>();
+        var open = new Stack<Queue<TreeEntry>>([Folder(copy, path, copy.RootContent())]);
+        while (true)
+        {
+            if (open.Peek().TryDequeue(out var next))
+            {
+                path.Add(next.Name);
+                open.Push(Folder(copy, path, next.Content));
+                continue;
+            }
+            open.Pop();
+            if (open.Count == 0) return;
+            path.RemoveAt(path.Count - 1);
+        }
+    }
+
+    /// <summary>Heals the files of a folder and gives the folders in it.</summary>
+    private Queue<TreeEntry> Folder(CopyRecord copy, List<byte[]> path, ContentRef content)
     {
         cancel.ThrowIfCancellationRequested();
-        if (!walked.Add(content)) return true;
+        var below = new Queue<TreeEntry>();
+        if (!walked.Add(content)) return below;
         try
         {
-            foreach (var id in reader.Ids(content).ToList())
-                foreach (var entry in FolderListing.Read(reader.Read(id))) Entry(copy, path, entry);
+            foreach (var id in reader.ListingIds(content))
+            {
+                foreach (var entry in FolderListing.Read(reader.Read(id)))
+                {
+                    if (entry.Kind == EntryKind.Folder) below.Enqueue(entry);
+                    else if (entry.Content.Ids.Length > 0)
+                    {
+                        path.Add(entry.Name);
+                        File(copy, path, entry);
+                        path.RemoveAt(path.Count - 1);
+                    }
+                }
+            }
         }
         catch (StoreDamageException)
         {
             if (BringFolder(copy, path, content)) again = true;
         }
-        return true;
-    }
-
-    private void Entry(CopyRecord copy, List<byte[]> path, TreeEntry entry)
-    {
-        path.Add(entry.Name);
-        if (entry.Kind == EntryKind.Folder) Folder(copy, path, entry.Content);
-        else if (entry.Content.Ids.Length > 0) File(copy, path, entry);
-        path.RemoveAt(path.Count - 1);
+        return below;
     }
 
     private bool BringFolder(CopyRecord copy, List<byte[]> path, ContentRef content)

@@ -29,21 +29,27 @@ internal sealed class Transplant(PooledStore from, WritingSession into, Cancella
         if (wanted.Remove(identity(content))) lane.Put(content);
     });
 
-    /// <summary>Stores a folder's listing with everything below it.</summary>
+    /// <summary>Stores a folder's listing with everything below it; goes down without calling itself, for a tree may be tens of thousands of folders deep.</summary>
     public ContentRef Folder(ContentRef listing)
     {
-        var writer = new ListingWriter();
-        foreach (var entry in from.EnumerateFolder(listing))
+        var open = new Stack<(IEnumerator<TreeEntry> Entries, ListingWriter Writer)>([(from.EnumerateFolder(listing).GetEnumerator(), new ListingWriter())]);
+        while (true)
         {
             cancel.ThrowIfCancellationRequested();
-            writer.Add(entry.Kind switch
+            var (entries, writer) = open.Peek();
+            if (entries.MoveNext())
             {
-                EntryKind.Folder => entry with { Content = Folder(entry.Content) },
-                EntryKind.File => entry with { Content = File(entry) },
-                _ => entry,
-            }, into);
+                var entry = entries.Current;
+                if (entry.Kind == EntryKind.Folder) open.Push((from.EnumerateFolder(entry.Content).GetEnumerator(), new ListingWriter()));
+                else writer.Add(entry.Kind == EntryKind.File ? entry with { Content = File(entry) } : entry, into);
+                continue;
+            }
+            open.Pop();
+            var content = writer.Finish(into);
+            if (open.Count == 0) return content;
+            var (above, aboveWriter) = open.Peek();
+            aboveWriter.Add(above.Current with { Content = content }, into);
         }
-        return writer.Finish(into);
     }
 
     public void Dispose() => reader.Dispose();

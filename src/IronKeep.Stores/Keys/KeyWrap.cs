@@ -29,6 +29,10 @@ public sealed record KeyWrap(string Id, string Label, string Kind, DateTimeOffse
         return root is { Length: StoreKeys.Size } ? root : null;
     }
 
+    /// <summary>Random secrets cost the same everywhere; how hard a passphrase is made may differ within bounds.</summary>
+    private bool IsBearable => new Hardness(MemoryKib, Passes, Lanes) is var hardness
+        && (Kind == Secret.PassphraseKind ? hardness.IsBearable : Kind is Secret.KeyFileKind or Secret.RecoverySheetKind && hardness == Hardness.Light);
+
     internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, Json));
 
     internal static KeyWrap FromBytes(byte[] bytes, string name)
@@ -37,7 +41,7 @@ public sealed record KeyWrap(string Id, string Label, string Kind, DateTimeOffse
         {
             var wrap = JsonSerializer.Deserialize<KeyWrap>(CheckedText.Read(bytes, name), Json);
             // A made-up file must not make the machine spend all its memory or days on a key.
-            if (wrap is { Id: not null, Label: not null, Kind: not null, Salt.Length: >= 8 and <= 64, Sealed.Length: <= 256 } && new Hardness(wrap.MemoryKib, wrap.Passes, wrap.Lanes).IsBearable) return wrap;
+            if (wrap is { Id: not null, Label: not null, Kind: not null, Salt.Length: >= 8 and <= 64, Sealed.Length: <= 256 } && wrap.IsBearable) return wrap;
         }
         catch (JsonException)
         {

@@ -19,7 +19,7 @@ internal readonly record struct ChunkPlace(string Pack, PackTable Table, int Ind
 /// </summary>
 internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
 {
-    private sealed record Known(string Name, long Size, int Number)
+    private sealed record Known(string Name, long Size, int Number, PackKind Kind)
     {
         public volatile bool Leaving, Gone;
     }
@@ -29,11 +29,21 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     private readonly ConcurrentDictionary<string, string> damaged = new();
     private readonly PackTables tables = new(place, keys);
     private readonly Lock gate = new();
-    private Known[] byNumber = new Known[64];
+    private readonly Lock refreshing = new();
+    private volatile Known[] byNumber = new Known[64];
     private int numbers;
 
     /// <summary>Packs that can be read, with their sizes (bytes).</summary>
     public IEnumerable<(string Pack, long Size)> Packs => packs.Values.Select(p => (p.Name, p.Size));
+
+    /// <summary>Packs that can be read and are not leaving.</summary>
+    public IEnumerable<(string Pack, long Size, PackKind Kind)> Staying => packs.Values.Where(p => !p.Leaving).Select(p => (p.Name, p.Size, p.Kind));
+
+    /// <summary>The numbers of packs that are there.</summary>
+    public IReadOnlySet<int> NumbersOf(IEnumerable<string> names) => names.Select(n => packs.GetValueOrDefault(n)).OfType<Known>().Select(k => k.Number).ToHashSet();
+
+    /// <summary>The size (bytes) that a pack had when it came into the index; null when it is not in it.</summary>
+    public long? SizeOf(string pack) => packs.GetValueOrDefault(pack)?.Size;
 
     /// <summary>Packs whose table cannot be read, with the reason.</summary>
     public IReadOnlyDictionary<string, string> Damaged => damaged;
@@ -73,11 +83,21 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     /// <summary>The table of a pack that is there, or null when it cannot be read any more.</summary>
     public PackTable? TableOf(string pack) => packs.TryGetValue(pack, out var known) ? TableOf(known) : null;
 
-    /// <summary>Brings the index in line with the packs that are there now: reads new ones, forgets vanished ones.</summary>
+    /// <summary>
+    /// Brings the index in line with the packs that are there now: reads new ones, forgets vanished ones. Packs that were added while the
+    /// place was listed are not in the listing and stay. One look at a time, and nobody forgets packs meanwhile: what was removed between
+    /// listing and reading would come back.
+    /// </summary>
     public void Refresh()
     {
+        lock (refreshing) Look();
+    }
+
+    private void Look()
+    {
+        var first = Volatile.Read(ref numbers);
         var there = place.List(PackNames.Folder).Where(f => PackNames.IsPack(f.Name)).ToDictionary(f => PackNames.PackOf(f.Name), f => f.Size);
-        Forget(packs.Keys.Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToHashSet());
+        Drop(packs.Values.Where(p => p.Number < first).Select(p => p.Name).Concat(damaged.Keys).Where(p => !there.ContainsKey(p)).ToHashSet());
         var unknown = there.Where(p => !packs.ContainsKey(p.Key) && !damaged.ContainsKey(p.Key)).ToList();
         // Most looks find nothing new.
         if (unknown.Count > 0) Read(unknown);
@@ -90,8 +110,8 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
             {
                 // All at once, so that a pack that turns out to be damaged in the middle gives nothing.
                 own.Ids.Clear();
-                own.Reader.ReadIds(file.Key, file.Value, own.Ids.Add);
-                Add(file.Key, file.Value, CollectionsMarshal.AsSpan(own.Ids));
+                var kind = own.Reader.ReadIds(file.Key, file.Value, own.Ids.Add);
+                Add(file.Key, file.Value, kind, CollectionsMarshal.AsSpan(own.Ids));
             }
             catch (StoreDamageException e)
             {
@@ -108,10 +128,10 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     public int Add(string name, PackTable table, long size)
     {
         tables.Keep(name, table);
-        return Add(name, size, table.Ids);
+        return Add(name, size, table.Kind, table.Ids);
     }
 
-    private int Add(string name, long size, ReadOnlySpan<ChunkId> ids)
+    private int Add(string name, long size, PackKind kind, ReadOnlySpan<ChunkId> ids)
     {
         Known known;
         lock (gate)
@@ -124,11 +144,12 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
                 byNumber.CopyTo(larger, 0);
                 byNumber = larger;
             }
-            known = new Known(name, size, numbers);
+            known = new Known(name, size, numbers, kind);
             byNumber[numbers++] = known;
+            // Inside the gate: two who add the same pack must get one number, or it would seem to be there after it went.
+            packs[name] = known;
         }
         foreach (var id in ids) slots.Add(id, known.Number);
-        packs[name] = known;
         return known.Number;
     }
 
@@ -138,7 +159,13 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
         foreach (var pack in packs.Values) pack.Leaving = leaving.Contains(pack.Name);
     }
 
+    /// <summary>Forgets packs that were removed from the place; called after they are gone there.</summary>
     public void Forget(IReadOnlySet<string> gone)
+    {
+        lock (refreshing) Drop(gone);
+    }
+
+    private void Drop(IReadOnlySet<string> gone)
     {
         if (gone.Count == 0) return;
         var any = false;
@@ -149,7 +176,7 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
             if (!packs.TryRemove(name, out var pack)) continue;
             pack.Gone = any = true;
         }
-        if (any) slots.Remove(number => byNumber[number].Gone);
+        if (any) slots.Remove(number => byNumber[number] is { Gone: true });
     }
 
     private PackTable? TableOf(Known pack)

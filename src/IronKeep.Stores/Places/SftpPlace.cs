@@ -25,6 +25,7 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
     private readonly TimeSpan patience = patience ?? TimeSpan.FromSeconds(30);
     private readonly ConcurrentBag<SftpClient> idle = [];
     private readonly ConcurrentDictionary<string, byte> folders = new();
+    private volatile bool disposed;
 
     public string Name => address.ToString();
 
@@ -88,7 +89,8 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
 
     public void Move(string from, string to) => Do(client =>
     {
-        NeedFolder(client, to[..to.LastIndexOf('/')]);
+        if (to.LastIndexOf('/') is var slash and > 0) NeedFolder(client, to[..slash]);
+        else NeedRoot(client);
         // Tried again after a drop: it may have happened already.
         if (!client.Exists(Full(from)) && client.Exists(Full(to))) return true;
         client.RenameFile(Full(from), Full(to), isPosix: true);
@@ -104,7 +106,9 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
 
     public void RemoveRemnants(TimeSpan idle) => Do(client =>
     {
-        if (!client.Exists(Full(WorkFolder))) return true;
+        NeedRoot(client);
+        // A link in the folder's place leads to files that are not the store's.
+        if (!client.ListDirectory(address.Folder).Any(e => e.Name == WorkFolder && e.IsDirectory)) return true;
         foreach (var file in client.ListDirectory(Full(WorkFolder)).Where(f => f.Name.EndsWith(".part", StringComparison.Ordinal) && f.LastWriteTimeUtc + idle <= DateTime.UtcNow)) client.DeleteFile(file.FullName);
         return true;
     }, WorkFolder);
@@ -124,7 +128,14 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
 
     public void Dispose()
     {
+        disposed = true;
         while (idle.TryTake(out var client)) client.Dispose();
+    }
+
+    private void GiveBack(SftpClient client)
+    {
+        if (disposed) client.Dispose();
+        else idle.Add(client);
     }
 
     private string Full(string name) => name.Length == 0 ? address.Folder : $"{address.Folder.TrimEnd('/')}/{name}";
@@ -165,7 +176,7 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             {
                 if (!idle.TryTake(out client)) client = Connect();
                 var result = action(client);
-                idle.Add(client);
+                GiveBack(client);
                 return result;
             }
             catch (Exception e) when (Dropped(e) && DateTime.UtcNow < until)
@@ -180,7 +191,7 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             }
             catch (PlaceException)
             {
-                if (client is not null) idle.Add(client);
+                if (client is not null) GiveBack(client);
                 throw;
             }
         }
@@ -198,7 +209,11 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the key to sign in with cannot be read from {address.LoginKeyFile}: {e.Message}", e);
         }
         string? other = null;
-        var client = new SftpClient(new ConnectionInfo(address.Host, address.Port, address.User, new PrivateKeyAuthenticationMethod(address.User, key)) { Timeout = TimeSpan.FromSeconds(20) });
+        var client = new SftpClient(new ConnectionInfo(address.Host, address.Port, address.User, new PrivateKeyAuthenticationMethod(address.User, key)) { Timeout = TimeSpan.FromSeconds(20) })
+        {
+            // Without it a server that stands still is waited for without an end.
+            OperationTimeout = TimeSpan.FromSeconds(20),
+        };
         client.HostKeyReceived += (_, e) =>
         {
             var shown = "SHA256:" + e.FingerPrintSHA256;

@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Text;
 using System.Text.Json;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
@@ -23,39 +22,26 @@ public sealed record CopyRecord(
     int Depth,
     ImmutableArray<string> Root)
 {
-    private const string Signed = "signed ";
-    private const string SealedPrefix = "sealed ";
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
 
     /// <summary>The reference to the root listing.</summary>
     public ContentRef RootContent() => new(Depth, [.. Root.Select(ChunkId.Parse)]);
 
-    /// <summary>A line (JSON, or in a store that encrypts the sealed JSON as base64) and a second line that signs it.</summary>
-    internal byte[] ToBytes(StoreKeys keys)
-    {
-        var line = JsonSerializer.Serialize(this, Json);
-        if (keys.Encrypts) line = SealedPrefix + Convert.ToBase64String(keys.SealRecord(Encoding.UTF8.GetBytes(line)));
-        return Encoding.UTF8.GetBytes($"{line}\n{Signed}{keys.Sign(Encoding.UTF8.GetBytes(line))}\n");
-    }
+    /// <summary>Raw bytes of chunks that the store lacked, and what they took in packs; null where the run did not say.</summary>
+    public long? NewBytes { get; init; }
+    public long? StoredBytes { get; init; }
+
+    internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, Json), keys);
 
     internal static CopyRecord FromBytes(byte[] bytes, StoreKeys keys, string name)
     {
-        var end = Array.IndexOf(bytes, (byte)'\n');
-        if (end < 0 || !bytes.AsSpan(end + 1).SequenceEqual(Encoding.ASCII.GetBytes($"{Signed}{keys.Sign(bytes.AsSpan(0, end))}\n")))
-            throw new StoreDamageException($"{name} is not what was written: its signature does not fit");
-        var line = Encoding.UTF8.GetString(bytes, 0, end);
         try
         {
-            if (keys.Encrypts)
-            {
-                var content = line.StartsWith(SealedPrefix, StringComparison.Ordinal) ? keys.OpenRecord(Convert.FromBase64String(line[SealedPrefix.Length..])) : null;
-                if (content is null) throw new StoreDamageException($"{name} cannot be opened with the store's key");
-                line = Encoding.UTF8.GetString(content);
-            }
-            var record = JsonSerializer.Deserialize<CopyRecord>(line, Json);
-            if (record is { Id: not null, Job: not null, Machine: not null, Root.IsDefault: false, Takes.IsDefault: false, Depth: >= 0 and <= ContentRef.MostDepth } && record.Root.All(r => r is { Length: 2 * ChunkId.Size } && r.All(char.IsAsciiHexDigit))) return record;
+            var record = JsonSerializer.Deserialize<CopyRecord>(SignedLine.Read(bytes, keys, name), Json);
+            if (record is { Id: not null, Job: not null, Machine: not null, Root.IsDefault: false, Takes.IsDefault: false, Depth: >= 0 and <= ContentRef.MostDepth, Items: >= 0, Bytes: >= 0, Skipped: >= 0 }
+                && record.Root.All(r => r is { Length: 2 * ChunkId.Size } && r.All(char.IsAsciiHexDigit)) && record.Takes.All(t => t is not null)) return record;
         }
-        catch (Exception e) when (e is JsonException or FormatException)
+        catch (JsonException e)
         {
             throw new StoreDamageException($"{name} is not a copy record", e);
         }

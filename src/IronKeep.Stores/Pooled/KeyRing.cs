@@ -9,6 +9,9 @@ internal static class KeyRing
     private const string Folder = "wraps";
     private const string Ending = ".wrap";
 
+    /// <summary>Each try costs memory and time; nobody has so many secrets of a kind.</summary>
+    private const int MostTried = 32, MostFiles = 1000;
+
     public static void Add(IPlace place, KeyWrap wrap) => place.Write($"{Folder}/{wrap.Id}{Ending}", wrap.ToBytes());
 
     /// <summary>All wraps that can be read, oldest first.</summary>
@@ -54,7 +57,7 @@ internal static class KeyRing
         if (wraps.Count == 0)
             throw new StoreDamageException($"no wrapped key of the store at {place.Name} can be read: {string.Join("; ", Damaged(place).Select(d => d.Problem).DefaultIfEmpty($"the folder {Folder}/ is empty"))}. Bring a file of {Folder}/ back from another copy of the store");
         if (secret is null) throw new StoreKeyException($"the store at {place.Name} is encrypted; give {Kinds(wraps)}");
-        foreach (var wrap in wraps)
+        foreach (var wrap in wraps.Where(w => w.Kind == secret.Kind).Take(MostTried))
             if (wrap.Open(secret) is { } root) return root;
         throw new StoreKeyException($"the {secret.Kind.Replace('-', ' ')} given does not open the store at {place.Name}; it opens with {Kinds(wraps)}");
     }
@@ -67,7 +70,7 @@ internal static class KeyRing
         place.Delete($"{Folder}/{id}{Ending}");
     }
 
-    private static IEnumerable<PlaceFile> Files(IPlace place) => place.List(Folder).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal));
+    private static IEnumerable<PlaceFile> Files(IPlace place) => place.List(Folder).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)).Take(MostFiles);
 
     private static string Kinds(List<KeyWrap> wraps) =>
         string.Join(" or ", wraps.Select(w => $"the {w.Kind.Replace('-', ' ')} '{w.Label}'"));

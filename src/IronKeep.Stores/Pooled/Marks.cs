@@ -13,6 +13,8 @@ internal sealed class Marks(PooledStore store) : IDisposable
 {
     private readonly Dictionary<string, System.Collections.BitArray> needed = [];
     private readonly HashSet<ContentRef> seen = [];
+    private readonly HashSet<ChunkId> listed = [];
+    private readonly HashSet<(ChunkId, int)> walkedLists = [];
     private readonly HashSet<string> copies = [];
     private readonly ChunkReader reader = store.NewTreeReader();
 
@@ -35,8 +37,10 @@ internal sealed class Marks(PooledStore store) : IDisposable
         {
             cancel.ThrowIfCancellationRequested();
             if (!seen.Add(listing)) continue;
-            foreach (var id in Content(listing).ToList())
+            MarkAll(listing);
+            foreach (var id in reader.ListingIds(listing))
             {
+                if (!listed.Add(id)) continue;
                 // Lists are read afterwards: reading them would use the buffer in which this chunk lies.
                 var from = FolderListing.Records(reader.Read(id));
                 var lists = new List<ContentRef>();
@@ -51,20 +55,21 @@ internal sealed class Marks(PooledStore store) : IDisposable
                         else foreach (var chunk in content.Ids) Mark(chunk);
                     }
                 }
-                foreach (var content in lists)
-                    foreach (var chunk in Content(content)) Mark(chunk);
+                foreach (var content in lists) MarkAll(content);
             }
         }
     }
 
     public void Dispose() => reader.Dispose();
 
-    /// <summary>The identities of some content, marking the lists on the way and the chunks of listings.</summary>
-    private IEnumerable<ChunkId> Content(ContentRef content)
+    /// <summary>Marks the chunks of some content and the lists on the way, each list once.</summary>
+    private void MarkAll(ContentRef content)
     {
-        foreach (var id in content.Ids) Mark(id);
-        if (content.Depth == 0) return content.Ids;
-        return content.Ids.SelectMany(list => Content(new ContentRef(content.Depth - 1, [.. reader.Ids(new ContentRef(1, [list]))])));
+        foreach (var id in content.Ids)
+        {
+            Mark(id);
+            if (content.Depth > 0 && walkedLists.Add((id, content.Depth))) MarkAll(new ContentRef(content.Depth - 1, [.. reader.Ids(new ContentRef(1, [id]))]));
+        }
     }
 
     private void Mark(ChunkId id)

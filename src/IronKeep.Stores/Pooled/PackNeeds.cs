@@ -41,6 +41,14 @@ internal sealed class CopyNeeds
         }
     }
 
+    /// <summary>What lay in some packs lies in others now: who needed one of those needs all of these, which may be more than is needed.</summary>
+    public void Moved(IReadOnlySet<int> from, int[] into)
+    {
+        lock (gate)
+            foreach (var (copy, needs) in known.Where(k => k.Value.Packs.Any(from.Contains)).ToList())
+                Remember(copy, needs with { Packs = [.. needs.Packs.Where(p => !from.Contains(p)).Union(into).Order()] });
+    }
+
     public void Forget(string copy)
     {
         lock (gate)

@@ -22,6 +22,8 @@ public sealed record StoreMaking(HashKind Hash, Secret? Secret, string Label = "
 public sealed class PooledStore : IDisposable
 {
     private readonly ReaderPool readers;
+    private readonly Lock refreshing = new();
+    private readonly SemaphoreSlim tending = new(1);
 
     private PooledStore(IPlace place, StoreHead head, StoreKeys keys, LeaseTerms terms)
     {
@@ -65,7 +67,7 @@ public sealed class PooledStore : IDisposable
         var keys = new StoreKeys(making.Hash, making.Secret is not null, root);
         // The head comes last: a store that can be seen can be opened.
         if (making.Secret is { } secret) KeyRing.Add(place, KeyWrap.Of(keys, making.Label, secret, now, making.Hardness));
-        place.Write(StoreHead.FileName, StoreHead.New(making.Hash, making.Secret is null ? root : null, now).ToBytes());
+        place.Write(StoreHead.FileName, StoreHead.New(keys, making.Secret is null ? root : null, now).ToBytes());
     }
 
     /// <summary>Opens the store for reading and writing. A store that does not encrypt needs no secret.</summary>
@@ -81,8 +83,12 @@ public sealed class PooledStore : IDisposable
     public static PooledStore OpenToRead(IPlace place, Secret? secret = null, LeaseTerms? terms = null)
     {
         var head = ReadHead(place);
-        var root = head.Key ?? KeyRing.Open(place, secret);
-        var store = new PooledStore(place, head, new StoreKeys(head.HashKind, head.Encrypts, root), terms ?? LeaseTerms.Usual);
+        // Whoever can write to the place could say in the head that nothing is encrypted, and the next run would write in the clear.
+        if (secret is not null && !head.Encrypts)
+            throw new StoreKeyException($"a {secret.Kind.Replace('-', ' ')} was given for the store at {place.Name}, but its head says that it does not encrypt. Either somebody changed {StoreHead.FileName}: then bring it back from another copy of the store; or the store never was encrypted: then open it without a secret");
+        var keys = new StoreKeys(head.HashKind, head.Encrypts, head.Key ?? KeyRing.Open(place, secret));
+        head.Prove(keys, place.Name);
+        var store = new PooledStore(place, head, keys, terms ?? LeaseTerms.Usual);
         store.Refresh();
         return store;
     }
@@ -105,9 +111,15 @@ public sealed class PooledStore : IDisposable
     /// <summary>The same, chunk by chunk: a folder may hold millions.</summary>
     public IEnumerable<TreeEntry> EnumerateFolder(ContentRef content)
     {
-        var chunks = readers.Use(r => r.Ids(content).ToList());
-        foreach (var id in chunks)
-            foreach (var entry in readers.Use(r => FolderListing.Read(r.Read(id)))) yield return entry;
+        var order = new ListingOrder();
+        foreach (var id in readers.Use(r => r.ListingIds(content)))
+        {
+            foreach (var entry in readers.Use(r => FolderListing.Read(r.Read(id))))
+            {
+                order.Next(entry.Name);
+                yield return entry;
+            }
+        }
     }
 
     /// <summary>Begins to write a copy, compressing at a level of Zstandard (1 to 19). Also brings the index in line with the packs that are really there.</summary>
@@ -131,8 +143,54 @@ public sealed class PooledStore : IDisposable
     /// <summary>Brings the index in line with the packs that are really there, and with those that are leaving.</summary>
     internal void Refresh()
     {
-        Index.Refresh();
-        Index.MarkLeaving(LeavingList.Read(Place).SelectMany(l => l.Packs).ToHashSet());
+        lock (refreshing)
+        {
+            // The lists before the packs and after them: a pack that was listed and then removed had its list before, and one whose list came later waits for whoever holds a lease now.
+            var leaving = LeavingPacks();
+            Index.Refresh();
+            leaving.UnionWith(LeavingPacks());
+            Index.MarkLeaving(leaving);
+        }
+    }
+
+    private HashSet<string> LeavingPacks() => LeavingList.Read(Place).SelectMany(l => l.Packs).ToHashSet();
+
+    /// <summary>
+    /// Takes the lease of whoever removes packs, one at a time: who shares this open store waits for his turn, another process is waited for a
+    /// few seconds and then named (<see cref="PlaceFault.InUse"/>). With <paramref name="atOnce"/> nobody is waited for.
+    /// </summary>
+    internal Tending Tend(bool atOnce = false, CancellationToken cancel = default)
+    {
+        if (atOnce ? !tending.Wait(0, cancel) : !WaitForTurn(cancel)) throw new PlaceException(PlaceFault.InUse, $"the store at {Place.Name} is being tended by another run of this service; wait until that is done");
+        try
+        {
+            var since = System.Diagnostics.Stopwatch.StartNew();
+            while (true)
+            {
+                try
+                {
+                    return new Tending(Lease.Take(Place, LeaseKind.Tending, Terms), tending);
+                }
+                catch (PlaceException e) when (e.Fault == PlaceFault.InUse && !atOnce && since.Elapsed < WaitsForOthers)
+                {
+                    cancel.WaitHandle.WaitOne(TimeSpan.FromMilliseconds(200));
+                    cancel.ThrowIfCancellationRequested();
+                }
+            }
+        }
+        catch
+        {
+            tending.Release();
+            throw;
+        }
+    }
+
+    private static readonly TimeSpan WaitsForOthers = TimeSpan.FromSeconds(5);
+
+    private bool WaitForTurn(CancellationToken cancel)
+    {
+        tending.Wait(cancel);
+        return true;
     }
 
     /// <summary>Proves that the place still holds this very store: a lost mount leaves an empty folder behind.</summary>
@@ -154,6 +212,23 @@ public sealed class PooledStore : IDisposable
     /// <summary>The record of a copy, in the bin or not; null when there is none.</summary>
     public CopyRecord? ReadRecord(string id) => Records.Read(id);
 
+    /// <summary>One copy with what is noted of it; null when it has no record.</summary>
+    public StoredCopy? ReadCopy(string id) => Records.ReadOne(id);
+
+    /// <summary>The ids of the copies in force and in the bin, by the names of their files alone: a cheap look.</summary>
+    public (IReadOnlySet<string> InForce, IReadOnlySet<string> InBin) CopyNames()
+    {
+        CheckStillThere();
+        return Records.Names();
+    }
+
+    /// <summary>Changes what is noted of a copy beside its record; <paramref name="now"/> (UTC) tells which saying is the younger. Binned is the bin's own.</summary>
+    public CopyNote Note(string id, DateTimeOffset now, Func<CopyNote, CopyNote> change)
+    {
+        CheckStillThere();
+        return Records.Note(id, now, n => change(n) with { Binned = n.Binned });
+    }
+
     /// <summary>Sends a copy to the bin. One that is there already stays as it is; false when the copy does not exist.</summary>
     public bool MoveToBin(string id, DateTimeOffset now)
     {
@@ -162,10 +237,10 @@ public sealed class PooledStore : IDisposable
     }
 
     /// <summary>Takes a copy back out of the bin. One that is not there stays as it is; false when the copy does not exist.</summary>
-    public bool TakeBack(string id)
+    public bool TakeBack(string id, DateTimeOffset now)
     {
         CheckStillThere();
-        return Records.TakeBack(id);
+        return Records.TakeBack(id, now);
     }
 
     /// <summary>The sizes (bytes) of all packs by name.</summary>
@@ -187,18 +262,49 @@ public sealed class PooledStore : IDisposable
     /// <summary>Withdraws a secret. The last one is refused: nobody could open the store any more.</summary>
     public void WithdrawKey(string id) => KeyRing.Withdraw(Place, id);
 
-    public void Dispose() => readers.Dispose();
+    /// <summary>Closes the store and the connections of its place.</summary>
+    public void Dispose()
+    {
+        readers.Dispose();
+        (Place as IDisposable)?.Dispose();
+    }
+}
+
+/// <summary>The turn of one who removes packs.</summary>
+internal sealed class Tending(Lease lease, SemaphoreSlim turn) : IDisposable
+{
+    public void Prove() => lease.Prove();
+
+    public void Dispose()
+    {
+        lease.Dispose();
+        turn.Release();
+    }
 }
 
 /// <summary>A copy in a store; <paramref name="Binned"/> is the instant (UTC) at which it went to the bin, or null.</summary>
 public sealed record StoredCopy(CopyRecord Record, DateTimeOffset? Binned)
 {
+    /// <summary>What is noted of it beside its record, or null.</summary>
+    public CopyNote? Note { get; init; }
+
+    /// <summary>Whether its record lies in the bin although nobody with the store's key sent it there: it is in force, and to be put back.</summary>
+    public bool Displaced { get; init; }
+
     /// <summary>The record's file in the store.</summary>
     internal string File { get; init; } = "";
 }
 
-/// <summary>A copy whose record cannot be read.</summary>
-public sealed record DamagedRecord(string CopyId, string Problem);
+/// <summary>A copy whose record, or whose note, cannot be read.</summary>
+public sealed record DamagedRecord(string CopyId, string Problem)
+{
+    public string File { get; init; } = "";
+    public bool IsNote { get; init; }
+}
 
 /// <summary>What a store holds, oldest copy first.</summary>
-public sealed record StoreContents(ImmutableArray<StoredCopy> Copies, ImmutableArray<DamagedRecord> Damaged);
+public sealed record StoreContents(ImmutableArray<StoredCopy> Copies, ImmutableArray<DamagedRecord> Unreadable)
+{
+    /// <summary>Records that cannot be read; notes that cannot be read are in <see cref="Unreadable"/> alone.</summary>
+    public ImmutableArray<DamagedRecord> Damaged => [.. Unreadable.Where(d => !d.IsNote)];
+}

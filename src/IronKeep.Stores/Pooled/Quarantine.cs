@@ -15,7 +15,7 @@ internal static class Quarantine
     /// <summary><paramref name="problem"/> says why the pack could not be read, or is empty when its bytes are others than were written.</summary>
     public static PackDamage SetAside(PooledStore store, string pack, string problem)
     {
-        using var lease = Lease.Take(store.Place, LeaseKind.Tending, store.Terms);
+        using var lease = store.Tend();
         var table = store.Index.TableOf(pack);
         var indexProblem = store.Index.Damaged.GetValueOrDefault(pack);
         int total = table?.Count ?? 0, saved = 0;
@@ -32,7 +32,6 @@ internal static class Quarantine
                 });
             session.Seal();
         }
-        store.Index.Forget(new HashSet<string> { pack });
         try
         {
             store.Place.Move(PackNames.FileOf(pack), $"{Folder}/{pack}.pack");
@@ -41,6 +40,8 @@ internal static class Quarantine
         {
             // A pack that vanished needs no setting aside.
         }
+        // After it is gone from its place: another look at the packs would find it again.
+        store.Index.Forget(new HashSet<string> { pack });
         var lost = total - saved;
         var what = problem.Length > 0 ? problem
             : table is null ? indexProblem ?? "its table cannot be read, so all its chunks are lost"

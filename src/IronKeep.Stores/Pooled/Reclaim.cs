@@ -35,7 +35,7 @@ public sealed class Reclaim : IDisposable
     private const int ManySmall = 12;
 
     private readonly PooledStore store;
-    private readonly Lease lease;
+    private readonly Tending lease;
     private readonly CancellationToken cancel;
     private readonly ReclaimLimits limits;
     private Marks marks;
@@ -44,16 +44,19 @@ public sealed class Reclaim : IDisposable
     private Reclaim(PooledStore store, ReclaimLimits limits, CancellationToken cancel)
     {
         (this.store, this.limits, this.cancel) = (store, limits, cancel);
-        lease = Lease.Take(store.Place, LeaseKind.Tending, store.Terms);
+        lease = store.Tend(cancel: cancel);
         marks = new Marks(store);
     }
 
-    /// <summary>Removes copies that went to the bin at or before <paramref name="binnedUntil"/>, then what nothing needs.</summary>
-    public static ReclaimReport Run(PooledStore store, DateTimeOffset binnedUntil, ReclaimLimits? limits = null, CancellationToken cancel = default)
+    /// <summary>
+    /// Removes copies that went to the bin at or before <paramref name="binnedUntil"/> by their signed notes, if <paramref name="mayGo"/> agrees
+    /// (given the id; null: all), then what nothing needs.
+    /// </summary>
+    public static ReclaimReport Run(PooledStore store, DateTimeOffset binnedUntil, ReclaimLimits? limits = null, Func<string, bool>? mayGo = null, CancellationToken cancel = default)
     {
         store.CheckStillThere();
         using var work = new Reclaim(store, limits ?? new ReclaimLimits(), cancel);
-        return work.Run(binnedUntil);
+        return work.Run(binnedUntil, mayGo ?? (_ => true));
     }
 
     public void Dispose()
@@ -62,12 +65,12 @@ public sealed class Reclaim : IDisposable
         lease.Dispose();
     }
 
-    private ReclaimReport Run(DateTimeOffset binnedUntil)
+    private ReclaimReport Run(DateTimeOffset binnedUntil, Func<string, bool> mayGo)
     {
         var before = store.PackSizes().Values.Sum();
         store.Place.RemoveRemnants(2 * store.Terms.Length);
         ReadSound();
-        var gone = RemoveRecords(binnedUntil);
+        var gone = RemoveRecords(binnedUntil, mayGo);
         Mark();
         var unreadable = new List<string>();
         foreach (var list in LeavingList.Read(store.Place, unreadable)) Settle(list);
@@ -86,14 +89,13 @@ public sealed class Reclaim : IDisposable
             : throw new StoreDamageException($"the record of copy {contents.Damaged[0].CopyId} cannot be read, so it is not known which chunks it needs; run a content check, and remove the record file by hand once the copy is given up");
     }
 
-    private List<string> RemoveRecords(DateTimeOffset until)
+    private List<string> RemoveRecords(DateTimeOffset until, Func<string, bool> mayGo)
     {
         var gone = new List<string>();
-        foreach (var copy in ReadSound().Copies.Where(c => c.Binned <= until && c.Binned != DateTimeOffset.MaxValue))
+        foreach (var copy in ReadSound().Copies.Where(c => c.Binned <= until && mayGo(c.Record.Id)))
         {
             // By the very name that was looked at: one that was taken back meanwhile has another, and stays.
-            store.Place.Delete(copy.File);
-            if (store.ReadRecord(copy.Record.Id) is not null) continue;
+            if (!store.Records.DeleteFile(copy)) continue;
             gone.Add(copy.Record.Id);
             store.Needs.Forget(copy.Record.Id);
         }
@@ -223,6 +225,8 @@ public sealed class Reclaim : IDisposable
     private void CopyLive(WritingSession session, WritingSession.Lane contentLane, string pack)
     {
         var table = store.Index.TableOf(pack) ?? throw new StoreDamageException($"the table of pack {pack} cannot be read; run a content check");
+        // Where nothing is sealed, only the name of the whole pack tells that a block is what was written.
+        if (!store.Keys.Encrypts && !PackProof.IsWhole(store, pack)) throw new StoreDamageException($"pack {pack} is not what was written; run a content check");
         var lane = table.Kind == PackKind.Listings ? session.Listings : contentLane;
         using var reader = new PackReader(store.Place, store.Keys);
         lock (lane)

@@ -28,6 +28,9 @@ public sealed record CheckScope(long? Budget, Func<string, DateTimeOffset?> Last
     /// <summary>Whether damaged packs are only told of: nothing in the store is changed.</summary>
     public bool OnlyLooks { get; init; }
 
+    /// <summary>Whether a copy of this id is known to the caller; a record that cannot be read hurts a copy only then.</summary>
+    public Func<string, bool> IsKnown { get; init; } = _ => true;
+
     public static CheckScope Everything { get; } = new(null, _ => null, DateTimeOffset.UnixEpoch);
 }
 
@@ -41,6 +44,9 @@ public sealed record WholeCopy(string CopyId, DateTimeOffset? ReadSince);
 public sealed record CheckReport(
     long Bytes, long TotalBytes, ImmutableArray<string> Packs, int TotalPacks, ImmutableArray<WholeCopy> Whole, ImmutableArray<PackDamage> Damage, ImmutableArray<CopyDamage> Copies, ImmutableArray<string> Files)
 {
+    /// <summary>Files that lie in the store and are not its own, and notes that cannot be read: they hurt no copy, but somebody should look.</summary>
+    public ImmutableArray<string> Strays { get; init; } = [];
+
     public bool Sound => Damage.Length == 0 && Copies.Length == 0 && Files.Length == 0;
 }
 
@@ -63,6 +69,8 @@ public static class StoreCheck
         var total = packs.Sum(p => p.Size);
         long done = 0;
         var wrong = new ConcurrentBag<(string Pack, string Problem)>();
+        foreach (var file in all)
+            if (store.Index.SizeOf(PackNames.PackOf(file.Name)) is { } size && size != file.Size && !packs.Contains(file)) wrong.Add((PackNames.PackOf(file.Name), $"it has {file.Size} bytes of {size}"));
         foreach (var (pack, problem) in store.Index.Damaged.Where(d => !packs.Exists(p => PackNames.PackOf(p.Name) == d.Key))) wrong.Add((pack, problem));
         // One after the other to whoever is free, the largest first, so that all end together.
         var turns = Partitioner.Create(packs.OrderByDescending(p => p.Size), EnumerablePartitionerOptions.NoBuffering);
@@ -76,21 +84,22 @@ public static class StoreCheck
         var damage = wrong.OrderBy(w => w.Pack, StringComparer.Ordinal).Select(w => scope.OnlyLooks ? Quarantine.Look(store, w.Pack, w.Problem, lost) : Quarantine.SetAside(store, w.Pack, w.Problem)).ToImmutableArray();
         var read = packs.Select(f => PackNames.PackOf(f.Name)).ToHashSet();
         var contents = store.ReadContents();
-        var hurt = contents.Damaged.Select(d => new CopyDamage(d.CopyId, [d.Problem], 1)).ToList();
+        // A record that nobody knows and that the store's key did not sign is no copy of this store.
+        var known = contents.Damaged.ToLookup(d => scope.IsKnown(d.CopyId));
+        var hurt = known[true].Select(d => new CopyDamage(d.CopyId, [d.Problem], 1)).ToList();
         var whole = ImmutableArray.CreateBuilder<WholeCopy>();
-        using var finder = new DamageFinder(store, pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack), lost);
-        DeepStack.Run(() =>
+        using var finder = new DamageFinder(store, pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack), lost, scope.Depth == CheckDepth.Deep);
+        foreach (var copy in contents.Copies)
         {
-            foreach (var copy in contents.Copies)
-            {
-                cancel.ThrowIfCancellationRequested();
-                var found = finder.Walk(copy.Record);
-                if (found.Count > 0) hurt.Add(new CopyDamage(copy.Record.Id, [.. found.Paths], found.Count));
-                else whole.Add(new WholeCopy(copy.Record.Id, found.ReadSince == DateTimeOffset.MinValue ? null : found.ReadSince));
-            }
-            return true;
-        });
-        return new CheckReport(total, all.Sum(f => f.Size), [.. read], all.Count, whole.ToImmutable(), damage, [.. hurt], OtherFiles(store));
+            cancel.ThrowIfCancellationRequested();
+            var found = finder.Walk(copy.Record);
+            if (found.Count > 0) hurt.Add(new CopyDamage(copy.Record.Id, [.. found.Paths], found.Count));
+            else whole.Add(new WholeCopy(copy.Record.Id, found.ReadSince == DateTimeOffset.MinValue ? null : found.ReadSince));
+        }
+        return new CheckReport(total, all.Sum(f => f.Size), [.. read], all.Count, whole.ToImmutable(), damage, [.. hurt], OtherFiles(store))
+        {
+            Strays = [.. known[false].Select(d => $"{d.File}: {d.Problem}, and no copy of this name is known"), .. contents.Unreadable.Where(d => d.IsNote).Select(d => d.Problem), .. Strays(store)],
+        };
     }
 
     /// <summary>Wrapped keys, lists and other files beside packs and records that are not what was written, or that are nobody's.</summary>
@@ -101,6 +110,17 @@ public static class StoreCheck
         LeavingList.Read(store.Place, lists);
         wrong.AddRange(lists.Select(l => $"{l} is not what was written; the next reclaiming removes it"));
         return [.. wrong];
+    }
+
+    private const int MostStrays = 100;
+
+    /// <summary>Files that are none of the store's own, by their names.</summary>
+    private static IEnumerable<string> Strays(PooledStore store)
+    {
+        bool IsIn(string file, string folder, string ending) => file.StartsWith(folder, StringComparison.Ordinal) && file.EndsWith(ending, StringComparison.Ordinal);
+        return store.Place.List("").Select(f => f.Name).Where(f => f != StoreHead.FileName && !PackNames.IsPack(f) && !RecordShelf.IsOwn(f)
+                && !IsIn(f, "wraps/", ".wrap") && !IsIn(f, "leases/", ".lease") && !IsIn(f, "leaving/", ".list") && !IsIn(f, "work/", ".part") && !IsIn(f, "damaged/", ".pack"))
+            .Take(MostStrays).Select(f => $"{f} is none of the store's own files; look what it is, and take it out");
     }
 
     private static List<PlaceFile> Choose(List<PlaceFile> all, CheckScope scope)

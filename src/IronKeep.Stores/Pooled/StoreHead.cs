@@ -6,9 +6,10 @@ namespace IronKeep.Stores.Pooled;
 
 /// <summary>
 /// What a store says of itself in its first file. A reader that does not know a feature refuses the store by the feature's name.
-/// <paramref name="Key"/> is the root key of a store that does not encrypt, else null.
+/// <paramref name="Key"/> is the root key of a store that does not encrypt, else null. <paramref name="Proof"/> shows that the head of an
+/// encrypted store was written by somebody who has its root key (64 hex digits; empty where it does not encrypt).
 /// </summary>
-public sealed record StoreHead(string Format, int Version, string Id, DateTimeOffset Made, string Hash, string Encryption, ImmutableArray<string> Features, byte[]? Key)
+public sealed record StoreHead(string Format, int Version, string Id, DateTimeOffset Made, string Hash, string Encryption, ImmutableArray<string> Features, byte[]? Key, string? Proof = null)
 {
     public const string Encrypted = "aes-256-gcm", NotEncrypted = "none";
     internal const string FileName = "store.head";
@@ -21,8 +22,21 @@ public sealed record StoreHead(string Format, int Version, string Id, DateTimeOf
 
     public bool Encrypts => Encryption == Encrypted;
 
-    internal static StoreHead New(HashKind hash, byte[]? openKey, DateTimeOffset now) =>
-        new(KnownFormat, KnownVersion, Guid.CreateVersion7(now).ToString("n"), now, hash == HashKind.Sha256 ? Sha256 : Blake3, openKey is null ? Encrypted : NotEncrypted, [], openKey);
+    internal static StoreHead New(StoreKeys keys, byte[]? openKey, DateTimeOffset now)
+    {
+        var head = new StoreHead(KnownFormat, KnownVersion, Guid.CreateVersion7(now).ToString("n"), now, keys.Hash == HashKind.Sha256 ? Sha256 : Blake3, openKey is null ? Encrypted : NotEncrypted, [], openKey);
+        return openKey is null ? head with { Proof = head.ProofBy(keys) } : head;
+    }
+
+    /// <summary>Refuses the head of an encrypted store that its root key did not sign.</summary>
+    internal void Prove(StoreKeys keys, string place)
+    {
+        if (Encrypts && Proof != ProofBy(keys))
+            throw new StoreKeyException($"{place}/{FileName} was not written with the key of the store: somebody changed it. Bring it back from another copy of the store, and look who can write there");
+    }
+
+    private string ProofBy(StoreKeys keys) =>
+        keys.Sign(System.Text.Encoding.UTF8.GetBytes($"head {Format} {Version} {Id} {Made.UtcTicks} {Hash} {Encryption} {string.Join(',', Features.IsDefault ? [] : Features)}"));
 
     internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, Json));
 

@@ -28,6 +28,7 @@ public sealed partial class WritingSession : IDisposable
     private readonly ConcurrentBag<Lane> lanes = [];
     private readonly SemaphoreSlim room = new(Outstanding);
     private readonly ConcurrentBag<Task> publishing = [];
+    private readonly ConcurrentBag<int> published = [];
     private Exception? failure;
     private long newBytes, puts;
     private int tablesLeft = FirstTables;
@@ -46,6 +47,9 @@ public sealed partial class WritingSession : IDisposable
 
     /// <summary>Bytes that these chunks take in packs, compressed, so far; those of the last blocks come when they are sealed.</summary>
     public long StoredBytes => lanes.Sum(l => l.StoredBytes);
+
+    /// <summary>The numbers of the packs that were made durable, once all are sealed.</summary>
+    internal int[] PublishedNumbers => [.. published];
 
     /// <summary>The lane of folder listings, which lie in packs of their own. Whoever uses it locks it.</summary>
     public Lane Listings { get; }
@@ -66,10 +70,11 @@ public sealed partial class WritingSession : IDisposable
         return true;
     }
 
-    /// <summary>Seals every lane and writes the record: the commit point. No lane may be used any more.</summary>
-    public void Commit(CopyRecord record)
+    /// <summary>Seals every lane and writes the record, which says besides what it stored: the commit point. No lane may be used any more.</summary>
+    public CopyRecord Commit(CopyRecord record)
     {
         Seal();
+        record = record with { NewBytes = NewBytes, StoredBytes = StoredBytes };
         lease.Prove();
         store.CheckStillThere();
         store.Records.Write(record);
@@ -83,6 +88,7 @@ public sealed partial class WritingSession : IDisposable
             throw;
         }
         if (needs.Known() is { } known) store.Needs.Remember(record.Id, known);
+        return record;
     }
 
     /// <summary>Makes everything that was put durable, without a record: it belongs to copies that are there already.</summary>
@@ -165,7 +171,9 @@ public sealed partial class WritingSession : IDisposable
                 // A mount that was lost leaves an empty folder, which would take packs without a word.
                 store.CheckStillThere();
                 pack.Publish();
-                needs.Note(store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table)));
+                var number = store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table));
+                needs.Note(number);
+                published.Add(number);
                 for (var i = 0; i < pack.Table.Count; i++) unsealed.TryRemove(pack.Table.IdAt(i), out _);
             }
             catch (Exception e)

@@ -32,6 +32,29 @@ internal static unsafe partial class Native
     [LibraryImport("libc", EntryPoint = "openat", SetLastError = true)]
     public static partial int OpenAt(int folder, byte* name, int flags, uint mode);
 
+    /// <summary>struct open_how of openat2(2).</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct OpenHow
+    {
+        public ulong Flags, Mode, Resolve;
+    }
+
+    /// <summary>The number of openat2, the same on every architecture; and: follow no link anywhere, stay below the folder.</summary>
+    public const nint OpenAt2Number = 437;
+    public const ulong NoLinksBelow = 0x02 | 0x04 | 0x08;
+
+    [LibraryImport("libc", EntryPoint = "syscall", SetLastError = true)]
+    public static partial nint SystemCall(nint number, nint folder, byte* name, OpenHow* how, nint size);
+
+    [LibraryImport("libc", EntryPoint = "fallocate", SetLastError = true)]
+    public static partial int Allocate(SafeFileHandle file, int mode, long offset, long length);
+
+    [LibraryImport("libc", EntryPoint = "umask")]
+    public static partial uint SetUmask(uint mask);
+
+    [LibraryImport("libc", EntryPoint = "geteuid")]
+    public static partial uint EffectiveUser();
+
     [LibraryImport("libc", EntryPoint = "statx", SetLastError = true)]
     public static partial int Statx(int folder, byte* name, int flags, uint mask, StatxBuffer* result);
 

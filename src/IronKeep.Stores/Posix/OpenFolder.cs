@@ -24,6 +24,51 @@ public sealed unsafe class OpenFolder : IDisposable
     /// <summary>Opens a folder inside this one; a link in its place is refused.</summary>
     public OpenFolder Enter(ReadOnlySpan<byte> name) => new(Open(Fd, name, Native.Folder | Native.NoFollow, null));
 
+    /// <summary>Opens the folder above; only where nobody else can move the folders on the way.</summary>
+    internal OpenFolder Above() => new(Open(Fd, ".."u8, Native.Folder, null));
+
+    /// <summary>Opens a folder by its relative path below this one; a link anywhere on the way is refused.</summary>
+    public OpenFolder Below(string path) => new(new SafeFileHandle(OpenBelow(path, Native.ReadOnly | Native.Folder, 0), true));
+
+    /// <summary>Opens a file by its relative path below this one for reading; a link anywhere on the way is refused, and a FIFO is not waited for.</summary>
+    public OpenFile FileBelow(string path) => new(OpenBelow(path, Native.ReadOnly | Native.NonBlock, 0));
+
+    /// <summary>Where the open folder really lies, as the kernel names it.</summary>
+    public string RealPath() => new FileInfo(KernelPath).LinkTarget ?? "";
+
+    /// <summary>A path that leads to the open folder itself, whatever is done to its name.</summary>
+    internal string KernelPath => $"/proc/self/fd/{Fd}";
+
+    private int OpenBelow(string path, int flags, uint mode)
+    {
+        const int notThere = 38, notPermitted = 1;
+        flags |= Native.NoFollow | Native.CloseOnExec;
+        fixed (byte* name = Encoding.UTF8.GetBytes(path + "\0"))
+        {
+            var how = new Native.OpenHow { Flags = (ulong)(uint)flags, Mode = mode, Resolve = Native.NoLinksBelow };
+            var fd = Native.SystemCall(Native.OpenAt2Number, Fd, name, &how, sizeof(Native.OpenHow));
+            if (fd >= 0) return (int)fd;
+            if (Marshal.GetLastPInvokeError() is not (notThere or notPermitted)) throw Failed($"cannot open {path}");
+        }
+        // A kernel or a sandbox without that call: step by step.
+        var (at, opened) = (this, (OpenFolder?)null);
+        try
+        {
+            var parts = path.Split('/');
+            foreach (var part in parts[..^1])
+            {
+                var next = at.Enter(Encoding.UTF8.GetBytes(part));
+                opened?.Dispose();
+                at = opened = next;
+            }
+            return OpenAt(at.Fd, Encoding.UTF8.GetBytes(parts[^1]), flags, mode, null);
+        }
+        finally
+        {
+            opened?.Dispose();
+        }
+    }
+
     /// <summary>The names in the folder without "." and "..", sorted by their bytes. Once for each opening: the folder is read to its end.</summary>
     public NameList List()
     {
@@ -177,29 +222,39 @@ public sealed unsafe class OpenFolder : IDisposable
         Call(name, (p, fd) => Native.SetTimesAt(fd, (byte*)p, (long*)address, Native.AtSymlinkNoFollow), "cannot set the times");
     }
 
-    /// <summary>
-    /// Gives an entry of this folder another name in it. Without <paramref name="replace"/> an existing entry of that name is never
-    /// touched: the call fails with <see cref="PosixException.Exists"/>.
-    /// </summary>
-    public void Rename(ReadOnlySpan<byte> from, ReadOnlySpan<byte> to, bool replace)
+    /// <summary>Moves an entry into another folder of the same file system, under a name of its own there. Without <paramref name="replace"/> an existing entry of that name is never touched: the call fails with <see cref="PosixException.Exists"/>.</summary>
+    public void RenameTo(OpenFolder other, ReadOnlySpan<byte> from, ReadOnlySpan<byte> to, bool replace)
     {
         const int notSupported = 22;
-        if (!replace && TryRename(from, to, Native.NoReplace) is var error)
+        var error = TryRename(from, other, to, replace ? 0 : Native.NoReplace);
+        if (error == notSupported && !replace)
         {
-            if (error == 0) return;
-            if (error != notSupported) throw new PosixException(error, "cannot be given its name");
-            // This file system cannot refuse by itself; nobody else works in a folder that is being restored.
-            if (Facts(to) is not null) throw new PosixException(Native.AlreadyExists, "cannot be given its name");
+            // This file system cannot refuse by itself.
+            if (other.Facts(to) is not null) throw new PosixException(Native.AlreadyExists, "cannot be given its name");
+            error = TryRename(from, other, to, 0);
         }
-        if (TryRename(from, to, 0) is not 0 and var failed) throw new PosixException(failed, "cannot be given its name");
+        if (error != 0) throw new PosixException(error, "cannot be given its name");
     }
 
-    private int TryRename(ReadOnlySpan<byte> from, ReadOnlySpan<byte> to, uint flags)
+    private int TryRename(ReadOnlySpan<byte> from, OpenFolder other, ReadOnlySpan<byte> to, uint flags)
     {
         Span<byte> fromText = stackalloc byte[from.Length + 1], toText = stackalloc byte[to.Length + 1];
         fixed (byte* old = Terminated(from, fromText), name = Terminated(to, toText))
-            return Native.RenameAt(Fd, old, Fd, name, flags) == 0 ? 0 : Marshal.GetLastPInvokeError();
+            return Native.RenameAt(Fd, old, other.Fd, name, flags) == 0 ? 0 : Marshal.GetLastPInvokeError();
     }
+
+    /// <summary>Removes an empty folder; one that is gone is no error.</summary>
+    public void RemoveFolder(ReadOnlySpan<byte> name)
+    {
+        const int removeFolder = 0x200;
+        Span<byte> text = stackalloc byte[name.Length + 1];
+        fixed (byte* pointer = Terminated(name, text))
+            if (Native.UnlinkAt(Fd, pointer, removeFolder) != 0 && Marshal.GetLastPInvokeError() is not 2 and var error) throw new PosixException(error, "cannot be removed");
+    }
+
+    /// <summary>Makes a new file for writing, for its owner alone; an existing entry is never touched, a link never followed.</summary>
+    internal SafeFileHandle NewFile(ReadOnlySpan<byte> name) =>
+        new(OpenAt(Fd, name, Native.WriteOnly | Native.Create | Native.Exclusive | Native.NoFollow, 0b110_000_000, null), true);
 
     /// <summary>Removes an entry that is not a folder; one that is gone is no error.</summary>
     public void Remove(ReadOnlySpan<byte> name)

@@ -5,6 +5,9 @@ public sealed class PosixException(int error, string what) : IOException($"{what
 {
     public int Error { get; } = error;
 
+    /// <summary>ENOENT: there is nothing of that name.</summary>
+    public const int Missing = 2;
+
     public bool NotFound => Error is 2 or 20;
     public bool AccessDenied => Error is 1 or 13;
     public bool Exists => Error == 17;

@@ -1,95 +1,113 @@
+using System.Text;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Restores;
 
-/// <summary>Makes files, links, FIFOs and devices: one worker's own, with a passing name of its own.</summary>
-internal sealed class EntryWriter(ChunkReader reader, OpenFolder root, RestoreNotes notes, LinkedFiles linked, ExistingRule existing, CancellationToken cancel)
+/// <summary>
+/// Makes files, links, FIFOs and devices, one worker's own: each is made and finished where nobody else can enter, then put in its place.
+/// </summary>
+internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandles handles, RestoreNotes notes, LinkedFiles linked, ExistingRule existing, CancellationToken cancel)
 {
     private const int MostNamesBeside = 1000;
-    private readonly byte[] passing = System.Text.Encoding.ASCII.GetBytes($".ironkeep-restoring-{Guid.NewGuid():N}");
 
     public void Make(RestoreFolder folder, TreeEntry entry)
     {
-        if (entry.Links <= 1)
+        var into = handles.Take(folder);
+        try
         {
-            New(folder, entry);
-            return;
+            if (entry.Links <= 1) New(folder, into, entry, null);
+            else Linked(folder, into, entry);
         }
-        // Whoever comes first makes the file; who comes for another of its names meanwhile waits.
-        var first = linked.Of(entry);
-        lock (first)
+        finally
         {
-            if (first.Folder is null || !Link(first, folder, entry))
-            {
-                if (New(folder, entry)) (first.Folder, first.Name) = (folder, entry.Name);
-            }
+            handles.Give(folder);
         }
     }
 
-    private bool Link(LinkedFiles.FirstName first, RestoreFolder folder, TreeEntry entry)
+    private void Linked(RestoreFolder folder, OpenFolder into, TreeEntry entry)
     {
-        var opened = new List<OpenFolder>();
+        // Whoever comes first makes the file; who comes for another of its names meanwhile waits.
+        var kept = linked.Of(entry);
+        lock (kept)
+        {
+            if (kept.Name is null || !Link(folder, into, entry, kept.Name)) New(folder, into, entry, kept);
+        }
+    }
+
+    private bool Link(RestoreFolder folder, OpenFolder into, TreeEntry entry, byte[] kept)
+    {
+        var passing = staging.NewName();
         try
         {
-            var at = root;
-            foreach (var name in first.Folder!.Names())
-            {
-                at = at.Enter(name);
-                opened.Add(at);
-            }
-            folder.Handle.LinkTo(at, first.Name, passing);
-            Place(folder, entry);
-            notes.Link();
-            return true;
+            staging.Folder.LinkTo(staging.Folder, kept, passing);
         }
-        catch (PosixException e) when (e.NotFound || e.NotSupported || e.AccessDenied)
+        catch (PosixException e) when (e.NotFound || e.NotSupported || e.AccessDenied || e.Error == TooManyLinks)
         {
             // A file system without hard links gets a file of its own.
             return false;
         }
-        finally
-        {
-            foreach (var each in opened) each.Dispose();
-        }
+        Place(folder, into, passing, entry);
+        notes.Link();
+        return true;
     }
 
-    /// <summary>True when it stands under its own name.</summary>
-    private bool New(RestoreFolder folder, TreeEntry entry)
+    private const int TooManyLinks = 31;
+
+    private void New(RestoreFolder folder, OpenFolder into, TreeEntry entry, LinkedFiles.Kept? kept)
     {
-        var handle = folder.Handle;
-        bool own;
+        // In a folder that is new itself nobody else can be: it gets its name at once.
+        var direct = folder.Staged && kept is null;
+        var (at, name) = direct ? (into, entry.Name) : (staging.Folder, staging.NewName());
         try
         {
-            if (entry.Kind == EntryKind.File) File(folder, entry);
+            if (entry.Kind == EntryKind.File) File(folder, at, name, entry);
             else
             {
-                if (entry.Kind == EntryKind.Symlink) handle.MakeLink(passing, entry.LinkTarget);
-                else if (entry.Kind == EntryKind.Fifo) handle.MakeFifo(passing);
-                else handle.MakeDevice(passing, entry.Kind == EntryKind.BlockDevice, entry.Node);
-                notes.Owner(() => handle.SetOwner(passing, entry.User, entry.Group), () => folder.PathOf(entry));
-                foreach (var attribute in entry.Attributes) notes.Attribute(() => handle.SetAttribute(passing, attribute), attribute, () => folder.PathOf(entry));
+                if (entry.Kind == EntryKind.Symlink) at.MakeLink(name, entry.LinkTarget);
+                else if (entry.Kind == EntryKind.Fifo) at.MakeFifo(name);
+                else at.MakeDevice(name, entry.Kind == EntryKind.BlockDevice, entry.Node);
+                notes.Owner(() => at.SetOwner(name, entry.User, entry.Group), () => folder.PathOf(entry));
+                foreach (var attribute in entry.Attributes) notes.Attribute(() => at.SetAttribute(name, attribute), attribute, () => folder.PathOf(entry));
                 // Giving a file away clears setuid and setgid, so the mode follows the owner.
-                if (entry.Kind != EntryKind.Symlink) handle.SetMode(passing, entry.Mode);
-                handle.SetModified(passing, entry.Modified);
+                if (entry.Kind != EntryKind.Symlink) at.SetMode(name, entry.Mode);
+                at.SetModified(name, entry.Modified);
             }
-            own = Place(folder, entry);
+        }
+        catch (PosixException e) when (e.Exists)
+        {
+            throw;
         }
         catch
         {
-            handle.Remove(passing);
+            at.Remove(name);
             throw;
         }
+        if (kept is not null) Keep(kept, name);
+        if (!direct) Place(folder, into, name, entry);
         if (entry.Kind == EntryKind.Symlink) notes.Link();
-        if (entry.Kind != EntryKind.File) return own;
-        notes.File(entry.Size);
-        return own;
+        if (entry.Kind == EntryKind.File) notes.File(entry.Size);
     }
 
-    private void File(RestoreFolder folder, TreeEntry entry)
+    /// <summary>Keeps another name of a file in the staging folder, for the names of it that are to come.</summary>
+    private void Keep(LinkedFiles.Kept kept, byte[] name)
     {
-        using var file = folder.Handle.CreateFile(passing);
+        var another = staging.NewName();
+        try
+        {
+            staging.Folder.LinkTo(staging.Folder, name, another);
+            kept.Name = another;
+        }
+        catch (PosixException e) when (e.NotSupported || e.AccessDenied || e.Error == TooManyLinks)
+        {
+            // A file system without hard links.
+        }
+    }
+
+    private void File(RestoreFolder folder, OpenFolder at, byte[] name, TreeEntry entry)
+    {
+        using var file = at.CreateFile(name);
         FileBytes.Each(reader, entry, file.Write, cancel);
         if (entry.Extents is not null) file.SetSize(entry.Size);
         notes.Owner(() => file.SetOwner(entry.User, entry.Group), () => folder.PathOf(entry));
@@ -98,32 +116,43 @@ internal sealed class EntryWriter(ChunkReader reader, OpenFolder root, RestoreNo
         file.SetModified(entry.Modified);
     }
 
-    private bool Place(RestoreFolder folder, TreeEntry entry)
+    /// <summary>Gives a finished entry of the staging folder its place.</summary>
+    private void Place(RestoreFolder folder, OpenFolder into, byte[] staged, TreeEntry entry)
     {
-        var handle = folder.Handle;
-        var there = existing != ExistingRule.Keep && handle.Facts(entry.Name) is not null;
-        if (existing == ExistingRule.Overwrite && there)
+        try
         {
-            handle.Rename(passing, entry.Name, replace: true);
-            notes.Overwritten();
-            return true;
+            var there = existing != ExistingRule.Keep && into.Facts(entry.Name) is not null;
+            if (existing == ExistingRule.Overwrite && there)
+            {
+                staging.Folder.RenameTo(into, staged, entry.Name, replace: true);
+                notes.Overwritten();
+                // Two names of one file: renaming one over the other does nothing, by POSIX.
+                staging.Folder.Remove(staged);
+                return;
+            }
+            for (var i = 0; i < MostNamesBeside; i++)
+            {
+                try
+                {
+                    staging.Folder.RenameTo(into, staged, Beside(entry.Name, i), replace: false);
+                    if (i > 0) notes.Beside();
+                    return;
+                }
+                catch (PosixException e) when (e.Exists && existing == ExistingRule.Beside)
+                {
+                    // The next name.
+                }
+            }
+            notes.Report(folder.PathOf(entry), $"{MostNamesBeside} restored ones lie beside it already; move some away");
+            staging.Folder.Remove(staged);
         }
-        var name = entry.Name;
-        for (var i = 1; i <= MostNamesBeside; i++)
+        catch
         {
-            try
-            {
-                handle.Rename(passing, name, replace: false);
-                if (i > 1) notes.Beside();
-                return i == 1;
-            }
-            catch (PosixException e) when (e.Exists && existing == ExistingRule.Beside)
-            {
-                name = [.. entry.Name, .. System.Text.Encoding.ASCII.GetBytes(i == 1 ? ".restored" : $".restored-{i}")];
-            }
+            staging.Folder.Remove(staged);
+            throw;
         }
-        notes.Report(folder.PathOf(entry), $"{MostNamesBeside} restored ones lie beside it already; move some away");
-        handle.Remove(passing);
-        return false;
     }
+
+    /// <summary>The name of an entry that is put beside another: the i-th that is tried, the first being its own.</summary>
+    public static byte[] Beside(byte[] name, int i) => i == 0 ? name : [.. name, .. Encoding.ASCII.GetBytes(i == 1 ? ".restored" : $".restored-{i}")];
 }

@@ -12,6 +12,9 @@ internal sealed class RestoreNotes(Action<long, long>? progress)
     private readonly ConcurrentDictionary<string, byte> saidOnce = new();
     private long files, folders, links, bytes, overwritten, beside;
 
+    /// <summary>Files and links made so far.</summary>
+    public long Made => Interlocked.Read(ref files) + Interlocked.Read(ref links);
+
     public void Folder() => Interlocked.Increment(ref folders);
     public void Link() => Interlocked.Increment(ref links);
     public void Overwritten() => Interlocked.Increment(ref overwritten);

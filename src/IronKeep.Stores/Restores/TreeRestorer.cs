@@ -8,67 +8,61 @@ using IronKeep.Stores.Trees;
 namespace IronKeep.Stores.Restores;
 
 /// <summary>
-/// Writes entries of a copy below a folder: contents, holes, modes, owners, times, links, extended attributes. One worker a core; an
-/// entry is made under a passing name and gets its own when it is whole, so that nothing half-restored stands under a real name. Never
-/// follows a link that lies in the way. What could not be done is in the report; the rest is done.
+/// Writes entries of a copy below a folder: contents, holes, modes, owners, times, links, extended attributes. One worker a core. Entries,
+/// and whole folders that are new, are made in a folder that nobody else can enter and get their place when they are finished, so that
+/// nothing half-restored stands under a real name and nobody can put anything in the way. Never follows a link. What could not be done is
+/// in the report; the rest is done.
 /// </summary>
-public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress = null, ExistingRule existing = ExistingRule.Keep) : IDisposable
+public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress = null, ExistingRule existing = ExistingRule.Keep, ForbiddenFolders? forbidden = null) : IDisposable
 {
     private readonly RestoreNotes notes = new(progress);
     private readonly LinkedFiles linked = new();
     private readonly Stack<Step> open = new();
     private readonly Lock gate = new();
     private readonly SemaphoreSlim ready = new(0);
-    private OpenFolder root = null!;
+    private readonly HashSet<RestoreFolder> unplaced = [];
+    private Staging staging = null!;
+    private OpenHandles handles = null!;
     private CancellationToken cancel;
     private Exception? failure;
+    private long most = long.MaxValue;
     private int unfinished;
 
-    /// <summary>A piece of work: a part of a folder's listing, or one entry in it, on the way to what <paramref name="Below"/> names.</summary>
-    private readonly record struct Step(RestoreFolder Folder, ChunkId Listing, TreeEntry? Entry, TreeEntry[]? Below);
+    /// <summary>A piece of work: a part of a folder's listing, or one entry in it with what is wanted of it.</summary>
+    private readonly record struct Step(RestoreFolder Folder, ChunkId Listing, Wanted? One);
 
     /// <summary>
     /// Restores the entries at the given paths (all when there are none) below <paramref name="target"/>, which is made when
-    /// missing, keeping their paths from "/". A path that the copy does not hold is reported as a problem.
+    /// missing, keeping their paths from "/". A path that the copy does not hold is reported as a problem. A target in a forbidden folder is
+    /// an <see cref="IOException"/>.
     /// </summary>
     public RestoreReport Restore(CopyRecord record, IReadOnlyList<string> paths, string target, CancellationToken cancellation = default)
     {
         cancel = cancellation;
-        Directory.CreateDirectory(target);
-        using (root = OpenFolder.AtPath(target))
+        using var opened = TargetFolder.Open(target, forbidden);
+        var wanted = Wanted.Of(store, record, paths, notes);
+        if (!wanted.All && !wanted.Below.Any()) return notes.ToReport();
+        // A copy cannot hold more than it says: one that does was made to fill the disk.
+        if (wanted.All) most = record.Items;
+        var top = new RestoreFolder(null, null, false, false, null) { Handle = opened, Uses = 1 };
+        using (staging = Staging.In(opened, notes))
+        using (handles = new OpenHandles(top, staging))
         {
-            var top = new RestoreFolder(null, null, root, false);
-            if (paths.Count == 0) Listing(top, TreeWalk.RootOf(record));
-            foreach (var path in paths) OnePath(top, record, path);
-            Work();
+            try
+            {
+                Into(top, wanted);
+                Work();
+            }
+            finally
+            {
+                // What was begun and not finished, because something failed, gets its place as it is: for its owner alone.
+                foreach (var folder in unplaced.ToList()) Try(folder, () => Place(folder));
+            }
         }
         return notes.ToReport();
     }
 
     public void Dispose() => ready.Dispose();
-
-    private void OnePath(RestoreFolder top, CopyRecord record, string path)
-    {
-        var names = NameText.ReadPath(path);
-        if (names is null)
-        {
-            notes.Report(path, "the path cannot be read: a backslash must be doubled or begin \\xNN");
-            return;
-        }
-        // The folders above come along with their attributes; their other entries stay behind.
-        var chain = new List<TreeEntry>();
-        for (var depth = 1; depth <= names.Count; depth++)
-        {
-            if (TreeWalk.Find(store, record, names[..depth]) is not { } entry)
-            {
-                notes.Report(path, "the copy holds no such file or folder");
-                return;
-            }
-            chain.Add(entry);
-        }
-        if (chain.Count == 0) Listing(top, TreeWalk.RootOf(record));
-        else Push([new Step(top, default, chain[0], [.. chain[1..]])]);
-    }
 
     private void Work()
     {
@@ -82,7 +76,7 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
     private void Worker()
     {
         using var reader = store.NewTreeReader();
-        var writer = new EntryWriter(reader, root, notes, linked, existing, cancel);
+        var writer = new EntryWriter(reader, staging, handles, notes, linked, existing, cancel);
         while (true)
         {
             ready.Wait();
@@ -104,9 +98,9 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
 
     private void Do(Step step, ChunkReader reader, EntryWriter writer)
     {
-        if (step.Entry is { } one)
+        if (step.One is { } one)
         {
-            Entry(step.Folder, one, step.Below, writer);
+            Entry(step.Folder, one.Entry, one, writer);
             return;
         }
         List<TreeEntry> entries;
@@ -126,14 +120,15 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         }
     }
 
-    private void Entry(RestoreFolder folder, TreeEntry entry, TreeEntry[]? below, EntryWriter writer)
+    private void Entry(RestoreFolder folder, TreeEntry entry, Wanted? wanted, EntryWriter writer)
     {
+        if (notes.Made > most) throw new StoreDamageException($"the copy holds more entries than the {most} that its record names; it is not what was written");
         try
         {
-            if (entry.Kind == EntryKind.Folder && below is null) Push([new Step(folder, default, entry, [])]);
-            else if (entry.Kind == EntryKind.Folder) Folder(folder, entry, below!);
+            if (entry.Kind == EntryKind.Folder && wanted is null) Push([new Step(folder, default, Wanted.Everything(entry))]);
+            else if (entry.Kind == EntryKind.Folder) Folder(folder, entry, wanted!);
             else if (entry.Kind == EntryKind.Socket) notes.Report(folder.PathOf(entry), "sockets are not restored; the program that listens makes it anew");
-            else if (existing == ExistingRule.Keep && folder.Handle.Facts(entry.Name) is not null) ReportExisting(folder, entry);
+            else if (existing == ExistingRule.Keep && !folder.Staged && IsThere(folder, entry)) ReportExisting(folder, entry);
             else writer.Make(folder, entry);
         }
         catch (PosixException e) when (e.Exists)
@@ -151,42 +146,93 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         }
     }
 
-    /// <summary>Makes or shares a folder; then everything in it is to be done, or only what leads to a wanted entry.</summary>
-    private void Folder(RestoreFolder above, TreeEntry entry, TreeEntry[] below)
+    private bool IsThere(RestoreFolder folder, TreeEntry entry)
     {
-        var made = true;
+        var into = handles.Take(folder);
         try
         {
-            above.Handle.MakeFolder(entry.Name);
-            notes.Folder();
+            return into.Facts(entry.Name) is not null;
         }
-        catch (PosixException e) when (e.Exists)
+        finally
         {
-            // Two wanted paths can share folders; one that somebody else made keeps its attributes.
-            made = false;
+            handles.Give(folder);
         }
+    }
+
+    /// <summary>Makes or shares a folder; then everything in it is to be done, or only what is wanted.</summary>
+    private void Folder(RestoreFolder above, TreeEntry entry, Wanted wanted)
+    {
         above.Expect();
         RestoreFolder folder;
         try
         {
-            folder = new RestoreFolder(above, entry, above.Handle.Enter(entry.Name), made || existing == ExistingRule.Overwrite);
+            var into = handles.Take(above);
+            try
+            {
+                folder = Opened(above, into, entry);
+            }
+            finally
+            {
+                handles.Give(above);
+            }
         }
         catch
         {
             Release(above);
             throw;
         }
-        if (below.Length == 0) Listing(folder, entry);
-        else Push([new Step(folder, default, below[0], below[1..])]);
+        Into(folder, wanted);
         Release(folder);
     }
 
-    private void Listing(RestoreFolder folder, TreeEntry entry)
+    private RestoreFolder Opened(RestoreFolder above, OpenFolder into, TreeEntry entry)
     {
+        RestoreFolder folder;
+        OpenFolder opened;
+        if (above.Staged)
+        {
+            into.MakeFolder(entry.Name);
+            opened = into.Enter(entry.Name);
+            folder = new RestoreFolder(above, entry, true, true, null);
+            notes.Folder();
+        }
+        else if (into.Facts(entry.Name) is { } there)
+        {
+            // One that somebody else made is shared, and keeps its attributes unless everything is to be overwritten.
+            if (there.Kind != EntryKind.Folder) throw new IOException("something that is no folder stands in its place; restore to an empty folder");
+            opened = into.Enter(entry.Name);
+            if (forbidden?.Reason(opened.RealPath()) is { } why)
+            {
+                opened.Dispose();
+                throw new IOException($"nothing is restored there: {why}");
+            }
+            folder = new RestoreFolder(above, entry, existing == ExistingRule.Overwrite, false, null);
+        }
+        else
+        {
+            var name = staging.NewName();
+            staging.Folder.MakeFolder(name);
+            opened = staging.Folder.Enter(name);
+            folder = new RestoreFolder(above, entry, true, true, name);
+            lock (gate) unplaced.Add(folder);
+            notes.Folder();
+        }
+        handles.Adopt(folder, opened);
+        handles.Give(folder);
+        return folder;
+    }
+
+    private void Into(RestoreFolder folder, Wanted wanted)
+    {
+        if (!wanted.All)
+        {
+            Push([.. wanted.Below.Select(w => new Step(folder, default, w.All && w.Entry.Kind == EntryKind.Folder ? Wanted.Everything(w.Entry) : w))]);
+            return;
+        }
         try
         {
             using var reader = store.NewReader();
-            Push([.. reader.Ids(entry.Content).Select(id => new Step(folder, id, null, null)).Reverse()]);
+            Push([.. reader.ListingIds(wanted.Entry.Content).Select(id => new Step(folder, id, null)).Reverse()]);
         }
         catch (StoreDamageException e)
         {
@@ -214,24 +260,71 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
     {
         for (var at = folder; at?.Above is not null && at.Release(); at = at.Above)
         {
-            try
-            {
-                if (at.TakesAttributes && failure is null) Attributes(at);
-            }
-            catch (IOException e)
-            {
-                notes.Report(at.Path, e.Message);
-            }
-            at.Handle.Dispose();
+            if (failure is not null) continue;
+            var done = at;
+            Try(done, () => Finish(done));
         }
     }
 
-    private void Attributes(RestoreFolder folder)
+    private void Finish(RestoreFolder folder)
     {
         var entry = folder.Entry!;
-        notes.Owner(() => folder.Handle.SetOwner(entry.User, entry.Group), () => folder.Path);
-        foreach (var attribute in entry.Attributes) notes.Attribute(() => folder.Handle.SetAttribute(attribute), attribute, () => folder.Path);
-        folder.Handle.SetModeAndModified(entry.Mode, entry.Modified);
+        var handle = handles.Take(folder);
+        try
+        {
+            if (folder.TakesAttributes)
+            {
+                notes.Owner(() => handle.SetOwner(entry.User, entry.Group), () => folder.Path);
+                foreach (var attribute in entry.Attributes) notes.Attribute(() => handle.SetAttribute(attribute), attribute, () => folder.Path);
+            }
+            // Its place before its mode: without the right to write, its owner could not move it. Both go by the open folder.
+            if (folder.StagedAs is not null) Place(folder);
+            if (folder.TakesAttributes) handle.SetModeAndModified(entry.Mode, entry.Modified);
+        }
+        finally
+        {
+            handles.Close(folder);
+        }
+    }
+
+    /// <summary>Moves a folder that is new out of the staging folder; where something of its name came into being meanwhile, beside it.</summary>
+    private void Place(RestoreFolder folder)
+    {
+        lock (gate)
+            if (!unplaced.Remove(folder)) return;
+        var into = handles.Take(folder.Above!);
+        try
+        {
+            for (var i = 0; ; i++)
+            {
+                try
+                {
+                    staging.Folder.RenameTo(into, folder.StagedAs!, EntryWriter.Beside(folder.Entry!.Name, i), replace: false);
+                    if (i > 0) notes.Report(folder.Path, $"something of this name came into being meanwhile; what was restored lies beside it, with .restored at the end of its name");
+                    return;
+                }
+                catch (PosixException e) when (e.Exists && i < 1000)
+                {
+                    // The next name.
+                }
+            }
+        }
+        finally
+        {
+            handles.Give(folder.Above!);
+        }
+    }
+
+    private void Try(RestoreFolder folder, Action action)
+    {
+        try
+        {
+            action();
+        }
+        catch (IOException e)
+        {
+            notes.Report(folder.Path, e.Message);
+        }
     }
 
     private void ReportExisting(RestoreFolder folder, TreeEntry entry) =>

@@ -20,6 +20,7 @@ public static class EntryRecord
     public const int MostAttributeBytes = 512 * 1024;
 
     private const int LengthSize = 4;
+    private const uint MostNanoseconds = 999_999_999;
     private const int NameAt = HeaderSize + 8 + 2;
 
     /// <summary>The header that a record of such a file would have.</summary>
@@ -27,7 +28,7 @@ public static class EntryRecord
         WriteHeader(to, facts.Kind, facts.Mode, facts.User, facts.Group, facts.Links, facts.Modified, facts.Changed, facts.Inode, facts.Size);
 
     /// <summary>The record that begins here: its bytes without the length in front. Anything out of order is a <see cref="StoreDamageException"/>.</summary>
-    public static ReadOnlySpan<byte> Take(ref ReadOnlySpan<byte> from)
+    public static ReadOnlySpan<byte> Take(scoped ref ReadOnlySpan<byte> from)
     {
         if (from.Length < LengthSize) throw Damaged();
         var length = BinaryPrimitives.ReadUInt32LittleEndian(from);
@@ -120,13 +121,18 @@ public static class EntryRecord
         var target = TakeBytes(ref from).ToArray();
         var attributes = TakeAttributes(ref from);
         var size = SizeOf(record);
+        if (size < 0 || items < 0) throw Damaged();
         var extents = TakeExtents(ref from, size);
+        if (BinaryPrimitives.ReadUInt32LittleEndian(record[24..]) > MostNanoseconds || BinaryPrimitives.ReadUInt32LittleEndian(record[28..]) > MostNanoseconds) throw Damaged();
         return new TreeEntry(
             kind, name.ToArray(), BinaryPrimitives.ReadUInt16LittleEndian(record[2..]) & 0xFFFu, BinaryPrimitives.ReadUInt32LittleEndian(record[4..]), BinaryPrimitives.ReadUInt32LittleEndian(record[8..]),
             BinaryPrimitives.ReadUInt32LittleEndian(record[12..]), new FileTime(BinaryPrimitives.ReadInt64LittleEndian(record[16..]), BinaryPrimitives.ReadUInt32LittleEndian(record[24..])),
             new FileTime(BinaryPrimitives.ReadInt64LittleEndian(record[32..]), BinaryPrimitives.ReadUInt32LittleEndian(record[28..])), BinaryPrimitives.ReadUInt64LittleEndian(record[40..]),
             BinaryPrimitives.ReadUInt64LittleEndian(record[HeaderSize..]), size, content, items, owner, group, node, target, attributes, extents);
     }
+
+    /// <summary>Throws a <see cref="StoreDamageException"/> for a record that a restore would refuse.</summary>
+    public static void Check(ReadOnlySpan<byte> record) => _ = Read(record);
 
     /// <summary>A name that can stand in one folder: not empty, not "." or "..", without '/' and null.</summary>
     public static bool IsSafeName(ReadOnlySpan<byte> name) =>

@@ -11,7 +11,8 @@ public static class FileBytes
     /// <summary>Gives the pieces in their order. Damage is a <see cref="StoreDamageException"/>.</summary>
     public static void Each(ChunkReader reader, TreeEntry file, Piece give, CancellationToken cancel)
     {
-        var stretches = file.Extents is { } found ? found.AsSpan() : [new Extent(0, long.MaxValue)];
+        // What the listing says of the size is proven by the bytes: neither more of them nor fewer.
+        var stretches = file.Extents is { } found ? found.AsSpan() : file.Size > 0 ? [new Extent(0, file.Size)] : [];
         var stretch = 0;
         long inside = 0;
         foreach (var id in reader.Ids(file.Content))
@@ -26,6 +27,10 @@ public static class FileBytes
                 inside += length;
                 if (inside == stretches[stretch].Length) (stretch, inside) = (stretch + 1, 0);
             }
+            if (content.Length > 0) throw Other(file);
         }
+        if (stretch < stretches.Length) throw Other(file);
     }
+
+    private static StoreDamageException Other(TreeEntry file) => new($"the content is not of the {file.Size} bytes that the folder's listing names");
 }

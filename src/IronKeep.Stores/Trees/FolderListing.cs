@@ -40,6 +40,21 @@ public static class FolderListing
     }
 }
 
+/// <summary>
+/// Holds that the names of a listing ascend, chunk after chunk. A listing that repeats itself, which a stranger can make a few bytes name
+/// millions of times, is so found out at its second entry.
+/// </summary>
+internal sealed class ListingOrder
+{
+    private byte[]? last;
+
+    public void Next(byte[] name)
+    {
+        if (last is not null && last.AsSpan().SequenceCompareTo(name) >= 0) throw new StoreDamageException("a folder's listing is not in the order of its names");
+        last = name;
+    }
+}
+
 /// <summary>Orders names as unsigned bytes, the order of memcmp.</summary>
 public sealed class ByteOrder : IComparer<byte[]>, IEqualityComparer<byte[]>
 {
