@@ -18,7 +18,9 @@ public sealed record AlertAnswer(
     DateTimeOffset? AcknowledgedAt,
     DateTimeOffset? ClosedAt,
     long? RunId,
-    IReadOnlyList<string> Affected);
+    IReadOnlyList<string> Affected,
+    string? ClosedBy,
+    string? ClosedReason);
 
 /// <summary>
 /// What needs a person, and the sums of the last night. From and to (UTC) are the cuts: noon to noon in the charter's zone.
@@ -37,4 +39,12 @@ public sealed record DutyAnswer(
     IReadOnlyList<DutyJobRow> Board);
 
 /// <summary>One job's row of the night board, oldest night first.</summary>
-public sealed record DutyJobRow(string Job, string Machine, bool Watched, IReadOnlyList<NightCell> Nights, DateTimeOffset? NewestGoodCopy, bool Stale);
+public sealed record DutyJobRow(string Job, string Machine, bool Watched, IReadOnlyList<NightCell> Nights, DateTimeOffset? NewestGoodCopy, bool Stale, PauseAnswer? Pause);
+
+/// <summary>Why an alert that nothing else will close can be closed.</summary>
+public sealed record AlertCloseRequest(string Reason);
+
+/// <summary>A new name for the service's machine, and the one that it had.</summary>
+public sealed record RenameRequest(string Name);
+
+public sealed record RenameAnswer(string Before, string Name);

@@ -10,7 +10,11 @@ public sealed record CharterAnswer(long Revision, DateTimeOffset? AppliedAt, str
 public sealed record MistakeAnswer(int Line, int Column, string About, string Message);
 
 /// <summary>What a check found; well when there are no mistakes.</summary>
-public sealed record CharterCheckAnswer(bool Well, IReadOnlyList<MistakeAnswer> Mistakes);
+public sealed record CharterCheckAnswer(bool Well, IReadOnlyList<MistakeAnswer> Mistakes)
+{
+    /// <summary>What is no mistake and should be looked at all the same: a source that is not there, say.</summary>
+    public required IReadOnlyList<MistakeAnswer> Notes { get; init; }
+}
 
 /// <summary>One field that differs; null where it is absent.</summary>
 public sealed record FieldChangeAnswer(string Field, string? Before, string? After);
@@ -18,5 +22,8 @@ public sealed record FieldChangeAnswer(string Field, string? Before, string? Aft
 /// <summary>One object that differs. Change is added, removed or changed.</summary>
 public sealed record CharterChangeAnswer(string Change, string Object, string Name, IReadOnlyList<FieldChangeAnswer> Fields);
 
-/// <summary>What a charter changes against the one in force; the revision is the one compared with, or the new one after applying.</summary>
-public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes);
+/// <summary>
+/// What a charter changes against the one in force; the revision is the one compared with, or the new one after applying. Consequences say what it
+/// means for copies that are there; where there are any, applying asks for confirm=true.
+/// </summary>
+public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes, IReadOnlyList<string> Consequences);

@@ -54,4 +54,4 @@ public sealed record RunFiguresAnswer(
 public sealed record RunLogLine(DateTimeOffset At, string Severity, string Text);
 
 /// <summary>A run's log from a position on; the next position to ask for.</summary>
-public sealed record RunLogAnswer(IReadOnlyList<RunLogLine> Lines, int Next);
+public sealed record RunLogAnswer(IReadOnlyList<RunLogLine> Lines, int Next, bool More);

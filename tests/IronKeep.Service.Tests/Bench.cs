@@ -103,7 +103,7 @@ internal sealed class Bench : IAsyncDisposable
             {more}
         """;
 
-    public async Task ApplyAsync(string yaml) => await SendAsync<CharterDiffAnswer>(HttpMethod.Put, "charter", new CharterText(yaml));
+    public async Task ApplyAsync(string yaml) => await SendAsync<CharterDiffAnswer>(HttpMethod.Put, "charter?confirm=true", new CharterText(yaml));
 
     public Task<T> GetAsync<T>(string path) => SendAsync<T>(HttpMethod.Get, path);
 

@@ -70,7 +70,7 @@ public sealed class HealingTests
         Assert.Equal(0, (await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("old", elsewhere.StoreFolder, key))).Learned);
         // Taken out and attached under another name, its copies are found there.
         var there = await bench.GetAsync<DefinitionAnswer>("definitions/store/old");
-        using (var remove = new HttpRequestMessage(HttpMethod.Delete, "/api/v1/definitions/store/old") { Headers = { { "If-Match", there.Tag } } })
+        using (var remove = new HttpRequestMessage(HttpMethod.Delete, "/api/v1/definitions/store/old?confirm=true") { Headers = { { "If-Match", there.Tag } } })
             Assert.True((await bench.Http.SendAsync(remove)).IsSuccessStatusCode);
         var renamed = await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("veteran", elsewhere.StoreFolder, key));
         Assert.Equal((0, 2), (renamed.Learned, renamed.Store.Copies));

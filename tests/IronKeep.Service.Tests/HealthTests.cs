@@ -81,7 +81,7 @@ public sealed class HealthTests
         }).Message);
         await bench.RestartAsync(() =>
         {
-            foreach (var part in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.db*")) File.Delete(part);
+            foreach (var part in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.*")) File.Delete(part);
         });
         await bench.ApplyAsync(charter);
         Assert.Single(await bench.CopiesAsync());

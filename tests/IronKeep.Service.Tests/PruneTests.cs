@@ -136,7 +136,11 @@ public sealed class PruneTests
         await using var bench = await Bench.StartAsync();
         await CopiesAsync(bench, 4, "newest 3");
         await bench.ApplyAsync("charter: 1");
-        await using (var db = await DbAsync(bench)) await db.Copies.ExecuteDeleteAsync();
+        await using (var db = await DbAsync(bench))
+        {
+            await db.Copies.ExecuteDeleteAsync();
+            await db.Runs.ExecuteDeleteAsync();
+        }
         await bench.ApplyAsync(bench.Charter(keep: "newest 3"));
         var plan = await PlanAsync(bench);
         Assert.Equal(1, plan.Counts["expire"]);

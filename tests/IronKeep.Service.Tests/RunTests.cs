@@ -188,7 +188,7 @@ public sealed class RunTests
     public void A_run_that_has_just_ended_is_left_alone_by_who_would_stop_it()
     {
         var log = Path.GetTempFileName();
-        var live = new LiveRun(new Run { Machine = "heron", Cause = "mira" }, new RunLogFile(log, TimeProvider.System), TimeProvider.System, default);
+        var live = new LiveRun(new Run { Machine = "heron", Cause = "mira" }, new RunLogFile(log, TimeProvider.System, Microsoft.Extensions.Logging.Abstractions.NullLogger.Instance), TimeProvider.System, default);
         live.Dispose();
         live.TimeOut();
         live.Cancel();

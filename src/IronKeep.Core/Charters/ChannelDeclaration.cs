@@ -22,7 +22,9 @@ public sealed record ChannelDeclaration(string Name, ChannelKind Kind)
     public string? User { get; init; }
     public string? PasswordFile { get; init; }
     public string? Folder { get; init; }
+    /// <summary>The address of a webhook, or the file that holds it, where it is a secret.</summary>
     public string? Url { get; init; }
+    public string? UrlFile { get; init; }
     public string? TokenFile { get; init; }
 
     public bool Equals(ChannelDeclaration? other) => other is not null && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other)) && Name == other.Name;

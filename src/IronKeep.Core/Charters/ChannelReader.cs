@@ -7,13 +7,15 @@ namespace IronKeep.Core.Charters;
 internal sealed class ChannelReader(string name, List<Mistake> mistakes)
 {
     private readonly string about = $"channel {name}";
-    private static readonly string[] Keys = ["mail-to", "mail-from", "server", "security", "user", "password-file", "pickup", "webhook", "token-file"];
+    private static readonly string[] Keys = ["mail-to", "mail-from", "server", "security", "user", "password-file", "pickup", "webhook", "webhook-file", "token-file"];
 
     public ChannelDeclaration? Read(CharterNode node)
     {
         var map = new MapReader(node, about, mistakes, Keys);
         var (server, pickup, webhook) = (map.Scalar("server"), map.Scalar("pickup"), map.Scalar("webhook"));
-        var ways = new[] { server, pickup, webhook }.Count(w => w is not null);
+        var webhookFile = map.Scalar("webhook-file");
+        if (webhook is not null && webhookFile is not null) Wrong(webhookFile, "the address stands in 'webhook' already; keep one of 'webhook' and 'webhook-file'");
+        var ways = new[] { server, pickup, webhook ?? webhookFile }.Count(w => w is not null);
         if (ways != 1 && node is MapNode)
         {
             Wrong(node, ways == 0 ? "says no way to carry what it tells; add 'server: mail.example.org:587', 'pickup: /var/spool/mail-out' or 'webhook: https://…'" : "has several ways; keep one of 'server', 'pickup' and 'webhook'");
@@ -25,13 +27,19 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         var (user, password, token) = (map.Scalar("user"), map.Scalar("password-file"), map.Scalar("token-file"));
         foreach (var address in from is null ? to : to.Append(from))
             if (!IsAddress(address.Value)) Wrong(address, $"'{address.Value}' is not a mail address; write somebody@example.org");
-        foreach (var file in new[] { password, token, pickup })
+        foreach (var file in new[] { password, token, pickup, webhookFile })
             if (file is not null && CharterReader.PathProblem(file.Value) is { } problem) Wrong(file, problem);
+        if (webhookFile is not null && webhook is null)
+        {
+            Refuse("goes with mail, not with a webhook", to.FirstOrDefault(), from, security, user, password);
+            return new ChannelDeclaration(name, ChannelKind.Webhook) { UrlFile = webhookFile.Value, TokenFile = token?.Value };
+        }
         if (webhook is not null)
         {
             Refuse("goes with mail, not with a webhook", to.FirstOrDefault(), from, security, user, password);
             if (!Uri.TryCreate(webhook.Value, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) Wrong(webhook, $"'{webhook.Value}' is not an address; write https://host/path");
             else if (uri.UserInfo.Length > 0) Wrong(webhook, "an address must not carry a name or password; put a token into a file and name it with 'token-file'");
+            else if (uri.Segments.Concat(uri.Query.Split('?', '&', '=')).Any(LooksSecret)) Wrong(webhook, "an address that is a secret itself does not belong into a charter, which many can read; write it into a file and name that with 'webhook-file'");
             return new ChannelDeclaration(name, ChannelKind.Webhook) { Url = webhook.Value, TokenFile = token?.Value };
         }
         if (to.Count == 0) map.Missing("mail-to", "say who gets the mail: 'mail-to: [crew@example.org]'");
@@ -60,6 +68,9 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         Wrong(server, $"'{server.Value}' is not a server with its port; write mail.example.org:587");
         return null;
     }
+
+    /// <summary>A part of a path that nobody would choose for people to read: long, with digits among its letters.</summary>
+    private static bool LooksSecret(string segment) => segment.Trim('/') is { Length: >= 20 } part && part.Any(char.IsAsciiDigit) && part.Any(char.IsAsciiLetter) && !part.Contains('.', StringComparison.Ordinal);
 
     private static bool IsAddress(string text)
     {

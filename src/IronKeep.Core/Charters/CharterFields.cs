@@ -44,7 +44,7 @@ public static class CharterFields
         One("start", SentenceWords.Time(r.Start)), One("first", SentenceWords.Date(r.First)), One("zone", r.Zone?.Id), One("calendar", r.Calendar), Many("groups", r.Groups));
 
     public static ImmutableArray<CharterField> Of(StoreDeclaration s) => List(
-        One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
+        One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.ReservePercent is { } percent ? $"{percent} %" : s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
         One("warn-below", s.WarnBelow?.ToExactText()), One("runs-at-once", Number(s.RunsAtOnce)), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
         One("reread-within", s.RereadWithin?.ToString()), One("reclaim", Sentence(s.ReclaimWhen)), One("key-file", s.KeyFile), One("passphrase-file", s.PassphraseFile), One("hash", s.Sha256 ? "sha-256" : null),
         One("host-key", s.Remote?.HostKey), One("login-key", s.Remote?.LoginKey), One("upload-at-most", s.UploadAtMost?.ToExactText()), One("download-at-most", s.DownloadAtMost?.ToExactText()));
@@ -56,7 +56,7 @@ public static class CharterFields
     public static ImmutableArray<CharterField> Of(ChannelDeclaration c) => List(
         Many("mail-to", c.MailTo), One("mail-from", c.MailFrom), One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
         One("security", c.Kind == ChannelKind.Smtp ? Kebab.Of(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
-        One("pickup", c.Folder), One("webhook", c.Url), One("token-file", c.TokenFile));
+        One("pickup", c.Folder), One("webhook", c.Url), One("webhook-file", c.UrlFile), One("token-file", c.TokenFile));
 
     public static ImmutableArray<CharterField> Of(JobDeclaration j) => List(
         One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many("into", j.Into), One("compression", j.Compression == 1 ? null : Number(j.Compression)),

@@ -37,7 +37,8 @@ internal static class DeclarationReaders
         var remote = folder is not null && RemoteFolder.IsMeant(folder.Value) ? ReadRemote(folder, map, read) : null;
         if (folder is not null && !RemoteFolder.IsMeant(folder.Value)) LocalFolder(folder, map, read);
         var capacity = read.Size(map.Scalar("capacity"));
-        var reserve = read.Size(map.Scalar("reserve"));
+        var percent = Percent(map.Scalar("reserve"), read);
+        var reserve = map.Scalar("reserve") is { } share && share.Value.Contains('%', StringComparison.Ordinal) ? null : read.Size(map.Scalar("reserve"));
         if (capacity is { } c && reserve is { } r && r >= c)
             read.Wrong(map.Scalar("reserve")!, $"a reserve of {r.ToExactText()} leaves nothing of the capacity of {c.ToExactText()}; make it smaller");
         var warnBelow = read.Size(map.Scalar("warn-below"));
@@ -54,6 +55,7 @@ internal static class DeclarationReaders
         return folder is null ? null : new StoreDeclaration(name, remote is null ? CharterReader.Normal(folder.Value) : folder.Value, capacity, reserve, bin, warnBelow, verify, budget, reclaim)
         {
             RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce),
+            ReservePercent = percent,
             KeyFile = SecretFile(map.Scalar("key-file"), read),
             PassphraseFile = map.Scalar("key-file") is not null && map.Scalar("passphrase-file") is { } second ? Both(second, read) : SecretFile(map.Scalar("passphrase-file"), read),
             Sha256 = Hash(map.Scalar("hash"), read),
@@ -62,6 +64,15 @@ internal static class DeclarationReaders
             RereadWithin = within,
             Remote = remote,
         };
+    }
+
+    /// <summary>A share such as "10 %", of the capacity or of the file system.</summary>
+    private static int? Percent(ScalarNode? node, ValueReader read)
+    {
+        if (node is null || !node.Value.Contains('%', StringComparison.Ordinal)) return null;
+        if (int.TryParse(node.Value.Replace("%", "", StringComparison.Ordinal).Trim(), System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var percent) && percent is >= 1 and <= 90) return percent;
+        read.Wrong(node, $"'{node.Value}' is not a share; write a whole number from 1 to 90, such as '10 %', or a size such as 20 GB");
+        return null;
     }
 
     private static RemoteFolder? ReadRemote(ScalarNode folder, MapReader map, ValueReader read)

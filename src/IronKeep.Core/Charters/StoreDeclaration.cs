@@ -17,6 +17,14 @@ public sealed record StoreDeclaration(
     string Name, string Folder, ByteSize? Capacity, ByteSize? Reserve, Span Bin,
     ByteSize? WarnBelow = null, Schedule? VerifyWhen = null, ByteSize? VerifyBudget = null, Schedule? ReclaimWhen = null)
 {
+    /// <summary>The reserve as a share of the capacity, or of the file system where there is none; null: it is given in bytes.</summary>
+    public int? ReservePercent { get; init; }
+
+    public bool HasReserve => Reserve is not null || ReservePercent is not null;
+
+    /// <summary>The bytes that stay free, given the size of the file system (null: not known).</summary>
+    public long ReserveOf(long? total) => Reserve?.Bytes ?? (ReservePercent is { } percent && (Capacity?.Bytes ?? total) is { } whole ? whole / 100 * percent : 0);
+
     /// <summary>How many runs may write to it at once; null: as many as there are.</summary>
     public int? RunsAtOnce { get; init; }
 

@@ -84,7 +84,7 @@ internal sealed class StorePlay
 
     /// <summary>What it can hold; null: unknown.</summary>
     public long? Room { get; }
-    public long Reserve => Declaration.Reserve?.Bytes ?? 0;
+    public long Reserve => Declaration.ReserveOf(Room);
 
     /// <summary>Bytes more (or less) than at the as-of instant.</summary>
     public double Change { get; set; }

@@ -4,6 +4,7 @@ using System.Security.Cryptography;
 using System.Text;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
 using NodaTime;
 
 namespace IronKeep.Core.Prunes;
@@ -50,10 +51,14 @@ public sealed record PrunePlan(
         {
             if (listed.Verdict == Verdict.Expire && done?.Contains(listed.Copy.Id) == true) continue;
             if (!now.TryGetValue(listed.Copy.Id, out var current)) return $"copy {listed.Copy.Id} is no longer there";
-            if (current.Copy != listed.Copy) return $"copy {listed.Copy.Id} has changed: it is {Kebab.Of(current.Copy.State)}{(current.Copy.Held is null ? "" : " and held " + current.Copy.Held)}";
+            if (Weighs(current.Copy) != Weighs(listed.Copy)) return $"copy {listed.Copy.Id} has changed: it is {Kebab.Of(current.Copy.State)}{(current.Copy.Held is null ? "" : " and held " + current.Copy.Held)}";
             if (listed.Verdict == Verdict.Expire && current.Verdict != Verdict.Expire)
                 return $"copy {listed.Copy.Id} would not expire any more: {string.Join("; ", current.Reasons)}";
         }
         return null;
     }
+
+    /// <summary>What of a copy can change a verdict: that a check has found it sound, or who holds it in what words, cannot.</summary>
+    private static (Instant, bool, string?, bool, bool) Weighs(CopyFacts copy) =>
+        (copy.Taken, copy.State is CopyState.Unchecked or CopyState.Sound, copy.Base, copy.Held is not null, copy.Doubted);
 }

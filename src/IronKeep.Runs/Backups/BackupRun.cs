@@ -44,10 +44,11 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
     private CopyRecord Run(CancellationToken cancel)
     {
         var taken = clock.GetUtcNow();
+        WritingSession? begun = null;
         try
         {
             CopyRecord record;
-            using (var session = store.BeginWriting(order.Level))
+            using (var session = begun = store.BeginWriting(order.Level))
             {
                 Figures.Session = session;
                 var root = new TreeIntake(store, session, order, Figures, log, cancel).Take();
@@ -62,6 +63,7 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
         }
         catch (PlaceException e)
         {
+            if (e.Fault == PlaceFault.Full && begun is not null) GiveBack(begun);
             throw new RunFailedException(ClassOf(e), e.Message, e);
         }
         catch (StoreDamageException e)
@@ -84,6 +86,20 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
             log(LogSeverity.Warning, $"small packs could not be joined: {e.Message}");
+        }
+    }
+
+    /// <summary>A run that met the end of the room leaves it as it found it.</summary>
+    private void GiveBack(WritingSession session)
+    {
+        try
+        {
+            var packs = session.Published;
+            if (packs.Count > 0) log(LogSeverity.Info, $"{Reclaim.GiveBack(store, packs, CancellationToken.None)} of {packs.Count} packs that this run stored were given back");
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            log(LogSeverity.Warning, $"what this run stored could not be given back ({e.Message}); the next reclaiming frees it");
         }
     }
 }

@@ -20,6 +20,14 @@ public static class AlertEndpoints
                 return TypedResults.Ok((await db.Alerts.FindAsync([id], cancel))!.ToAnswer());
             })
             .WithSummary("Says that a person has seen the alert");
+        alerts.MapPost("/{id:long}/close", async Task<Results<Ok<AlertAnswer>, ProblemHttpResult>> (long id, AlertCloseRequest request, AlertBook book, KeepContext db, HttpContext http, CancellationToken cancel) =>
+            {
+                if (request.Reason.Trim().Length is < 3 or > 500) return Problems.Invalid("say in a few words (3 to 500 characters) why the alert can be closed");
+                if (!await book.CloseByAsync(id, http.User.Identity!.Name!, request.Reason.Trim(), cancel))
+                    return Problems.NotFound($"there is no open alert {id}; list the open ones with GET /api/v1/alerts?state=open");
+                return TypedResults.Ok((await db.Alerts.AsNoTracking().FirstAsync(a => a.Id == id, cancel)).ToAnswer());
+            })
+            .WithSummary("Closes an alert that nothing else will close, because its job or store is gone or its remedy cannot help; the reason is kept");
     }
 
     private static async Task<Results<Ok<Page<AlertAnswer>>, ProblemHttpResult>> ListAsync(KeepContext db, CancellationToken cancel, string? state = null, string? @class = null, string? cursor = null, int limit = 100)
@@ -39,5 +47,5 @@ public static class AlertEndpoints
     public static AlertAnswer ToAnswer(this Alert a) => new(
         a.Id, a.Subject, Kebab.Of(a.Class), Kebab.Of(a.State), a.Message, a.Remedy, a.Count,
         a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId,
-        a.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries));
+        a.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries), a.ClosedBy, a.ClosedReason);
 }

@@ -10,6 +10,7 @@ namespace IronKeep.Service.Catalogue;
 public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbContext(options)
 {
     public DbSet<Person> People => Set<Person>();
+    public DbSet<Session> Sessions => Set<Session>();
     public DbSet<PersonalToken> Tokens => Set<PersonalToken>();
     public DbSet<CalendarFeed> CalendarFeeds => Set<CalendarFeed>();
     public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
@@ -32,7 +33,13 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<JobWatch>().HasKey(w => new { w.Job, w.Machine });
         modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);
-        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id).HasFilter("\"Outcome\" IS NULL").HasDatabaseName("IX_PlannedRuns_Open");
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Untold").HasFilter("\"Told\" = 0");
+        modelBuilder.Entity<PlannedRun>().Property(p => p.Told).HasDefaultValue(true).HasSentinel(true);
+        modelBuilder.Entity<PlannedRun>().Property(p => p.Times).HasDefaultValue(1).HasSentinel(1);
+        modelBuilder.Entity<Run>().Property(r => r.Followed).HasDefaultValue(true).HasSentinel(true);
+        modelBuilder.Entity<Run>().Ignore(r => r.Took);
+        modelBuilder.Entity<Run>().HasIndex(r => r.Id, "IX_Runs_Unfollowed").HasFilter("\"Followed\" = 0");
         modelBuilder.Entity<StoreWatch>().HasKey(w => new { w.Store, w.What });
         modelBuilder.Entity<PackRead>().HasKey(r => new { r.Store, r.Pack });
         modelBuilder.Entity<Note>().HasKey(n => n.Key);

@@ -11,6 +11,18 @@ public sealed class Person
     public Instant MadeAt { get; set; }
 }
 
+/// <summary>A sign-in of a browser; it holds until it is ended, by whoever, or its time is over.</summary>
+public sealed class Session
+{
+    public required string Id { get; set; }
+    public int PersonId { get; set; }
+    public Person Person { get; set; } = null!;
+    public required string Address { get; set; }
+    public required string Program { get; set; }
+    public Instant MadeAt { get; set; }
+    public Instant SeenAt { get; set; }
+}
+
 /// <summary>A personal token: only the SHA-256 of its secret is kept.</summary>
 public sealed class PersonalToken
 {
@@ -116,6 +128,13 @@ public sealed class PlannedRun
 
     /// <summary>The run that made up for it, when it was missed.</summary>
     public long? MadeUpBy { get; set; }
+
+    /// <summary>How many due instants it stands for: after a long absence what was missed is one row, from Due until Until.</summary>
+    public int Times { get; set; } = 1;
+    public Instant? Until { get; set; }
+
+    /// <summary>Whether what follows from its outcome has been done: false from when it is missed or given up until its alert and what makes up for it are written.</summary>
+    public bool Told { get; set; } = true;
 }
 
 public enum RunKind { Backup, Check, Prune, Reclaim, Restore, Export, Heal }
@@ -155,6 +174,19 @@ public sealed class Run
     public long NewBytes { get; set; }
     public long StoredBytes { get; set; }
     public long Skipped { get; set; }
+
+    /// <summary>How long it worked, in seconds by the steady clock; null while it works, and for runs of before.</summary>
+    public double? TookSeconds { get; set; }
+
+    /// <summary>The store whose fault a failure was, and what an alert says where the whole sentence would be too much.</summary>
+    public string? FailedStore { get; set; }
+    public string? Brief { get; set; }
+
+    /// <summary>Whether what follows from its end has been done: alerts, prunes, news. False from the moment it ends until then, so that a crash between leaves nothing undone.</summary>
+    public bool Followed { get; set; } = true;
+
+    /// <summary>How long it worked; unknown is zero.</summary>
+    public Duration Took => TookSeconds is { } took ? Duration.FromSeconds(took) : this is { Began: { } began, Ended: { } ended } ? Duration.Max(Duration.Zero, ended - began) : Duration.Zero;
 }
 
 /// <summary>What the catalogue knows of a copy; the store's record is the truth. GoneAt is set when its bytes were reclaimed.</summary>
@@ -184,6 +216,12 @@ public sealed class Copy
     public string? HeldBy { get; set; }
     public string? HeldReason { get; set; }
     public Instant? HeldUntil { get; set; }
+
+    /// <summary>When the note beside its record in the store was last known to say the same as this row; null: there is none.</summary>
+    public Instant? NotedAt { get; set; }
+
+    /// <summary>Whether this row says something that the note has still to be told, because the store could not be reached.</summary>
+    public bool NoteDue { get; set; }
 }
 
 /// <summary>A prune plan as it was shown; Body is the list of copies with verdicts, as JSON.</summary>
@@ -205,7 +243,7 @@ public sealed class PrunePlanRow
 public enum AlertState { Open, Acknowledged, Closed }
 
 /// <summary>What an alert is about, the gravest last: what threatens the copies that are kept outweighs a run that did not come off.</summary>
-public enum AlertClass { Silent, Missed, Suspect, Overdue, NearlyFull, BrakedPrune, Failed, Untold, Stale, Clock, Unsound }
+public enum AlertClass { Silent, SignIns, Missed, Suspect, Overdue, NearlyFull, BrakedPrune, Failed, Untold, Stale, Service, Clock, Unsound }
 
 /// <summary>One open matter about one subject.</summary>
 public sealed class Alert
@@ -229,4 +267,8 @@ public sealed class Alert
 
     /// <summary>The jobs that one cause affects, one a line; empty where the subject says it all.</summary>
     public string Affected { get; set; } = "";
+
+    /// <summary>The person who closed it, and why; null where it closed by itself.</summary>
+    public string? ClosedBy { get; set; }
+    public string? ClosedReason { get; set; }
 }

@@ -24,19 +24,19 @@ public static class CharterEndpoints
         charter.MapPost("/check", (CharterText text, CharterDesk desk) =>
             {
                 var reading = CharterDesk.Check(text.Yaml, desk.Machine);
-                return TypedResults.Ok(new CharterCheckAnswer(reading.Charter is not null, ToAnswers(reading.Mistakes)));
+                return TypedResults.Ok(new CharterCheckAnswer(reading.Charter is not null, ToAnswers(reading.Mistakes)) { Notes = ToAnswers([.. PlaceRules.Notes(reading)]) });
             })
             .WithSummary("Finds every mistake in a charter; nothing is changed");
-        charter.MapPost("/diff", Results<Ok<CharterDiffAnswer>, ProblemHttpResult> (CharterText text, CharterDesk desk, CharterInForce inForce) =>
+        charter.MapPost("/diff", async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> (CharterText text, CharterDesk desk, Consequences consequences, CharterInForce inForce, CancellationToken cancel) =>
             {
                 var reading = CharterDesk.Check(text.Yaml, desk.Machine);
-                return reading.Charter is null ? Mistaken(reading) : TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(desk.Compare(reading.Charter))));
+                return reading.Charter is null ? Mistaken(reading) : TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(desk.Compare(reading.Charter)), await consequences.OfAsync(reading.Charter, cancel)));
             })
             .WithSummary("What a charter would change; nothing is changed");
         charter.MapPut("", ApplyAsync).WithSummary("Puts a charter in force, whole or not at all; If-Match with the ETag refuses to overwrite what another applied since");
     }
 
-    private static async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> ApplyAsync(CharterText text, CharterDesk desk, CharterInForce inForce, HttpContext http, CancellationToken cancel)
+    private static async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> ApplyAsync(CharterText text, CharterDesk desk, Consequences consequences, CharterInForce inForce, HttpContext http, CancellationToken cancel, bool confirm = false)
     {
         long? expected = null;
         if (http.Request.Headers.IfMatch.ToString() is { Length: > 0 } match)
@@ -48,10 +48,15 @@ public static class CharterEndpoints
         var reading = CharterDesk.Check(text.Yaml, desk.Machine);
         if (reading.Charter is null) return Mistaken(reading);
         var changes = desk.Compare(reading.Charter);
-        if (await desk.ApplyAsync(reading, expected, http.User.Identity!.Name!, cancel) is { } problem) return Problems.Refused(problem);
+        var means = await consequences.OfAsync(reading.Charter, cancel);
+        if (means.Count > 0 && !confirm) return Unconfirmed(means);
+        if ((await desk.ApplyAsync(reading, expected, http.User.Identity!.Name!, cancel)).Problem is { } problem) return Problems.Refused(problem);
         http.Response.Headers.ETag = Tag(inForce.Revision);
-        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(changes)));
+        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(changes), means));
     }
+
+    internal static ProblemHttpResult Unconfirmed(IReadOnlyList<string> means) => Problems.Of(StatusCodes.Status409Conflict, "Refused",
+        $"this changes what becomes of copies: {string.Join("; ", means)}. If that is meant, apply it with confirm=true", new Dictionary<string, object?> { ["consequences"] = means });
 
     private static string Tag(long revision) => $"\"r{revision}\"";
 

@@ -50,5 +50,17 @@ public static class PlaceRules
         }
     }
 
+    /// <summary>What is no mistake, because it may come to be, and should be looked at: sources that are not there.</summary>
+    public static IEnumerable<Mistake> Notes(CharterReading reading)
+    {
+        if (reading.Charter is not { } charter) yield break;
+        foreach (var job in charter.Jobs.Values.Where(j => !j.Watched))
+        {
+            var (line, column) = reading.Places.GetValueOrDefault($"job {job.Name}");
+            foreach (var take in job.Takes.Where(t => RealPaths.Of(t) is null))
+                yield return new Mistake(line, column, $"job {job.Name}", $"{take} does not exist now, or cannot be reached; a run that finds it so fails");
+        }
+    }
+
     private static string Told(string path, string real) => path == real ? path : $"{path} (which leads to {real})";
 }

@@ -1,10 +1,10 @@
+using System.Collections.Concurrent;
 using System.Globalization;
 using System.Security.Cryptography;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Runs.Backups;
 using IronKeep.Service.Catalogue;
-using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
@@ -15,21 +15,37 @@ using NodaTime;
 
 namespace IronKeep.Service.Copies;
 
-/// <summary>What the catalogue knows of copies. The stores' records are the truth; this is the index of them.</summary>
-public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStores stores, CharterInForce charter, ILogger<CopyBook> log)
+/// <summary>What the catalogue knows of copies. The stores' records, and the notes beside them, are the truth; this is the index of them.</summary>
+public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStores stores, TimeProvider clock, ILogger<CopyBook> log)
 {
     private const string IdLetters = "0123456789abcdefghjkmnpqrstvwxyz";
+    private readonly ConcurrentDictionary<string, SemaphoreSlim> turns = new();
 
     /// <summary>A new copy id: the time (UTC) for people, five letters against chance. Example: 20270328-010000-k7q2m.</summary>
     public static string NewId(DateTimeOffset now) =>
         $"{now.UtcDateTime.ToString("yyyyMMdd-HHmmss", CultureInfo.InvariantCulture)}-{RandomNumberGenerator.GetString(IdLetters, 5)}";
 
-    public async Task AddAsync(CopyRecord record, string store, long runId, RunFigures figures, CancellationToken cancel)
+    /// <summary>One at a time changes which copies of a store the catalogue knows: a run that has just written one, or whoever compares the two.</summary>
+    public async Task<IDisposable> TurnAsync(string store, CancellationToken cancel)
     {
-        await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var row = ToRow(record, store);
+        var turn = turns.GetOrAdd(store, _ => new SemaphoreSlim(1));
+        await turn.WaitAsync(cancel);
+        return new Turn(turn);
+    }
+
+    private sealed class Turn(SemaphoreSlim turn) : IDisposable
+    {
+        public void Dispose() => turn.Release();
+    }
+
+    /// <summary>Enters a copy that a run has made. It may be known already: whoever compared store and catalogue at this moment was faster.</summary>
+    public async Task AddAsync(CopyRecord record, string store, long runId, RunFigures figures)
+    {
+        using var turn = await TurnAsync(store, CancellationToken.None);
+        await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
+        var row = await db.Copies.FindAsync(record.Id);
+        if (row is null) db.Copies.Add(row = ToRow(record, store));
         (row.NewBytes, row.StoredBytes, row.RunId) = (figures.NewBytes, figures.StoredBytes, runId);
-        db.Copies.Add(row);
         await db.SaveChangesAsync(CancellationToken.None);
     }
 
@@ -53,63 +69,53 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         return null;
     }
 
-    /// <summary>The ids of all copies that the catalogue has ever known.</summary>
-    public async Task<HashSet<string>> KnownAsync(CancellationToken cancel)
-    {
-        await using var db = await catalogue.CreateDbContextAsync(cancel);
-        return (await db.Copies.Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
-    }
-
     /// <summary>
-    /// Takes into the catalogue what a store holds and the catalogue does not know, or knows to be elsewhere or lost, and marks as
-    /// missing what the catalogue knows and the store does not hold; a store that cannot be read is left for its next run to report.
+    /// Says beside the records in the store what the catalogue says of these copies (hold, damage, doubt), so that a new catalogue will know it.
+    /// A store that cannot be reached is told when it is compared the next time.
     /// </summary>
-    public async Task LearnAsync(string storeName, CancellationToken cancel)
+    public async Task NoteAsync(IReadOnlyCollection<string> ids)
     {
-        try
+        await using var db = await catalogue.CreateDbContextAsync();
+        foreach (var row in await db.Copies.Where(c => ids.Contains(c.Id) && c.GoneAt == null).ToListAsync())
         {
-            var contents = stores.Get(storeName).ReadContents();
-            await using var db = await catalogue.CreateDbContextAsync(cancel);
-            var known = await db.Copies.Select(c => new { c.Id, c.Store, c.State, c.GoneAt }).ToDictionaryAsync(c => c.Id, cancel);
-            foreach (var copy in contents.Copies)
+            row.NoteDue = true;
+            try
             {
-                Copy row;
-                if (known.GetValueOrDefault(copy.Record.Id) is not { } before)
-                {
-                    row = ToRow(copy.Record, storeName);
-                    db.Copies.Add(row);
-                }
-                else
-                {
-                    var elsewhere = before.Store != storeName && !charter.Charter.Stores.ContainsKey(before.Store);
-                    var lost = before.Store == storeName && (before.State == CopyState.Missing || before.GoneAt is not null);
-                    if (!elsewhere && !lost) continue;
-                    row = await db.Copies.FirstAsync(c => c.Id == before.Id, cancel);
-                    (row.Store, row.State, row.GoneAt, row.CheckedAt) = (storeName, CopyState.Unchecked, null, null);
-                }
-                row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
+                await stores.AskAsync(row.Store, store => WriteNote(store, row));
             }
-            await db.SaveChangesAsync(cancel);
-            await MarkMissingAsync(db, storeName, contents, null, cancel);
-        }
-        catch (Exception e) when (e is PlaceException or StoreDamageException)
-        {
-            log.LogWarning("Store {Store} cannot be read: {Problem}", storeName, e.Message);
+            catch (Exception e) when (e is PlaceException or StoreDamageException)
+            {
+                log.LogWarning("What is known of copy {Copy} could not be written beside its record: {Problem}; it is tried again", row.Id, e.Message);
+            }
+            await db.SaveChangesAsync();
         }
     }
 
-    /// <summary>
-    /// Marks copies whose record is gone from the store as missing and gives their ids. Copies that ended at or after
-    /// <paramref name="endedBefore"/> came after the store was listed and are left alone.
-    /// </summary>
-    public static async Task<List<string>> MarkMissingAsync(KeepContext db, string store, StoreContents contents, Instant? endedBefore, CancellationToken cancel)
+    /// <summary>Writes a row's note; the caller saves the row.</summary>
+    internal bool WriteNote(PooledStore store, Copy row)
     {
-        var there = contents.Copies.Select(c => c.Record.Id).Concat(contents.Damaged.Select(d => d.CopyId)).ToHashSet();
-        var gone = (await db.Copies.Where(c => c.Store == store && c.GoneAt == null).ToListAsync(cancel))
-            .Where(c => !there.Contains(c.Id) && (endedBefore is null || c.Ended < endedBefore)).ToList();
-        foreach (var copy in gone) copy.State = CopyState.Missing;
-        await db.SaveChangesAsync(cancel);
-        return [.. gone.Select(c => c.Id)];
+        var note = store.Note(row.Id, clock.GetUtcNow(), n => n with
+        {
+            HeldBy = row.HeldBy,
+            HeldReason = row.HeldReason,
+            HeldUntil = row.HeldUntil?.ToDateTimeOffset(),
+            Damage = [.. row.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries).Take(CopyNote.MostPaths)],
+            DamageCount = row.State == CopyState.Unsound ? Math.Max(1, row.DamageCount) : 0,
+            Doubt = row.Doubt,
+        });
+        (row.NotedAt, row.NoteDue) = (Instant.FromDateTimeOffset(note.Changed), false);
+        return true;
+    }
+
+    /// <summary>Takes over what a note says, if it is not what the row knows already, and the row has nothing of its own to say.</summary>
+    internal static void TakeNote(Copy row, CopyNote? note)
+    {
+        if (note is null || row.NoteDue || row.NotedAt == Instant.FromDateTimeOffset(note.Changed)) return;
+        (row.HeldBy, row.HeldReason, row.HeldUntil) = note is { HeldBy: { } by, HeldUntil: { } until } ? ((string?)by, (string?)(note.HeldReason ?? ""), (Instant?)Instant.FromDateTimeOffset(until)) : (null, null, null);
+        row.Doubt = note.Doubt;
+        if (note.DamageCount > 0) (row.State, row.Damage, row.DamageCount) = (CopyState.Unsound, string.Join('\n', note.Damage), note.DamageCount);
+        else if (row.State == CopyState.Unsound) (row.State, row.Damage, row.DamageCount) = (CopyState.Unchecked, "", 0);
+        row.NotedAt = Instant.FromDateTimeOffset(note.Changed);
     }
 
     /// <summary>Copies whose bytes are still there, those in the bin included.</summary>
@@ -126,7 +132,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         ? $"by {copy.HeldBy} until {until.InZone(zone).ToString("uuuu-MM-dd HH:mm", CultureInfo.InvariantCulture)}: {copy.HeldReason}"
         : null;
 
-    private static Copy ToRow(CopyRecord record, string store) => new()
+    internal static Copy ToRow(CopyRecord record, string store) => new()
     {
         Id = record.Id,
         Job = record.Job,
@@ -138,5 +144,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         Items = record.Items,
         Bytes = record.Bytes,
         Skipped = record.Skipped,
+        NewBytes = record.NewBytes ?? 0,
+        StoredBytes = record.StoredBytes ?? 0,
     };
 }

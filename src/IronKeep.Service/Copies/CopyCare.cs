@@ -15,7 +15,7 @@ namespace IronKeep.Service.Copies;
 
 /// <summary>What a person does for single copies: hold, release, take back from the bin, and ask why one is still there.</summary>
 public sealed class CopyCare(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, OpenStores stores, PruneDesk prunes, TimeProvider clock, EventHub events)
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, OpenStores stores, CopyBook book, PruneDesk prunes, TimeProvider clock, EventHub events)
 {
     /// <summary>Holds a copy, or changes its hold.</summary>
     public Task HoldAsync(string id, string by, string reason, Instant until, CancellationToken cancel) =>
@@ -26,7 +26,8 @@ public sealed class CopyCare(
     /// <summary>Takes a copy back out of the bin; false when the store has it no more. Throws what the store throws.</summary>
     public async Task<bool> TakeBackAsync(Copy copy, CancellationToken cancel)
     {
-        if (!stores.Get(copy.Store).TakeBack(copy.Id)) return false;
+        var now = clock.GetUtcNow();
+        if (!await stores.AskAsync(copy.Store, store => store.TakeBack(copy.Id, now))) return false;
         await SetAsync(copy.Id, c => c.BinnedAt = null, cancel);
         return true;
     }
@@ -57,8 +58,13 @@ public sealed class CopyCare(
     private async Task SetAsync(string id, Action<Copy> change, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await db.Copies.FindAsync([id], cancel) is { } copy) change(copy);
+        if (await db.Copies.FindAsync([id], cancel) is { } copy)
+        {
+            change(copy);
+            copy.NoteDue = true;
+        }
         await db.SaveChangesAsync(CancellationToken.None);
+        await book.NoteAsync([id]);
         events.Publish("copies");
     }
 }

@@ -1,3 +1,4 @@
+using Microsoft.Extensions.Options;
 using System.Globalization;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
@@ -58,7 +59,7 @@ public static class CopyEndpoints
         if (store is not null) query = query.Where(c => c.Store == store);
         try
         {
-            return TypedResults.Ok(search.Find(await query.OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel), name.Trim(), limit, cancel));
+            return TypedResults.Ok(await search.FindAsync(await query.OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel), name.Trim(), limit, cancel));
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
@@ -76,7 +77,7 @@ public static class CopyEndpoints
         if (copies.Count == 0) return Problems.NotFound($"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}; list them with GET /api/v1/copies");
         try
         {
-            return TypedResults.Ok(search.Versions(copies, names));
+            return TypedResults.Ok(await search.VersionsAsync(copies, names));
         }
         catch (PlaceException e)
         {
@@ -120,6 +121,7 @@ public static class CopyEndpoints
         // The instant of capture with a running number would be exact; ten-millionths of a second are told apart well enough.
         if (before is { } ticks)
         {
+            if (ticks > Instant.MaxValue.ToUnixTimeTicks()) return Problems.Invalid($"cursor '{cursor}' is not one that this list gave; leave it out to begin at the start");
             var last = Instant.FromUnixTimeTicks(ticks);
             query = query.Where(c => c.Taken < last);
         }
@@ -133,7 +135,17 @@ public static class CopyEndpoints
         if (NameText.ReadPath(path ?? "/") is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
         try
         {
-            var store = stores.Get(copy.Store);
+            return await stores.AskAsync(copy.Store, store => Browse(store, copy, path, names));
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            return Problems.Refused($"copy {id} cannot be browsed: {e.Message}");
+        }
+    }
+
+    private static Results<Ok<FolderAnswer>, ProblemHttpResult> Browse(PooledStore store, Copy copy, string? path, List<byte[]> names)
+    {
+            var id = copy.Id;
             if (store.ReadRecord(id) is not { } record) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
             var entry = TreeWalk.Find(store, record, names);
             if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
@@ -145,18 +157,13 @@ public static class CopyEndpoints
                 entries = store.ReadFolder(only.Content);
             }
             return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)]));
-        }
-        catch (Exception e) when (e is PlaceException or StoreDamageException)
-        {
-            return Problems.Refused($"copy {id} cannot be browsed: {e.Message}");
-        }
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RestoreAsync(
-        string id, RestoreRequest request, KeepContext db, RunQueue queue, CharterInForce charter, HttpContext http, CancellationToken cancel)
+        string id, RestoreRequest request, KeepContext db, RunQueue queue, CharterInForce charter, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
     {
         if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
-        if (BadTarget(request.To, request.Paths, charter) is { } bad) return bad;
+        if (BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad) return bad;
         var existing = ExistingRule.Keep;
         if (request.Existing is { } rule)
         {
@@ -168,15 +175,13 @@ public static class CopyEndpoints
     }
 
     /// <summary>Why nothing can be written to a path of the service's machine, or null.</summary>
-    internal static ProblemHttpResult? BadTarget(string to, IReadOnlyList<string> paths, CharterInForce charter)
+    internal static ProblemHttpResult? BadTarget(string to, IReadOnlyList<string> paths, CharterInForce charter, ServiceSettings settings)
     {
+        if (paths.Any(p => p is null)) return Problems.Invalid("a path is null; name the paths to take, or leave the list empty for all");
         if (!to.StartsWith('/') || to.Contains('\0')) return Problems.Invalid($"'{to}' is not an absolute path on the service's machine; begin it with '/'");
         if (paths.Count > 10_000) return Problems.Invalid($"{paths.Count} paths are too many at once; name folders, at most 10000 paths");
-        var target = RealPaths.OfExistingPart(to);
-        foreach (var store in charter.Charter.Stores.Values.Where(s => s.Remote is null))
-            if (RealPaths.Contains(RealPaths.OfExistingPart(store.Folder), target))
-                return Problems.Refused($"'{to}' lies inside store {store.Name}; name a place outside every store");
-        return null;
+        // Looked at once more at the moment of writing, when links may lead elsewhere.
+        return OwnFolders.Of(charter.Charter, settings).Reason(RealPaths.OfExistingPart(to)) is { } why ? Problems.Refused($"'{to}' cannot be written to: {why}") : null;
     }
 
     public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(

@@ -27,7 +27,28 @@ public sealed class CopySearch(OpenStores stores)
     }
 
     /// <summary>Paths that fit a pattern, newest first; stops at so many hits or after ten seconds and says so. Copies: newest first.</summary>
-    public FindAnswer Find(IReadOnlyList<Copy> copies, string pattern, int most, CancellationToken cancel)
+    public async Task<FindAnswer> FindAsync(IReadOnlyList<Copy> copies, string pattern, int most, CancellationToken cancel)
+    {
+        // A store that hangs, or is none of the charter's any more, says that not everything was searched; the others are searched all the same.
+        var opened = new Dictionary<string, PooledStore>();
+        var away = false;
+        foreach (var name in copies.Select(c => c.Store).Distinct())
+        {
+            try
+            {
+                opened[name] = await stores.AskAsync(name, store => store);
+            }
+            catch (Exception e) when (e is PlaceException or StoreDamageException)
+            {
+                away = true;
+            }
+        }
+        var work = Task.Factory.StartNew(() => Find([.. copies.Where(c => opened.ContainsKey(c.Store))], opened, pattern, most, cancel), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default);
+        var found = await work.WaitAsync(2 * LongEnough, cancel);
+        return away ? found with { Complete = false } : found;
+    }
+
+    private static FindAnswer Find(IReadOnlyList<Copy> copies, Dictionary<string, PooledStore> opened, string pattern, int most, CancellationToken cancel)
     {
         var watch = Stopwatch.StartNew();
         var found = new Dictionary<(string Job, string Store, string Path), Seen>();
@@ -41,7 +62,7 @@ public sealed class CopySearch(OpenStores stores)
                 complete = false;
                 break;
             }
-            if (!searches.TryGetValue(copy.Store, out var at)) searches[copy.Store] = at = (stores.Get(copy.Store), new TreeSearch(stores.Get(copy.Store), pattern, MostFromOneCopy));
+            if (!searches.TryGetValue(copy.Store, out var at)) searches[copy.Store] = at = (opened[copy.Store], new TreeSearch(opened[copy.Store], pattern, MostFromOneCopy, LongEnough));
             if (ReadRecord(at.Store, copy.Id) is not { } record) continue;
             searched++;
             foreach (var hit in at.Search.In(record, cancel))
@@ -64,16 +85,23 @@ public sealed class CopySearch(OpenStores stores)
         return new FindAnswer([.. found.Select(f => new FoundPath(
             f.Key.Job, f.Key.Store, f.Key.Path, Kebab.Of(f.Value.Entry.Kind), f.Value.Contents.Count, f.Value.Copies, f.Value.Newest.Id,
             f.Value.Newest.Taken.ToDateTimeOffset(), f.Value.Oldest.Taken.ToDateTimeOffset(), f.Value.Entry.Size, f.Value.Entry.Modified.ToDateTimeOffset()))
-            .OrderByDescending(f => f.NewestTaken).ThenBy(f => f.Path, StringComparer.Ordinal)], searched, complete);
+            .OrderByDescending(f => f.NewestTaken).ThenBy(f => f.Path, StringComparer.Ordinal)], searched, complete && searches.Values.All(s => s.Search.IsComplete));
     }
 
     /// <summary>The versions of one path over copies of one job in one store, newest first; copies in a row with the same content are one version.</summary>
-    public IReadOnlyList<VersionAnswer> Versions(IReadOnlyList<Copy> copies, IReadOnlyList<byte[]> path)
+    public async Task<IReadOnlyList<VersionAnswer>> VersionsAsync(IReadOnlyList<Copy> copies, IReadOnlyList<byte[]> path)
+    {
+        var opened = new Dictionary<string, PooledStore>();
+        foreach (var name in copies.Select(c => c.Store).Distinct()) opened[name] = await stores.AskAsync(name, store => store);
+        return await Task.Factory.StartNew(() => Versions(copies, opened, path), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default).WaitAsync(2 * LongEnough);
+    }
+
+    private static IReadOnlyList<VersionAnswer> Versions(IReadOnlyList<Copy> copies, Dictionary<string, PooledStore> opened, IReadOnlyList<byte[]> path)
     {
         var versions = new List<(string Content, TreeEntry? Entry, List<Copy> Copies)>();
         foreach (var copy in copies)
         {
-            var store = stores.Get(copy.Store);
+            var store = opened[copy.Store];
             if (ReadRecord(store, copy.Id) is not { } record) continue;
             TreeEntry? entry;
             try

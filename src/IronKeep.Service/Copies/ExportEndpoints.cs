@@ -26,11 +26,11 @@ public static class ExportEndpoints
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ExportAsync(
-        string id, ExportRequest request, KeepContext db, RunQueue queue, CharterInForce charter, HttpContext http, CancellationToken cancel)
+        string id, ExportRequest request, KeepContext db, RunQueue queue, CharterInForce charter, Microsoft.Extensions.Options.IOptions<Hosting.ServiceSettings> settings, HttpContext http, CancellationToken cancel)
     {
         if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return CopyEndpoints.Missing(id);
         if (Kebab.Read<ExportFormat>(request.Format) is not { } format) return Problems.Invalid($"format '{request.Format}' is not known; use tar or bag");
-        if (CopyEndpoints.BadTarget(request.To, request.Paths, charter) is { } bad) return bad;
+        if (CopyEndpoints.BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad) return bad;
         var run = await queue.AddAsync(new RunRequest(RunKind.Export, copy.Job, copy.Store, http.User.Identity!.Name!) { Order = new ExportOrder(id, request.Paths, format, request.To) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
@@ -44,8 +44,7 @@ public static class ExportEndpoints
         CopyRecord? record;
         try
         {
-            store = stores.Get(copy.Store);
-            record = store.ReadRecord(id);
+            (store, record) = await stores.AskAsync(copy.Store, opened => (opened, opened.ReadRecord(id)));
             if (record is null) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
             foreach (var wanted in paths)
             {

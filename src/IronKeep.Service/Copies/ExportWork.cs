@@ -1,3 +1,6 @@
+using Microsoft.Extensions.Options;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Charters;
 using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -16,7 +19,7 @@ public enum ExportFormat { Tar, Bag }
 public sealed record ExportOrder(string CopyId, IReadOnlyList<string> Paths, ExportFormat Format, string To);
 
 /// <summary>Writes a copy in an open format to this machine.</summary>
-public sealed class ExportWork(OpenStores stores) : IRunWork
+public sealed class ExportWork(OpenStores stores, CharterInForce charter, IOptions<ServiceSettings> settings) : IRunWork
 {
     public RunKind Kind => RunKind.Export;
 
@@ -37,13 +40,13 @@ public sealed class ExportWork(OpenStores stores) : IRunWork
 
         RunEnding Archived()
         {
-            var (entries, leftOut) = Archive.ToFile(store, record, order.Paths, order.To, (count, bytes) => live.Report(new Progress(count, bytes, bytes, 0, 0, 0)), cancel);
+            var (entries, leftOut) = Archive.ToFile(store, record, order.Paths, order.To, (count, bytes) => live.Report(new Progress(count, bytes, bytes, 0, 0, 0)), cancel, OwnFolders.Of(charter.Charter, settings.Value));
             return new RunEnding(Outcome.Ok, $"{Counted.Of(entries, "entry", "entries")} of copy {order.CopyId} written to {order.To} ({new ByteSize(new FileInfo(order.To).Length)}){(leftOut > 0 ? $"; {Counted.Of(leftOut, "socket")} left out" : "")}") { CopyIds = [order.CopyId] };
         }
 
         RunEnding Bagged()
         {
-            var (files, report) = Bag.Write(store, record, order.Paths, order.To, cancel);
+            var (files, report) = Bag.Write(store, record, order.Paths, order.To, cancel, OwnFolders.Of(charter.Charter, settings.Value));
             foreach (var problem in report.Problems) live.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
             live.Report(new Progress(files, report.Bytes, report.Bytes, 0, 0, report.Problems.Count));
             var done = $"{Counted.Of(files, "file")} of copy {order.CopyId} in the bag {order.To}; sha256sum -c manifest-sha256.txt checks it";

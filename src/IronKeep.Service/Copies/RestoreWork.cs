@@ -1,3 +1,5 @@
+using Microsoft.Extensions.Options;
+using IronKeep.Service.Hosting;
 using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -15,7 +17,7 @@ namespace IronKeep.Service.Copies;
 public sealed record RestoreOrder(string CopyId, IReadOnlyList<string> Paths, string To, ExistingRule Existing = ExistingRule.Keep);
 
 /// <summary>Restores entries of a copy to a folder on this machine.</summary>
-public sealed class RestoreWork(OpenStores stores, CharterInForce charter) : IRunWork
+public sealed class RestoreWork(OpenStores stores, CharterInForce charter, IOptions<ServiceSettings> settings) : IRunWork
 {
     public RunKind Kind => RunKind.Restore;
 
@@ -36,7 +38,7 @@ public sealed class RestoreWork(OpenStores stores, CharterInForce charter) : IRu
                     throw new RunFailedException(FailureClass.UnsafePlace, $"{path}, where this copy would be restored to, and store {declared.Name} at {folder} contain each other; restore to another folder");
             }
         }
-        using var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)), order.Existing);
+        using var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)), order.Existing, OwnFolders.Of(charter.Charter, settings.Value));
         RestoreReport report;
         try
         {
@@ -54,7 +56,8 @@ public sealed class RestoreWork(OpenStores stores, CharterInForce charter) : IRu
         return Task.FromResult(report.Problems.Count switch
         {
             0 => new RunEnding(Outcome.Ok, done) { CopyIds = [order.CopyId] },
-            _ when nothing => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown) { CopyIds = [order.CopyId] },
+            // Of nothing wanted nothing could be done: a copy without files, say, has then only something to say.
+            _ when nothing && record.Items > 0 => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown) { CopyIds = [order.CopyId] },
             _ => new RunEnding(Outcome.Warned, $"{done}; {Counted.Of(report.Problems.Count, "problem")}, named in the log") { CopyIds = [order.CopyId] },
         });
     }

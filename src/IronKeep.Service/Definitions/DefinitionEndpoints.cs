@@ -25,11 +25,11 @@ public static class DefinitionEndpoints
                 string kind, string name, DefinitionRequest request, DateTimeOffset? on, DefinitionDesk desk, Effects effects, TimeProvider clock, CancellationToken cancel) =>
                 BadKind(kind, name) ?? TooFar(on, clock) ?? (Results<Ok<PreviewAnswer>, ProblemHttpResult>)TypedResults.Ok(await effects.OfAsync(kind, name, desk.With(kind, name, request), on is { } later ? Instant.FromDateTimeOffset(later) : null, cancel)))
             .WithSummary("What saving these fields would mean, now or on a later date; nothing is changed");
-        definitions.MapPut("/{kind}/{name}", (string kind, string name, DefinitionRequest request, DefinitionDesk desk, CharterDesk charter, CharterInForce inForce, HttpContext http, CancellationToken cancel) =>
-                SaveAsync(kind, name, request, desk, charter, inForce, http, cancel))
+        definitions.MapPut("/{kind}/{name}", (string kind, string name, DefinitionRequest request, DefinitionDesk desk, CharterDesk charter, Consequences consequences, CharterInForce inForce, HttpContext http, CancellationToken cancel, bool confirm = false) =>
+                SaveAsync(kind, name, request, confirm, desk, charter, consequences, inForce, http, cancel))
             .WithSummary("Saves one object. If-Match with its ETag changes one that is there, If-None-Match: * makes a new one");
-        definitions.MapDelete("/{kind}/{name}", (string kind, string name, DefinitionDesk desk, CharterDesk charter, CharterInForce inForce, HttpContext http, CancellationToken cancel) =>
-                SaveAsync(kind, name, null, desk, charter, inForce, http, cancel))
+        definitions.MapDelete("/{kind}/{name}", (string kind, string name, DefinitionDesk desk, CharterDesk charter, Consequences consequences, CharterInForce inForce, HttpContext http, CancellationToken cancel, bool confirm = false) =>
+                SaveAsync(kind, name, null, confirm, desk, charter, consequences, inForce, http, cancel))
             .WithSummary("Takes one object out of the charter; needs If-Match. Copies stay where they are");
     }
 
@@ -47,7 +47,7 @@ public static class DefinitionEndpoints
             ? Problems.Invalid($"on {date:u} is out of range; it lies within the coming {Effects.MostDaysAhead} days, and POST /api/v1/forecast/copies looks further") : null;
 
     private static async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> SaveAsync(
-        string kind, string name, DefinitionRequest? request, DefinitionDesk desk, CharterDesk charter, CharterInForce inForce, HttpContext http, CancellationToken cancel)
+        string kind, string name, DefinitionRequest? request, bool confirm, DefinitionDesk desk, CharterDesk charter, Consequences consequences, CharterInForce inForce, HttpContext http, CancellationToken cancel)
     {
         if (BadKind(kind, name) is { } bad) return bad;
         if (request is null && kind == CharterFields.Settings) return Problems.Refused("the settings cannot be taken out; save them with the fields that they are to have");
@@ -60,9 +60,11 @@ public static class DefinitionEndpoints
             return Problems.Of(StatusCodes.Status400BadRequest, "Not understood", $"{kind} {name} cannot be {(request is null ? "taken out" : "saved")}: {draft.Mistakes[0].Message}",
                 new Dictionary<string, object?> { ["mistakes"] = draft.Mistakes.Select(m => new MistakeAnswer(0, m.Position + 1, m.Field is null ? m.About : $"{m.About}, {m.Field}", m.Message)).ToList(), ["fields"] = draft.Mistakes });
         var changes = CharterEndpoints.ToAnswers(charter.Compare(draft.Reading.Charter));
-        if (await charter.ApplyAsync(draft.Reading, revision, http.User.Identity!.Name!, cancel) is { } problem) return Problems.Refused(problem);
+        var means = await consequences.OfAsync(draft.Reading.Charter, cancel);
+        if (means.Count > 0 && !confirm) return CharterEndpoints.Unconfirmed(means);
+        if ((await charter.ApplyAsync(draft.Reading, revision, http.User.Identity!.Name!, cancel)).Problem is { } problem) return Problems.Refused(problem);
         if (desk.Find(kind, name) is { } saved) http.Response.Headers.ETag = saved.Tag;
-        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, changes));
+        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, changes, means));
     }
 
     /// <summary>Whoever changes an object says which state of it he saw (RFC 9110, section 13; RFC 6585 for 428).</summary>

@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
@@ -10,6 +9,8 @@ using IronKeep.Service.Copies;
 using IronKeep.Service.Forecasts;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Prunes;
+using IronKeep.Service.Stores;
+using IronKeep.Runs.Backups;
 using IronKeep.Stores.Places;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -17,7 +18,7 @@ using NodaTime;
 namespace IronKeep.Service.Definitions;
 
 /// <summary>What a draft of one object would mean: shown while somebody types, before anything is saved.</summary>
-public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores stores, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private const int DueShown = 5;
 
@@ -34,7 +35,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
         {
             "job" => await JobAsync(answer, charter, charter.Jobs[name], on, cancel),
             "policy" => await PolicyAsync(answer, charter, charter.Policies[name], on, cancel),
-            "store" => answer with { RoomBytes = RoomAt(charter.Stores[name].Folder) },
+            "store" => answer with { RoomBytes = await RoomAtAsync(charter.Stores[name]) },
             CharterFields.Settings when charter.DutyMail is { } mail => answer with { NextDue = NextDue(new DueTimes(mail, charter.Zone)) },
             _ => answer,
         };
@@ -49,7 +50,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
         return answer with
         {
             ComesToKeep = Plays(charter, policy, charter.HeadOf(job)),
-            Paths = [.. job.Takes.Select(LookAt)],
+            Paths = [.. job.Takes.Select(t => LookAt(job, t))],
             Policies = await EffectsAsync(charter, [job], policy, on, cancel),
         };
     }
@@ -97,29 +98,27 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, CharterInF
         return [.. due.Between(now, now + Duration.FromDays(3660)).Take(DueShown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(due.Zone)))];
     }
 
-    private static PathAnswer LookAt(string path)
+    /// <summary>By the rules of a run: what is left out does not count.</summary>
+    private static PathAnswer LookAt(JobDeclaration job, string path)
     {
-        if (File.Exists(path)) return new PathAnswer(path, true, 1, new FileInfo(path).Length, true);
-        if (!Directory.Exists(path)) return new PathAnswer(path, false, 0, 0, true);
-        var watch = Stopwatch.StartNew();
-        long items = 0, bytes = 0;
-        var options = new EnumerationOptions { RecurseSubdirectories = true, IgnoreInaccessible = true, AttributesToSkip = FileAttributes.ReparsePoint };
-        foreach (var file in new DirectoryInfo(path).EnumerateFiles("*", options))
-        {
-            if (watch.Elapsed > Peek) return new PathAnswer(path, true, items, bytes, false);
-            items++;
-            bytes += file.Length;
-        }
-        return new PathAnswer(path, true, items, bytes, true);
+        var looked = Task.Factory.StartNew(() => SourceLook.Of([path], job.LeavesOut, job.OtherFileSystems, Peek), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default);
+        // A path on a disk that hangs is one that could not be looked through.
+        if (!looked.Wait(4 * Peek)) return new PathAnswer(path, true, 0, 0, false);
+        return looked.Result is { } size ? new PathAnswer(path, true, size.Items, size.Bytes, size.Whole) : new PathAnswer(path, false, 0, 0, true);
     }
 
-    private static long? RoomAt(string folder)
+    private async Task<long?> RoomAtAsync(StoreDeclaration store)
     {
-        var at = folder;
-        while (at.Length > 1 && !Directory.Exists(at)) at = Path.GetDirectoryName(at) ?? "/";
+        // Of a server nothing is asked while somebody types.
+        if (store.Remote is not null) return null;
         try
         {
-            return new FolderPlace(at).FreeBytes();
+            return await stores.WithinAsync(store.Name, () =>
+            {
+                var at = store.Folder;
+                while (at.Length > 1 && !Directory.Exists(at)) at = Path.GetDirectoryName(at) ?? "/";
+                return new FolderPlace(at).FreeBytes();
+            });
         }
         catch (PlaceException)
         {

@@ -82,9 +82,17 @@ public sealed class NightBoard
     private static async Task<Dictionary<(string Job, LocalDate Night), NightCell>> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
     {
         var (from, to) = (Begin(first, zone), Instant.Min(Begin(end, zone) - Duration.Epsilon, now));
-        var query = db.PlannedRuns.AsNoTracking().Where(p => p.Due >= from && p.Due <= to);
+        // What stands for a long absence began before the nights that it reaches into.
+        var query = db.PlannedRuns.AsNoTracking().Where(p => (p.Due >= from || p.Until >= from) && p.Due <= to);
         if (job is not null) query = query.Where(p => p.Job == job);
-        var planned = await query.OrderBy(p => p.Due).Select(p => new { p.Job, p.Due, p.Outcome, p.RunId }).ToListAsync(cancel);
+        var planned = await query.OrderBy(p => p.Due).Select(p => new { p.Job, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel);
+        var last = NightOf(to, zone);
+        foreach (var span in planned.Where(p => p.Until is not null).ToList())
+        {
+            planned.Remove(span);
+            for (var night = Latest(NightOf(span.Due, zone), first); night <= NightOf(span.Until!.Value, zone) && night <= last; night = night.PlusDays(1))
+                planned.Add(span with { Due = Begin(night, zone) });
+        }
         return planned.GroupBy(p => (p.Job, Night: NightOf(p.Due, zone))).ToDictionary(g => g.Key, g =>
         {
             var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();

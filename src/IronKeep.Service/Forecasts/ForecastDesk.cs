@@ -26,13 +26,14 @@ public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, Store
         var own = settings.Value.Machine;
         var rows = await CopyBook.Alive(db).Where(c => c.Machine == own).ToListAsync(cancel);
         var wanted = charter.Jobs.Values.Where(j => !j.Watched).SelectMany(j => j.Into.Select(s => (j.Name, s))).ToHashSet();
+        var rooms = await Task.WhenAll(charter.Stores.Values.Select(async s => (s.Name, Room: await room.OfAsync(s))));
         return new ForecastInput(charter, own, settings.Value.RunsAtOnce, now, days)
         {
             Jobs = await AssumeAsync(db, charter, own, cancel),
             Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Store))).Select(c => new KnownCopy(c.Job, c.Store, CopyBook.Facts(c, now, charter.Zone), c.BinnedAt))],
-            Stores = charter.Stores.Values.Select(s => (s.Name, Room: room.Of(s))).Where(s => s.Room.Used is not null)
+            Stores = rooms.Where(s => s.Room.Used is not null)
                 // Free room is told less the reserve; the forecast takes the reserve off itself.
-                .ToDictionary(s => s.Name, s => new KnownStore(s.Room.Used!.Value, s.Room.Free + (charter.Stores[s.Name].Reserve?.Bytes ?? 0))),
+                .ToDictionary(s => s.Name, s => new KnownStore(s.Room.Used!.Value, s.Room.Free + s.Room.Reserve)),
         };
     }
 

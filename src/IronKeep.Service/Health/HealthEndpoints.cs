@@ -1,3 +1,6 @@
+using Microsoft.Extensions.Options;
+using IronKeep.Service.Runs;
+using IronKeep.Contracts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Timetable;
@@ -21,6 +24,19 @@ public static class HealthEndpoints
     {
         var service = api.MapGroup("/service");
         service.MapGet("", async (SelfCheck check, CancellationToken cancel) => TypedResults.Ok(await check.LookAsync(cancel))).WithSummary("What the service finds when it looks at itself");
+        service.MapPost("/rename-machine", async Task<Results<Ok<RenameAnswer>, ProblemHttpResult>> (RenameRequest request, ClockLoop loop, Dispatch dispatch, KeepContext db, IOptions<ServiceSettings> settings, ILogger<SelfCheck> log, HttpContext http, CancellationToken cancel) =>
+            {
+                if (!Core.Charters.CharterReader.IsName(request.Name)) return Problems.Invalid($"'{request.Name}' cannot be a name; use lower-case letters, digits and hyphens, at most 63");
+                using var quiet = await loop.HoldAsync(cancel);
+                if (dispatch.AtWork.Any()) return Problems.Refused("runs are at work on this machine; wait until they have ended, then rename it");
+                var before = settings.Value.Machine;
+                if (before == request.Name) return Problems.Refused($"the machine is called '{before}' already; nothing was changed");
+                await ServiceNames.RenameAsync(db, before, request.Name, cancel);
+                settings.Value.Machine = request.Name;
+                log.LogInformation("{Person} renamed the machine from {Before} to {Name}", http.User.Identity!.Name, before, request.Name);
+                return TypedResults.Ok(new RenameAnswer(before, request.Name));
+            })
+            .WithSummary("Renames the machine in everything that the catalogue knows; copies, history and freshness go with it");
         service.MapPost("/confirm-clock", async Task<Results<NoContent, ProblemHttpResult>> (ClockWatch watch, ClockLoop loop, KeepContext db, CancellationToken cancel) =>
             {
                 using var quiet = await loop.HoldAsync(cancel);

@@ -1,3 +1,5 @@
+using IronKeep.Service.Telling;
+using IronKeep.Service.Runs;
 using System.Globalization;
 using IronKeep.Contracts;
 using IronKeep.Service.Alerts;
@@ -17,10 +19,9 @@ namespace IronKeep.Service.Health;
 /// named; the rest is told as findings, and an unreachable store as an alert.
 /// </summary>
 public sealed class SelfCheck(
-    CharterInForce inForce, StoreRoom room, ClockWatch clockWatch, ClockLoop loop, AlertBook alerts, IDbContextFactory<KeepContext> catalogue,
-    TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<SelfCheck> log)
+    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
+    TimeProvider clock, IOptions<ServiceSettings> settings)
 {
-    private static readonly TimeSpan LoopStopped = TimeSpan.FromMinutes(2);
     private static readonly DateTimeOffset NotBefore = new(2026, 1, 1, 0, 0, 0, TimeSpan.Zero);
     private readonly DateTimeOffset started = clock.GetUtcNow();
 
@@ -34,30 +35,21 @@ public sealed class SelfCheck(
         var findings = new List<SelfFinding>();
         var problem = await CatalogueIsWellAsync(cancel);
         findings.Add(Finding("catalogue", problem is null ? "well" : "failed", problem ?? $"{Path.Combine(settings.Value.DataFolder, "catalogue.db")} answers and is whole"));
-        var since = loop.SinceLastTick;
+        var since = loop.Rounds.SinceLast;
         findings.Add(Finding("clock loop", LoopIsWell ? "well" : "failed", !settings.Value.Ticking && since is null ? "driven from outside"
-            : since is null ? "it has not come round yet" : $"came round {since.Value.TotalSeconds.ToString("0", CultureInfo.InvariantCulture)} s ago{(LoopIsWell ? "" : ": it stands still, so nothing becomes due; start the service again and keep its log")}"));
+            : loop.Rounds.Problem is { } standing ? $"{standing}; nothing becomes due meanwhile: read the service's own log, and start the service again"
+            : since is null ? "it has not come round yet" : $"came round {since.Value.TotalSeconds.ToString("0", CultureInfo.InvariantCulture)} s ago"));
+        foreach (var (what, rounds) in new[] { ("dispatch", dispatch.Rounds), ("teller", teller.Rounds) })
+            findings.Add(Finding(what, settings.Value.Ticking && rounds.Problem is not null ? "failed" : "well", settings.Value.Ticking && rounds.Problem is { } trouble ? $"{trouble}; read the service's own log" : "comes round"));
         findings.Add(clockWatch.Doubt is { } doubt ? Finding("clock", "failed", $"{doubt}; nothing expires until it is set right or confirmed")
             : clock.GetUtcNow() < NotBefore ? Finding("clock", "failed", $"it says {clock.GetUtcNow():u}, which is before this program was made; set it right")
             : Finding("clock", "well", $"it says {clock.GetUtcNow():u}"));
         foreach (var store in inForce.Charter.Stores.Values)
         {
-            var at = room.Of(store);
-            findings.Add(at.Problem is { } away ? Finding($"store {store.Name}", "failed", away) : at.NearlyFull ? Finding($"store {store.Name}", "warned", "nearly full") : Finding($"store {store.Name}", "well", $"reachable at {store.Folder}"));
+            var at = await room.OfAsync(store);
+            findings.Add(at.Problem is { } away ? Finding($"store {store.Name}", "failed", away) : await ReadOnlyAsync(store) is { } not ? Finding($"store {store.Name}", "failed", not) : at.NearlyFull ? Finding($"store {store.Name}", "warned", "nearly full") : Finding($"store {store.Name}", "well", $"reachable at {store.Folder}"));
         }
         return new SelfCheckAnswer(Version, started, problem is null && LoopIsWell, findings);
-    }
-
-    /// <summary>The look at the start: findings go to the log, a store that is away becomes an alert at once, not at its next run.</summary>
-    public async Task AtStartAsync(CancellationToken cancel)
-    {
-        foreach (var finding in (await LookAsync(cancel)).Findings.Where(f => f.State != "well" && f.What != "clock loop"))
-        {
-            log.LogWarning("Self-check: {What}: {Sentence}", finding.What, finding.Sentence);
-            if (finding is not { State: "failed" } || !finding.What.StartsWith("store ", StringComparison.Ordinal)) continue;
-            if (!alerts.IsOpen(finding.What, AlertClass.Failed))
-                await alerts.RaiseAsync(new Matter(finding.What, AlertClass.Failed, finding.Sentence, Core.Watching.FailureWords.Remedy(Core.Watching.FailureClass.StoreUnreachable)), cancel);
-        }
     }
 
     /// <summary>Refuses to start on a catalogue file that is damaged, by name; a missing one is made.</summary>
@@ -82,10 +74,25 @@ public sealed class SelfCheck(
     private static StartRefusedException Damaged(string path, string why) => new(
         $"the catalogue {path} is damaged ({why}). Copies are not touched by this. Put back a copy of the file from before, or move it (with its -wal and -shm) away: the service then begins anew, and applying the charter reads the copies back from their stores");
 
-    private bool LoopIsWell => !settings.Value.Ticking || loop.SinceLastTick is not { } since || since < LoopStopped;
+    /// <summary>Why nothing can be written to a store on this machine, asked of the folder's rights alone; null when something can.</summary>
+    private async Task<string?> ReadOnlyAsync(Core.Charters.StoreDeclaration store)
+    {
+        if (store.Remote is not null) return null;
+        try
+        {
+            return await stores.WithinAsync(store.Name, () => IronKeep.Stores.Posix.RealPaths.WhyNotWritable(store.Folder)) is { } why ? $"store {store.Name} cannot be written: {why}; mount it for writing, or give the service the right to" : null;
+        }
+        catch (IronKeep.Stores.Places.PlaceException e)
+        {
+            return e.Message;
+        }
+    }
+
+    private bool LoopIsWell => !settings.Value.Ticking || loop.Rounds.Problem is null && dispatch.Rounds.Problem is null;
 
     private async Task<string?> CatalogueIsWellAsync(CancellationToken cancel)
     {
+        if (guard.Problem is { } refused) return refused;
         try
         {
             await using var db = await catalogue.CreateDbContextAsync(cancel);

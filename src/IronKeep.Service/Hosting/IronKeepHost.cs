@@ -1,3 +1,4 @@
+using IronKeep.Stores.Posix;
 using IronKeep.Contracts;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
@@ -41,13 +42,9 @@ public static class IronKeepHost
         var settings = SettingsFiles.Read(section);
         var services = builder.Services;
         services.Configure<ServiceSettings>(section);
+        if (!OnlyDescribes) OwnFiles.Tighten();
         var claim = OnlyDescribes ? null : OnlyOne.Claim(settings.DataFolder);
-        builder.WebHost.UseUrls(settings.Listen);
-        builder.WebHost.ConfigureKestrel(k =>
-        {
-            k.AddServerHeader = false;
-            k.Limits.MaxRequestBodySize = 16 * 1024 * 1024;
-        });
+        Listening.Configure(builder, settings);
         if (!OnlyDescribes) services.AddSerilog(c => c
             .MinimumLevel.Information()
             .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
@@ -56,9 +53,10 @@ public static class IronKeepHost
             .WriteTo.File(new Serilog.Formatting.Compact.RenderedCompactJsonFormatter(), Path.Combine(settings.DataFolder, "logs", "ironkeepd-.jsonl"),
                 rollingInterval: RollingInterval.Day, fileSizeLimitBytes: settings.LogFileMegabytes * 1_000_000L, rollOnFileSizeLimit: true, retainedFileCountLimit: settings.LogFiles));
         services.AddSingleton<TimeProvider>(new IronKeep.Stores.Posix.BootClock());
-        services.AddPooledDbContextFactory<KeepContext>(o => o.UseSqlite($"Data Source={Path.Combine(settings.DataFolder, "catalogue.db")}"));
+        services.AddSingleton<CatalogueGuard>();
+        services.AddPooledDbContextFactory<KeepContext>((s, o) => o.UseSqlite($"Data Source={Path.Combine(settings.DataFolder, "catalogue.db")}").AddInterceptors(new RefusalWatch(s.GetRequiredService<CatalogueGuard>())));
         services.AddScoped(s => s.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContext());
-        AddParts(services);
+        AddParts(services, settings);
         services.AddSignIn(settings.DataFolder);
         services.AddOpenApi("v1", OpenApiRules.Apply);
         services.ConfigureHttpJsonOptions(o => ContractJson.Apply(o.SerializerOptions));
@@ -76,25 +74,37 @@ public static class IronKeepHost
     /// <summary>What must be done before the first request: migrations, the charter, the first person's code (null when there is a person).</summary>
     public static async Task<string?> PrepareAsync(WebApplication app, CancellationToken cancel = default)
     {
-        SelfCheck.RefuseDamaged(app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.DataFolder);
+        var settings = app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value;
+        CatalogueGuard.RefuseLost(settings.DataFolder);
+        SelfCheck.RefuseDamaged(settings.DataFolder);
         await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync(cancel))
         {
             await db.Database.MigrateAsync(cancel);
             await db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
+            await app.Services.GetRequiredService<CatalogueGuard>().BeginAsync(db, cancel);
+            var isGiven = app.Configuration.GetSection(ServiceSettings.Section)[nameof(ServiceSettings.Machine)] is { Length: > 0 };
+            settings.Machine = await ServiceNames.KeepAsync(db, settings.Machine, isGiven, cancel);
         }
+        var log = app.Services.GetRequiredService<ILogger<WebApplication>>();
+        if (app.Services.GetService<OnlyOne>()?.Tightened is { } open) log.LogWarning("{Sentence}", open);
+        if (!settings.IsLoopback && settings.CertificateFile.Length == 0 && settings.Proxies.Length == 0)
+            log.LogWarning("The service listens on {Address} without TLS: passwords and sessions can be read on the network. Give IronKeep:CertificateFile and IronKeep:CertificateKeyFile, or put a proxy with TLS before it and name it in IronKeep:TrustedProxies", settings.Listen);
         await app.Services.GetRequiredService<CharterInForce>().LoadAsync(cancel);
         await app.Services.GetRequiredService<AlertBook>().LoadAsync(cancel);
-        await app.Services.GetRequiredService<SelfCheck>().AtStartAsync(cancel);
         return await app.Services.GetRequiredService<People>().MakeCodeAsync(cancel);
     }
 
-    private static void AddParts(IServiceCollection services)
+    private static void AddParts(IServiceCollection services, ServiceSettings settings)
     {
         services.AddSingleton<EventHub>();
         services.AddSingleton<CharterInForce>();
         services.AddSingleton<CharterDesk>();
+        services.AddSingleton<Consequences>();
+        services.AddSingleton<StorePlaces>();
         services.AddSingleton<OpenStores>();
         services.AddSingleton<CopyBook>();
+        services.AddSingleton<ShelfKeeper>();
+        services.AddSingleton<StoreSentry>();
         services.AddSingleton<StoreRoom>();
         services.AddSingleton<CopySearch>();
         services.AddSingleton<CopyCare>();
@@ -140,10 +150,12 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<Dispatch>());
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());
+        if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
     }
 
     private static void Map(WebApplication app)
     {
+        Listening.Use(app);
         app.UseExceptionHandler(e => e.Run(Problems.WriteAsync));
         app.UseStatusCodePages(async context =>
         {

@@ -1,3 +1,4 @@
+using IronKeep.Stores.Posix;
 using System.Globalization;
 
 namespace IronKeep.Service.Hosting;
@@ -7,17 +8,21 @@ public sealed class OnlyOne : IDisposable
 {
     private readonly FileStream claim;
 
-    private OnlyOne(FileStream claim) => this.claim = claim;
+    private OnlyOne(FileStream claim, string? tightened) => (this.claim, Tightened) = (claim, tightened);
+
+    /// <summary>What was open to others and is no more, in words; null when nothing was.</summary>
+    public string? Tightened { get; }
 
     /// <summary>Claims the data folder, or throws <see cref="StartRefusedException"/> naming who has it.</summary>
     public static OnlyOne Claim(string dataFolder)
     {
         try
         {
-            Directory.CreateDirectory(dataFolder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            Directory.CreateDirectory(dataFolder, OwnFiles.Folder);
+            var tightened = OwnFiles.TightenFolder(dataFolder);
             var claim = new FileStream(Path.Combine(dataFolder, "service.lock"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
             File.WriteAllText(PidFile(dataFolder), Environment.ProcessId.ToString(CultureInfo.InvariantCulture));
-            return new OnlyOne(claim);
+            return new OnlyOne(claim, tightened);
         }
         catch (IOException e) when (e.HResult == 11)
         {

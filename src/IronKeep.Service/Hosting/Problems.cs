@@ -1,3 +1,6 @@
+using IronKeep.Service.Catalogue;
+using IronKeep.Stores.Places;
+using Microsoft.Data.Sqlite;
 using System.Text.Json;
 using Microsoft.AspNetCore.Diagnostics;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -19,10 +22,24 @@ public static class Problems
     public static async Task WriteAsync(HttpContext context)
     {
         var error = context.Features.Get<IExceptionHandlerFeature>()?.Error;
+        var guard = context.RequestServices.GetRequiredService<CatalogueGuard>();
         var problem = error is BadHttpRequestException bad
             ? Of(bad.StatusCode, "Not understood", bad.InnerException is JsonException json ? Say(json) : bad.Message)
+            : error is NotSupportedException or InvalidOperationException && context.Request.Body is not null && IsCharset(error)
+            ? Of(StatusCodes.Status415UnsupportedMediaType, "Not understood", "the body is in a character set that is not known here; send UTF-8")
+            : guard.Problem is { } catalogue && Causes(error).Any(e => e is SqliteException)
+            ? Of(StatusCodes.Status503ServiceUnavailable, "Failed", $"nothing can be recorded now: {catalogue}")
+            : error is PlaceException or IronKeep.Stores.StoreDamageException or IronKeep.Stores.Keys.StoreKeyException
+            ? Refused(error.Message)
             : Of(StatusCodes.Status500InternalServerError, "Failed", "the service failed to answer; the cause is in its log under " + context.TraceIdentifier);
         await problem.ExecuteAsync(context);
+    }
+
+    private static bool IsCharset(Exception e) => e.Message.Contains("charset", StringComparison.OrdinalIgnoreCase) || e.Message.Contains("encoding", StringComparison.OrdinalIgnoreCase);
+
+    private static IEnumerable<Exception> Causes(Exception? e)
+    {
+        for (; e is not null; e = e.InnerException) yield return e;
     }
 
     private static string Say(JsonException e)

@@ -17,7 +17,17 @@ public sealed class ServiceSettings
     /// <summary>The address to listen on. Loopback by default; anything else belongs behind TLS.</summary>
     public string Listen { get; set; } = "http://127.0.0.1:7420";
 
-    /// <summary>The name of the machine that the service runs on.</summary>
+    /// <summary>The host names under which the service may be called, separated by semicolons; empty: this machine's, and any where it listens outside loopback without them.</summary>
+    public string Hosts { get; set; } = "";
+
+    /// <summary>The addresses of proxies before the service, separated by commas: what they say of the caller and of TLS is believed.</summary>
+    public string TrustedProxies { get; set; } = "";
+
+    /// <summary>The certificate (PEM, with its chain) and the private key with which the service itself speaks TLS; read anew when they change.</summary>
+    public string CertificateFile { get; set; } = "";
+    public string CertificateKeyFile { get; set; } = "";
+
+    /// <summary>The name of the machine that the service runs on. The catalogue keeps the first.</summary>
     public string Machine { get; set; } = DefaultMachine();
 
     /// <summary>How many runs may work at once.</summary>
@@ -44,6 +54,11 @@ public sealed class ServiceSettings
     /// <summary><see cref="Silence"/> as a span.</summary>
     public Span SilenceLimit => Span.TryParse(Silence, out var span, out _) ? span : new Span(15, SpanUnit.Minutes);
 
+    internal string[] Proxies => TrustedProxies.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+
+    /// <summary>Whether the address to listen on is this machine's own.</summary>
+    internal bool IsLoopback => Uri.TryCreate(Listen, UriKind.Absolute, out var uri) && uri.IsLoopback;
+
     /// <summary>The names of all settings.</summary>
     public static IReadOnlyList<string> Names { get; } = [.. typeof(ServiceSettings).GetProperties().Where(p => p.CanWrite).Select(p => p.Name)];
 
@@ -57,6 +72,11 @@ public sealed class ServiceSettings
         }
         if (!Path.IsPathRooted(DataFolder)) yield return $"IronKeep:DataFolder is '{DataFolder}'; give an absolute path";
         if (!Uri.TryCreate(Listen, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) yield return $"IronKeep:Listen is '{Listen}'; give an address such as http://127.0.0.1:7420";
+        if ((CertificateFile.Length > 0) != (CertificateKeyFile.Length > 0)) yield return "IronKeep:CertificateFile and IronKeep:CertificateKeyFile go together; give both or neither";
+        foreach (var file in new[] { CertificateFile, CertificateKeyFile }.Where(f => f.Length > 0 && !File.Exists(f))) yield return $"the file {file} does not exist; IronKeep:CertificateFile and IronKeep:CertificateKeyFile name a certificate and its key, both as PEM";
+        if (uri?.Scheme == "https" && CertificateFile.Length == 0) yield return $"IronKeep:Listen is '{Listen}', and a TLS address needs a certificate; give IronKeep:CertificateFile and IronKeep:CertificateKeyFile";
+        if (uri?.Scheme == "http" && CertificateFile.Length > 0) yield return $"IronKeep:Listen is '{Listen}'; with a certificate write https:// there";
+        foreach (var proxy in Proxies.Where(p => !System.Net.IPAddress.TryParse(p, out _))) yield return $"IronKeep:TrustedProxies has '{proxy}', which is no address; write such as 10.0.0.5, separated by commas";
         if (!Core.Charters.CharterReader.IsName(Machine)) yield return $"IronKeep:Machine is '{Machine}'; use lower-case letters, digits and hyphens";
         if (RunsAtOnce is < 1 or > 64) yield return $"IronKeep:RunsAtOnce is {RunsAtOnce}; give a number from 1 to 64";
         if (!Span.TryParse(Silence, out _, out var silence)) yield return $"IronKeep:Silence: {silence}";

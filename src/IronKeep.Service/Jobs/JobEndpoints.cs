@@ -61,7 +61,7 @@ public static class JobEndpoints
             return TypedResults.Accepted($"/api/v1/runs/{busy.Id}", busy.ToAnswer());
         }
         if (busy is not null) return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
-        if (dispatch.AtWork.FirstOrDefault(l => l.Run.Job == name && l.Run.Kind == RunKind.Backup) is { } hung)
+        if (dispatch.AtWork.FirstOrDefault(l => l.Run.Job == name && l.Run.Kind == RunKind.Backup && l.GivenUp) is { } hung)
             return Problems.Refused($"run {hung.Run.Id} of job {name} was given up but hangs still; find what it waits for, or start the service again");
         var run = await queue.AddAsync(new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), http.User.Identity!.Name!), cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
@@ -82,7 +82,7 @@ public static class JobEndpoints
         var rows = await db.Runs.AsNoTracking().Where(r => r.Job == name && r.Kind == RunKind.Backup && r.CopyIds != "").OrderByDescending(r => r.Id).Take(HistoryShown).ToListAsync(cancel);
         rows.Reverse();
         return TypedResults.Ok<IReadOnlyList<HistoryPoint>>([.. rows.Where(r => r is { Began: not null, Ended: not null, Outcome: not null }).Select(r => new HistoryPoint(
-            r.Id, r.Began!.Value.ToDateTimeOffset(), Kebab.Of(r.Outcome!.Value), r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, (r.Ended!.Value - r.Began.Value).TotalSeconds))]);
+            r.Id, r.Began!.Value.ToDateTimeOffset(), Kebab.Of(r.Outcome!.Value), r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.Took.TotalSeconds))]);
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> PauseAsync(

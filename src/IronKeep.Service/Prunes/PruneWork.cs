@@ -1,3 +1,5 @@
+using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
 using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -12,17 +14,32 @@ using Microsoft.EntityFrameworkCore;
 namespace IronKeep.Service.Prunes;
 
 /// <summary>Which plan to carry out.</summary>
-public sealed record PruneOrder(string Fingerprint);
+public sealed record PruneOrder(string Fingerprint)
+{
+    /// <summary>Whether a success asked for it, and nobody has looked at the plan: when it no longer holds, one of now takes its place.</summary>
+    public bool Automatic { get; init; }
+}
 
 /// <summary>Carries out a prune plan: what it lists as going goes to the bin, each removal logged with its result; nothing else is touched.</summary>
-public sealed class PruneWork(PruneDesk desk, OpenStores stores, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper shelves, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
 {
     public RunKind Kind => RunKind.Prune;
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
-        var fingerprint = JsonSerializer.Deserialize<PruneOrder>(live.Run.Order!)!.Fingerprint;
+        var order = JsonSerializer.Deserialize<PruneOrder>(live.Run.Order!)!;
+        var fingerprint = order.Fingerprint;
+        await shelves.SettleAsync(live.Run.Store!, notes: false, cancel);
         var (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
+        if (plan is null && order.Automatic && charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job) && job.Into.Contains(live.Run.Store!))
+        {
+            var (current, going) = await desk.AutomaticAsync(job, live.Run.Store!, cancel);
+            if (current is null) return new RunEnding(Outcome.HeldBack, $"{problem}; the plan of now is held by the brake, and somebody has to look at it");
+            if (going == 0) return new RunEnding(Outcome.NotNeeded, $"{problem}; by the plan of now nothing goes");
+            live.Log(LogSeverity.Info, $"{problem}; the plan of now, {current}, takes its place");
+            fingerprint = current;
+            (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
+        }
         if (plan is null) return new RunEnding(Outcome.Refused, problem!);
         var store = stores.Get(plan.Store);
         store.CheckStillThere();

@@ -6,7 +6,6 @@ using IronKeep.Runs.Backups;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
@@ -16,11 +15,15 @@ using Microsoft.EntityFrameworkCore;
 namespace IronKeep.Service.Runs;
 
 /// <summary>Makes a copy of a job's sources in each of its stores, one after the other; a store that fails does not keep the others from theirs.</summary>
-public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBook copies, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+public sealed class BackupWork(
+    CharterInForce charter, OpenStores stores, StoreRoom rooms, CopyBook copies, ShelfKeeper shelves, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
 {
+    /// <summary>How long a source may be measured before the first copy of it, to see whether it fits.</summary>
+    private static readonly TimeSpan Measures = TimeSpan.FromMinutes(5);
+
     public RunKind Kind => RunKind.Backup;
 
-    private sealed record Made(string Store, string? CopyId, string Words, RunFigures? Figures, FailureClass? Failure = null, bool StoreFailed = false);
+    private sealed record Made(string Store, string? CopyId, string Words, RunFigures? Figures, FailureClass? Failure = null, bool StoreFailed = false, bool NeverBegan = false);
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
@@ -41,6 +44,11 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
         {
             var store = stores.Get(storeName);
             var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
+            if (await NoRoomAsync(live, job, storeName, takes, previous is null, cancel) is { } full)
+            {
+                live.Log(LogSeverity.Error, full);
+                return new Made(storeName, null, full, null, FailureClass.StoreFull, true, NeverBegan: true);
+            }
             live.Log(LogSeverity.Info, previous is null
                 ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
                 : $"{job.Name} to store {storeName}: compared with copy {previous.Id}");
@@ -48,7 +56,8 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
             run = new BackupRun(store, order, clock, live.Log);
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = await run.RunAsync(cancel);
-            await copies.AddAsync(record, storeName, live.Run.Id, run.Figures, cancel);
+            await copies.AddAsync(record, storeName, live.Run.Id, run.Figures);
+            await shelves.TrySettleAsync(storeName, notes: false, CancellationToken.None);
             return new Made(storeName, record.Id, Say(run.Figures, record.Id), run.Figures);
         }
         catch (PlaceException e)
@@ -65,6 +74,7 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
         }
         finally
         {
+            rooms.GiveBack(storeName, live.Run.Id);
             Report();
         }
 
@@ -86,13 +96,38 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
         }
     }
 
+    /// <summary>Why the run does not fit into a store, by what it usually stores, or at first by the size of its source; null when it does, and then the room is promised to it.</summary>
+    private async Task<string?> NoRoomAsync(LiveRun live, JobDeclaration job, string storeName, string[] takes, bool first, CancellationToken cancel)
+    {
+        var declared = charter.Charter.Stores[storeName];
+        if (declared.Capacity is null && !declared.HasReserve) return null;
+        long expected = 0;
+        await using (var db = await catalogue.CreateDbContextAsync(cancel))
+        {
+            var usual = await db.Copies.AsNoTracking().Where(c => c.Job == job.Name && c.Machine == live.Run.Machine && c.Store == storeName && c.RunId > 0)
+                .OrderByDescending(c => c.Taken).Take(Bands.Looks).Select(c => c.StoredBytes).ToListAsync(cancel);
+            if (usual.Count > 0) expected = Bands.Median(usual);
+        }
+        if (first)
+        {
+            var free = (await rooms.OfAsync(declared)).Free ?? long.MaxValue;
+            expected = SourceLook.Of(takes, job.LeavesOut, job.OtherFileSystems, Measures, free + 1)?.Bytes ?? 0;
+        }
+        return await rooms.PromiseAsync(declared, live.Run.Id, expected);
+    }
+
     private async Task<RunEnding> EndAsync(LiveRun live, JobDeclaration job, List<Made> made, CancellationToken cancel)
     {
         var words = made.Count == 1 ? made[0].Words : string.Join(". ", made.Select(m => $"Store {m.Store}: {m.Words}"));
         var doubt = await DoubtAsync(live, job, made, cancel);
         var ids = made.Select(m => m.CopyId).OfType<string>().ToList();
         if (made.Find(m => m.Failure is not null) is { } failed)
-            return new RunEnding(Outcome.Failed, words, failed.Failure) { CopyIds = [.. ids], FailedStore = failed.StoreFailed ? failed.Store : null };
+        {
+            // Nothing was begun anywhere: the run was refused, not broken off.
+            var outcome = made.TrueForAll(m => m.NeverBegan) ? Outcome.Refused : Outcome.Failed;
+            var inDoubt = doubt.Length > 0 ? $"; what it made elsewhere is suspect: {string.Join("; ", doubt)}" : "";
+            return new RunEnding(outcome, words + inDoubt, failed.Failure) { CopyIds = [.. ids], FailedStore = failed.StoreFailed ? failed.Store : null, Brief = doubt.Length > 0 ? string.Join("; ", doubt) : null };
+        }
         if (doubt.Length > 0) return new RunEnding(Outcome.Suspect, $"{string.Join("; ", doubt)}. {words}") { CopyIds = [.. ids], Brief = string.Join("; ", doubt) };
         return new RunEnding(made.Any(m => m.Figures!.Skipped > 0) ? Outcome.Warned : Outcome.Ok, words) { CopyIds = [.. ids] };
     }
@@ -102,11 +137,12 @@ public sealed class BackupWork(CharterInForce charter, OpenStores stores, CopyBo
         if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures) return [];
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var good = await RunHistory.LastGoodAsync(db, live.Run, cancel);
-        var reasons = Bands.Judge(job.Band, good, new RunMeasure(figures.Items, figures.SelectedBytes, clock.Now() - live.Run.Began!.Value)).ToArray();
+        var reasons = Bands.Judge(job.Band, good, new RunMeasure(figures.Items, figures.SelectedBytes, live.Elapsed)).ToArray();
         if (reasons.Length == 0) return [];
         var doubt = string.Join("; ", reasons);
         var ids = made.Select(m => m.CopyId).OfType<string>().ToList();
-        await db.Copies.Where(c => ids.Contains(c.Id)).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, doubt), CancellationToken.None);
+        await db.Copies.Where(c => ids.Contains(c.Id)).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, doubt).SetProperty(c => c.NoteDue, true), CancellationToken.None);
+        await copies.NoteAsync(ids);
         return reasons;
     }
 

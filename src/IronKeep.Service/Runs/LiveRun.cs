@@ -15,7 +15,8 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
     private readonly CancellationTokenSource cancelled = CancellationTokenSource.CreateLinkedTokenSource(stopping);
     private readonly TaskCompletionSource stopAsked = new(TaskCreationOptions.RunContinuationsAsynchronously);
     private readonly Lock gate = new();
-    private readonly Queue<(Instant At, long Bytes)> samples = new();
+    private readonly long began = clock.GetTimestamp();
+    private readonly Queue<(TimeSpan At, long Bytes)> samples = new();
     private volatile Progress progress = new(0, 0, 0, 0, 0, 0);
     private int pastLimit;
     private bool ended;
@@ -26,8 +27,14 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
     public long? ExpectedItems { get; set; }
     public long? ExpectedBytes { get; set; }
 
-    /// <summary>When it has worked longer than it should; null for kinds without a limit.</summary>
-    public Instant? LimitAt { get; set; }
+    /// <summary>How long it has worked, by the steady clock: a clock that is set in the middle changes nothing.</summary>
+    public Duration Elapsed => Duration.FromTimeSpan(clock.GetElapsedTime(began));
+
+    /// <summary>After how long it has worked longer than it should; null for kinds without a limit.</summary>
+    public Duration? Limit { get; set; }
+
+    /// <summary>Whether it was given up because it hangs: it holds its job, and no place among those at work.</summary>
+    public bool GivenUp { get; set; }
 
     /// <summary>Whether it is ended at the limit, because its job states one, or only told of.</summary>
     public bool EndsAtLimit { get; set; }
@@ -59,7 +66,7 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
         progress = now;
         lock (gate)
         {
-            var at = clock.Now();
+            var at = clock.GetElapsedTime(began);
             samples.Enqueue((at, now.SelectedBytes));
             while (samples.Count > 2 && (at - samples.Peek().At).TotalSeconds > RateWindowSeconds) samples.Dequeue();
         }

@@ -11,11 +11,10 @@ public static class RunAnswers
     public static RunAnswer ToAnswer(this Run run, LiveRun? live = null)
     {
         var now = live?.Now ?? new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
-        var until = run.Ended?.ToDateTimeOffset() ?? (live is null ? null : live.Clock.GetUtcNow());
-        var elapsed = run.Began is { } began && until is { } end ? (end - began.ToDateTimeOffset()).TotalSeconds : (double?)null;
+        var elapsed = live is not null ? live.Elapsed.TotalSeconds : run is { Began: not null, Ended: not null } ? run.Took.TotalSeconds : (double?)null;
         var figures = new RunFiguresAnswer(
             now.Items, now.SelectedBytes, now.ReadBytes, now.NewBytes, now.StoredBytes, now.Skipped,
-            live?.ExpectedItems, live?.ExpectedBytes, live is null ? elapsed > 0 ? now.SelectedBytes / elapsed : null : live.RecentRate, elapsed, Remaining(live, now));
+            live?.ExpectedItems, live?.ExpectedBytes, live is null ? elapsed > 0 && now.SelectedBytes > 0 ? now.SelectedBytes / elapsed : null : live.RecentRate, elapsed, Remaining(live, now));
         var copies = run.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         return new RunAnswer(
             run.Id, Word(run.Kind)!, run.Job, run.Machine, run.Store, run.Cause, Word(run.State)!, Word(run.Outcome), Word(run.Failure), run.Sentence,

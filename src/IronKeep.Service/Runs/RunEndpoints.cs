@@ -1,3 +1,4 @@
+using IronKeep.Service.Copies;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Alerts;
@@ -67,19 +68,23 @@ public static class RunEndpoints
     }
 
     private static async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> ConfirmAsync(
-        long id, KeepContext db, AlertBook alerts, TimeProvider clock, EventHub events, HttpContext http, CancellationToken cancel)
+        long id, KeepContext db, CopyBook copies, AlertBook alerts, TimeProvider clock, EventHub events, HttpContext http, CancellationToken cancel)
     {
         if (await db.Runs.FirstOrDefaultAsync(r => r.Id == id, cancel) is not { } run) return Missing(id);
-        if (run.Outcome != Core.Watching.Outcome.Suspect) return Problems.Refused($"run {id} is not suspect; there is nothing to confirm");
+        // One store may have failed where what another got is in doubt.
+        var inDoubt = await db.Copies.Where(c => c.RunId == id && c.Doubt != null).Select(c => c.Id).ToListAsync(cancel);
+        if (run.Outcome != Core.Watching.Outcome.Suspect && inDoubt.Count == 0) return Problems.Refused($"run {id} is not suspect; there is nothing to confirm");
         if (run.ConfirmedAt is not null) return Problems.Refused($"run {id} was confirmed already, by {run.ConfirmedBy}");
         run.ConfirmedBy = http.User.Identity!.Name!;
         run.ConfirmedAt = clock.Now();
         // Earlier suspect runs of the job are settled by it as well: somebody has looked at what came after them.
-        await db.Copies.Where(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null && c.RunId <= id).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, (string?)null), cancel);
+        var settles = await db.Copies.Where(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null && c.RunId <= id).Select(c => c.Id).ToListAsync(cancel);
+        await db.Copies.Where(c => settles.Contains(c.Id)).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, (string?)null).SetProperty(c => c.NoteDue, true), cancel);
         if (await db.JobWatches.FindAsync([run.Job!, run.Machine], cancel) is { } watch) watch.BaseRunId = id;
         await db.SaveChangesAsync(cancel);
         if (!await db.Copies.AnyAsync(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null, cancel))
             await alerts.CloseAsync(AlertBook.JobSubject(run.Job!, run.Machine), [AlertClass.Suspect], cancel);
+        await copies.NoteAsync(settles);
         events.Publish("run", run.ToAnswer());
         events.Publish("copies");
         return TypedResults.Ok(run.ToAnswer());

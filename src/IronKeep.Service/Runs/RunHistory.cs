@@ -18,7 +18,7 @@ public static class RunHistory
         var rows = await db.Runs.AsNoTracking()
             .Where(r => r.Job == before.Job && r.Machine == before.Machine && r.Kind == RunKind.Backup && r.Id < before.Id && r.Id >= baseRun
                 && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt != null)))
-            .OrderByDescending(r => r.Id).Take(Bands.Looks).Select(r => new { r.Items, r.SelectedBytes, r.Began, r.Ended }).ToListAsync(cancel);
-        return [.. rows.Select(r => new RunMeasure(r.Items, r.SelectedBytes, r is { Began: { } began, Ended: { } ended } ? ended - began : Duration.Zero))];
+            .OrderByDescending(r => r.Id).Take(Bands.Looks).ToListAsync(cancel);
+        return [.. rows.Select(r => new RunMeasure(r.Items, r.SelectedBytes, r.Took))];
     }
 }

@@ -45,13 +45,20 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     /// <summary>What a backup run of the job says as its store: the only one, or none where it writes into several.</summary>
     public static string? StoreOf(JobDeclaration job) => job.Into.Length == 1 ? job.Into[0] : null;
 
+    /// <summary>Queues a run in the caller's transaction; whoever commits wakes the dispatch.</summary>
+    public async Task<Run> AddAsync(KeepContext db, RunRequest request, CancellationToken cancel)
+    {
+        var run = Make(request);
+        db.Runs.Add(run);
+        await db.SaveChangesAsync(cancel);
+        return run;
+    }
+
     /// <summary>Queues a run.</summary>
     public async Task<Run> AddAsync(RunRequest request, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var run = Make(request);
-        db.Runs.Add(run);
-        await db.SaveChangesAsync(cancel);
+        var run = await AddAsync(db, request, cancel);
         events.Publish("run", run.ToAnswer());
         Wake();
         return run;

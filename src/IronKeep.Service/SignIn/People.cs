@@ -10,13 +10,14 @@ using NodaTime;
 namespace IronKeep.Service.SignIn;
 
 /// <summary>Who may come in: people with passwords, and their personal tokens. Passwords are kept as PBKDF2 hashes, tokens as SHA-256.</summary>
-public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvider clock)
+public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IDisposable
 {
     public const int ShortestPassword = 10;
     private const int LongestText = 200;
     private const string TokenBegin = "ironkeep_";
     private static readonly Duration UseIsNotedEvery = Duration.FromMinutes(1);
     private readonly PasswordHasher<string> hasher = new();
+    private readonly SemaphoreSlim adding = new(1);
     private string? code;
 
     /// <summary>The code with which the first person comes in; null once somebody has.</summary>
@@ -28,32 +29,94 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
 
     public bool AwaitsFirst => code is not null;
 
-    /// <summary>Makes the first person; null when done, else why not.</summary>
+    /// <summary>Makes the first person; null when done, else why not. The code makes exactly one, however many use it at once.</summary>
     public async Task<string?> AddFirstAsync(string given, string name, string password, CancellationToken cancel)
     {
-        if (code is null) return "the first person exists already; sign in";
-        if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
-            return "the code is not right; it stands in the service's output and is made anew at every start";
-        if (await AddAsync(name, password, cancel) is { } problem) return problem;
-        code = null;
+        await adding.WaitAsync(cancel);
+        try
+        {
+            if (code is null) return "the first person exists already; sign in";
+            if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
+                return "the code is not right; it stands in the service's output and is made anew at every start";
+            if (await InsertAsync(name, password, cancel) is { } problem) return problem;
+            code = null;
+            return null;
+        }
+        finally
+        {
+            adding.Release();
+        }
+    }
+
+    /// <summary>Adds a person; null when done, else why not.</summary>
+    public async Task<string?> AddAsync(string name, string password, CancellationToken cancel)
+    {
+        await adding.WaitAsync(cancel);
+        try
+        {
+            return await InsertAsync(name, password, cancel);
+        }
+        finally
+        {
+            adding.Release();
+        }
+    }
+
+    private async Task<string?> InsertAsync(string name, string password, CancellationToken cancel)
+    {
+        var trimmed = name.Trim();
+        if (trimmed.Length is 0 or > LongestText || name.Any(char.IsControl)) return "give a name of 1 to 200 characters";
+        if (PasswordProblem(password) is { } problem) return problem;
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        if (await db.People.AnyAsync(p => p.Name == trimmed, cancel)) return $"there is a person '{trimmed}' already; choose another name";
+        db.People.Add(new Person { Name = trimmed, PasswordHash = hasher.HashPassword(trimmed, password), MadeAt = clock.Now() });
+        await db.SaveChangesAsync(cancel);
         return null;
     }
 
-    public async Task<string?> AddAsync(string name, string password, CancellationToken cancel)
+    private static string? PasswordProblem(string password) =>
+        password.Length is < ShortestPassword or > LongestText ? $"the password needs {ShortestPassword} to {LongestText} characters; a sentence is easy to remember" : null;
+
+    /// <summary>Changes a password and ends every session of the person but the one given; null when done, else why not.</summary>
+    public async Task<string?> ChangePasswordAsync(int personId, string current, string next, string? keepsSession, CancellationToken cancel)
     {
-        if (name.Trim().Length is 0 or > LongestText || name.Any(char.IsControl)) return "give a name of 1 to 200 characters";
-        if (password.Length is < ShortestPassword or > LongestText) return $"the password needs {ShortestPassword} to {LongestText} characters; a sentence is easy to remember";
+        if (PasswordProblem(next) is { } problem) return problem;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        db.People.Add(new Person { Name = name.Trim(), PasswordHash = hasher.HashPassword(name.Trim(), password), MadeAt = clock.Now() });
+        if (await db.People.FindAsync([personId], cancel) is not { } person) return "you are not known any more";
+        if (hasher.VerifyHashedPassword(person.Name, person.PasswordHash, current.Length <= LongestText ? current : "") == PasswordVerificationResult.Failed) return "the present password is not right; nothing was changed";
+        person.PasswordHash = hasher.HashPassword(person.Name, next);
+        await using var together = await db.Database.BeginTransactionAsync(cancel);
         await db.SaveChangesAsync(cancel);
+        await db.Sessions.Where(s => s.PersonId == personId && s.Id != keepsSession).ExecuteDeleteAsync(cancel);
+        await together.CommitAsync(cancel);
         return null;
+    }
+
+    /// <summary>Removes a person with all sessions and tokens; null when done, else why not. The last one stays.</summary>
+    public async Task<string?> RemoveAsync(string name, CancellationToken cancel)
+    {
+        await adding.WaitAsync(cancel);
+        try
+        {
+            await using var db = await catalogue.CreateDbContextAsync(cancel);
+            if (await db.People.FirstOrDefaultAsync(p => p.Name == name, cancel) is not { } person) return $"there is no person '{name}'; list them with 'ironkeep person list'";
+            if (await db.People.CountAsync(cancel) == 1) return $"'{name}' is the only person; add another first, or nobody could sign in any more";
+            db.People.Remove(person);
+            await db.SaveChangesAsync(cancel);
+            return null;
+        }
+        finally
+        {
+            adding.Release();
+        }
     }
 
     /// <summary>The person's identity when name and password are right. An unknown name takes as long as a wrong password.</summary>
     public async Task<Person?> CheckAsync(string name, string password, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var person = await db.People.FirstOrDefaultAsync(p => p.Name == name.Trim(), cancel);
+        var trimmed = name.Trim();
+        var person = await db.People.FirstOrDefaultAsync(p => p.Name == trimmed, cancel);
         var hash = person?.PasswordHash ?? UnknownHash.Value;
         var given = password.Length <= LongestText ? password : "";
         var right = hasher.VerifyHashedPassword(name, hash, given) != PasswordVerificationResult.Failed;
@@ -79,16 +142,29 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
         if (!secret.StartsWith(TokenBegin, StringComparison.Ordinal)) return null;
         var hash = Hash(secret);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var token = await db.Tokens.Include(t => t.Person).FirstOrDefaultAsync(t => t.Hash == hash, cancel);
+        var token = await db.Tokens.AsNoTracking().Include(t => t.Person).FirstOrDefaultAsync(t => t.Hash == hash, cancel);
         if (token is null) return null;
         var now = clock.Now();
         if (token.LastUsedAt is not { } last || now - last > UseIsNotedEvery)
-            await db.Tokens.Where(t => t.Id == token.Id).ExecuteUpdateAsync(s => s.SetProperty(t => t.LastUsedAt, now), cancel);
-        return IdentityOf(token.Person, scheme);
+        {
+            try
+            {
+                await db.Tokens.Where(t => t.Id == token.Id).ExecuteUpdateAsync(s => s.SetProperty(t => t.LastUsedAt, now), cancel);
+            }
+            catch (Microsoft.Data.Sqlite.SqliteException)
+            {
+                // A catalogue that takes nothing can still be read.
+            }
+        }
+        var identity = IdentityOf(token.Person, scheme);
+        identity.AddClaim(new Claim(Sessions.TokenClaim, token.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)));
+        return identity;
     }
 
     public static ClaimsIdentity IdentityOf(Person person, string scheme) =>
         new([new Claim(ClaimTypes.Name, person.Name), new Claim(ClaimTypes.NameIdentifier, person.Id.ToString(System.Globalization.CultureInfo.InvariantCulture))], scheme);
+
+    public void Dispose() => adding.Dispose();
 
     private static byte[] Hash(string secret) => SHA256.HashData(Encoding.UTF8.GetBytes(secret));
 }

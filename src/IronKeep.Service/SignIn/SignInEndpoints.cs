@@ -17,10 +17,16 @@ public static class SignInEndpoints
 {
     public static void MapSignIn(this IEndpointRouteBuilder api)
     {
-        api.MapPost("/tokens", async Task<Results<Ok<TokenAnswer>, ProblemHttpResult>> (TokenRequest request, People people, CancellationToken cancel) =>
+        api.MapPost("/tokens", async Task<Results<Ok<TokenAnswer>, ProblemHttpResult>> (TokenRequest request, People people, Guesses guesses, HttpContext http, CancellationToken cancel) =>
             {
                 if (request.Label.Trim().Length is 0 or > 200) return Problems.Invalid("give the token a label of 1 to 200 characters, such as the name of your machine");
-                if (await people.CheckAsync(request.Name, request.Password, cancel) is not { } person) return Wrong();
+                if (guesses.WaitOf(http, request.Name) is var wait && wait > TimeSpan.Zero) return TooSoon(http, wait);
+                if (await people.CheckAsync(request.Name, request.Password, cancel) is not { } person)
+                {
+                    await guesses.FailedAsync(http, request.Name, cancel);
+                    return Wrong();
+                }
+                guesses.Succeeded(http, request.Name);
                 var (token, secret) = await people.MakeTokenAsync(person, request.Label.Trim(), cancel);
                 return TypedResults.Ok(new TokenAnswer(token.Id, token.Label, secret));
             })
@@ -42,6 +48,7 @@ public static class SignInEndpoints
         api.MapPost("/first-person", async Task<Results<NoContent, ProblemHttpResult>> (FirstPersonRequest request, People people, CancellationToken cancel) =>
                 await people.AddFirstAsync(request.Code, request.Name, request.Password, cancel) is { } problem ? Problems.Refused(problem) : TypedResults.NoContent())
             .AllowAnonymous().RequireRateLimiting(SignInRules.SlowDown).WithSummary("Makes the first person, with the one-time code of the first start");
+        api.MapPeople();
         api.MapGet("/session", (HttpContext http, IAntiforgery antiforgery, IOptions<ServiceSettings> settings, CharterInForce charter, TimeProvider clock) =>
                 TypedResults.Ok(new SessionAnswer(
                     http.User.Identity!.Name!, settings.Value.Machine, typeof(SignInEndpoints).Assembly.GetName().Version!.ToString(3),
@@ -56,12 +63,19 @@ public static class SignInEndpoints
             people.AwaitsFirst ? Results.Redirect("/first-person") : Page(SignInPages.SignIn(null), http, forgery)).AllowAnonymous().ExcludeFromDescription();
         app.MapGet("/first-person", (People people, HttpContext http, IAntiforgery forgery) =>
             people.AwaitsFirst ? Page(SignInPages.FirstPerson(null), http, forgery) : Results.Redirect("/sign-in")).AllowAnonymous().ExcludeFromDescription();
-        app.MapPost("/sign-in", async (HttpContext http, People people, IAntiforgery forgery, CancellationToken cancel) =>
+        app.MapPost("/sign-in", async (HttpContext http, People people, Guesses guesses, IAntiforgery forgery, CancellationToken cancel) =>
             {
                 var form = await FormAsync(http, forgery, cancel);
                 if (form is null) return Page(SignInPages.SignIn("The page was too old; try once more."), http, forgery);
-                if (await people.CheckAsync(form["name"].ToString(), form["password"].ToString(), cancel) is not { } person)
+                var name = form["name"].ToString();
+                if (guesses.WaitOf(http, name) is var wait && wait > TimeSpan.Zero)
+                    return Page(SignInPages.SignIn($"There were many wrong tries. Wait {Math.Ceiling(wait.TotalSeconds):0} s, then try again."), http, forgery, StatusCodes.Status429TooManyRequests);
+                if (await people.CheckAsync(name, form["password"].ToString(), cancel) is not { } person)
+                {
+                    await guesses.FailedAsync(http, name, cancel);
                     return Page(SignInPages.SignIn("Name or password is not right."), http, forgery, StatusCodes.Status401Unauthorized);
+                }
+                guesses.Succeeded(http, name);
                 return await LetInAsync(http, person);
             })
             .AllowAnonymous().RequireRateLimiting(SignInRules.SlowDown).ExcludeFromDescription();
@@ -75,17 +89,24 @@ public static class SignInEndpoints
                 return await LetInAsync(http, (await people.CheckAsync(name, password, cancel))!);
             })
             .AllowAnonymous().RequireRateLimiting(SignInRules.SlowDown).ExcludeFromDescription();
-        app.MapPost("/sign-out", async (HttpContext http) =>
+        app.MapPost("/sign-out", async (HttpContext http, Sessions sessions, CancellationToken cancel) =>
             {
+                if (http.User.FindFirstValue(Sessions.Claim) is { } session) await sessions.EndAsync(session, PersonId(http), cancel);
                 await http.SignOutAsync(CookieAuthenticationDefaults.AuthenticationScheme);
                 return Results.NoContent();
             })
             .ExcludeFromDescription();
     }
 
+    private static ProblemHttpResult TooSoon(HttpContext http, TimeSpan wait)
+    {
+        http.Response.Headers.RetryAfter = Math.Ceiling(wait.TotalSeconds).ToString(CultureInfo.InvariantCulture);
+        return Problems.Of(StatusCodes.Status429TooManyRequests, "Refused", $"there were many wrong tries; wait {Math.Ceiling(wait.TotalSeconds):0} s and try again");
+    }
+
     private static ProblemHttpResult Wrong() => Problems.Of(StatusCodes.Status401Unauthorized, "Not signed in", "name or password is not right");
 
-    private static int PersonId(HttpContext http) => int.Parse(http.User.FindFirstValue(ClaimTypes.NameIdentifier)!, CultureInfo.InvariantCulture);
+    internal static int PersonId(HttpContext http) => int.Parse(http.User.FindFirstValue(ClaimTypes.NameIdentifier)!, CultureInfo.InvariantCulture);
 
     private static async Task<IFormCollection?> FormAsync(HttpContext http, IAntiforgery forgery, CancellationToken cancel)
     {
@@ -95,7 +116,8 @@ public static class SignInEndpoints
 
     private static async Task<IResult> LetInAsync(HttpContext http, Person person)
     {
-        await http.SignInAsync(CookieAuthenticationDefaults.AuthenticationScheme, new ClaimsPrincipal(People.IdentityOf(person, CookieAuthenticationDefaults.AuthenticationScheme)));
+        var who = await http.RequestServices.GetRequiredService<Sessions>().BeginAsync(person, http.Connection.RemoteIpAddress?.ToString() ?? "", http.Request.Headers.UserAgent.ToString(), http.RequestAborted);
+        await http.SignInAsync(CookieAuthenticationDefaults.AuthenticationScheme, who);
         return Results.Redirect("/");
     }
 

@@ -18,18 +18,21 @@ public static class SignInRules
     public const string SlowDown = "sign-in";
     public const string CalendarReads = "calendar";
     private const string Either = "either";
-    private const int TriesAMinute = 10;
+    private const int TriesAMinute = 120;
     private const int CalendarReadsAMinute = 60;
 
     public static void AddSignIn(this IServiceCollection services, string dataFolder)
     {
         services.AddSingleton<People>();
+        services.AddSingleton<Sessions>();
+        services.AddSingleton<Guesses>();
         services.AddDataProtection().SetApplicationName("ironkeep").PersistKeysToFileSystem(new DirectoryInfo(Path.Combine(dataFolder, "keys")));
         services.AddAntiforgery(o =>
         {
             o.HeaderName = AntiforgeryHeader;
             o.Cookie.Name = "ironkeep.antiforgery";
             o.Cookie.SameSite = SameSiteMode.Strict;
+            o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
         });
         services.AddAuthentication(Either)
             .AddPolicyScheme(Either, null, o => o.ForwardDefaultSelector = http =>
@@ -40,8 +43,16 @@ public static class SignInRules
                 o.Cookie.Name = "ironkeep.session";
                 o.Cookie.HttpOnly = true;
                 o.Cookie.SameSite = SameSiteMode.Strict;
-                o.ExpireTimeSpan = TimeSpan.FromHours(12);
+                o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
+                o.ExpireTimeSpan = Sessions.Idle.ToTimeSpan();
                 o.SlidingExpiration = true;
+                // What the cookie says holds only as long as its session is in the catalogue.
+                o.Events.OnValidatePrincipal = async context =>
+                {
+                    if (await context.HttpContext.RequestServices.GetRequiredService<Sessions>().IsStillInAsync(context.Principal!, context.HttpContext.RequestAborted)) return;
+                    context.RejectPrincipal();
+                    await context.HttpContext.SignOutAsync(CookieAuthenticationDefaults.AuthenticationScheme);
+                };
                 o.Events.OnRedirectToLogin = context => RefuseAsync(context.HttpContext);
                 o.Events.OnRedirectToAccessDenied = context => RefuseAsync(context.HttpContext);
             });
@@ -51,8 +62,9 @@ public static class SignInRules
             o.RejectionStatusCode = StatusCodes.Status429TooManyRequests;
             o.OnRejected = async (context, _) =>
                 await Problems.Of(StatusCodes.Status429TooManyRequests, "Refused", "too many tries within a minute; wait a minute and try again").ExecuteAsync(context.HttpContext);
+            // Passwords have delays of their own (see Guesses); this only bounds what hashing them costs.
             o.AddPolicy(SlowDown, http => RateLimitPartition.GetFixedWindowLimiter(
-                http.Connection.RemoteIpAddress?.ToString() ?? "", _ => new FixedWindowRateLimiterOptions { PermitLimit = TriesAMinute, Window = TimeSpan.FromMinutes(1) }));
+                http.RequestServices.GetRequiredService<Guesses>().PartitionOf(http), _ => new FixedWindowRateLimiterOptions { PermitLimit = TriesAMinute, Window = TimeSpan.FromMinutes(1) }));
             o.AddPolicy(CalendarReads, http => RateLimitPartition.GetFixedWindowLimiter(
                 http.Connection.RemoteIpAddress?.ToString() ?? "", _ => new FixedWindowRateLimiterOptions { PermitLimit = CalendarReadsAMinute, Window = TimeSpan.FromMinutes(1) }));
         });

@@ -16,7 +16,7 @@ namespace IronKeep.Service.Stores;
 /// Takes a store that lies in a folder into the charter, and what it holds into the catalogue: a store says all that is to be known of
 /// its copies, so a catalogue that was lost, or a store that came from elsewhere, costs nothing but this.
 /// </summary>
-public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, DefinitionDesk definitions, CopyBook copies, OpenStores stores)
+public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, DefinitionDesk definitions, ShelfKeeper shelves, OpenStores stores)
 {
     private const string Kind = "store";
 
@@ -30,8 +30,8 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
         var known = inForce.Charter.Stores.GetValueOrDefault(request.Name);
         if (known is not null && known.Folder != folder)
             return Refuse(Problems.Refused($"the charter has a store '{request.Name}' at {known.Folder}; attach {folder} under another name, or change the folder of '{request.Name}' if it has moved"));
-        if (Look(request, folder) is { } problem) return Refuse(Problems.Refused(problem));
-        var before = await copies.KnownAsync(cancel);
+        if (await LookAsync(request, folder) is { } problem) return Refuse(Problems.Refused(problem));
+        var learned = 0;
         if (known is null)
         {
             var fields = new Dictionary<string, IReadOnlyList<string>> { ["folder"] = [folder] };
@@ -39,20 +39,31 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
             if (request.PassphraseFile is { } phrase) fields["passphrase-file"] = [phrase];
             var draft = definitions.With(Kind, request.Name, new DefinitionRequest(fields));
             if (draft.Reading.Charter is null) return Refuse(Problems.Invalid($"store {request.Name} cannot be attached: {draft.Mistakes[0].Message}"));
-            if (await desk.ApplyAsync(draft.Reading, revision, by, cancel) is { } why) return Refuse(Problems.Refused(why));
+            var applied = await desk.ApplyAsync(draft.Reading, revision, by, cancel);
+            if (applied.Problem is { } why) return Refuse(Problems.Refused(why));
+            learned = applied.Learned.GetValueOrDefault(request.Name);
         }
-        await copies.LearnAsync(request.Name, cancel);
-        var contents = stores.Get(request.Name).ReadContents();
-        return (contents.Copies.Count(c => !before.Contains(c.Record.Id)), [.. contents.Damaged.Select(d => $"copy {d.CopyId}: {d.Problem}")], null);
+        var shelf = await shelves.SettleAsync(request.Name, notes: true, cancel);
+        return (shelf.Learned + learned, shelf.Unreadable, null);
 
         static (int, IReadOnlyList<string>, ProblemHttpResult?) Refuse(ProblemHttpResult refusal) => (0, [], refusal);
     }
 
     /// <summary>Opens the store as it will be opened later; why that cannot be, or null.</summary>
-    private string? Look(AttachRequest request, string folder)
+    private async Task<string?> LookAsync(AttachRequest request, string folder)
     {
         try
         {
+            return await stores.WithinAsync(request.Name, () => Look(request, folder));
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException or StoreKeyException)
+        {
+            return e.Message;
+        }
+    }
+
+    private string? Look(AttachRequest request, string folder)
+    {
             var declared = new StoreDeclaration(request.Name, folder, null, null, StoreDeclaration.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
             using var store = PooledStore.OpenToRead(new FolderPlace(folder), StorePlaces.SecretOf(declared));
             if (declared is { KeyFile: null, PassphraseFile: null } != !store.Head.Encrypts)
@@ -60,11 +71,6 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
             foreach (var other in inForce.Charter.Stores.Values.Where(s => s.Name != request.Name))
                 if (IdOf(other) == store.Head.Id) return $"{folder} holds the very store that the charter has as '{other.Name}' at {other.Folder}; change the folder of '{other.Name}' if it has moved, and do not use two pictures of one store";
             return null;
-        }
-        catch (Exception e) when (e is PlaceException or StoreDamageException or StoreKeyException)
-        {
-            return e.Message;
-        }
     }
 
     private string? IdOf(StoreDeclaration declared)

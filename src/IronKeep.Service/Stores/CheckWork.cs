@@ -21,7 +21,7 @@ public sealed record CheckOrder(long? Budget, CheckDepth Depth = CheckDepth.Cont
 /// becomes sound when everything it needs has been read since it was made, unsound when something is not what was written, missing
 /// when its record is gone.
 /// </summary>
-public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, RunQueue queue, TimeProvider clock) : IRunWork
+public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Copies.CopyBook copies, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, RunQueue queue, TimeProvider clock) : IRunWork
 {
     private const int FilesNamed = 5;
 
@@ -33,13 +33,15 @@ public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbCont
         var order = live.Run.Order is { } text ? JsonSerializer.Deserialize<CheckOrder>(text)! : new CheckOrder(null);
         var store = stores.Get(name);
         var budget = BudgetOf(order, store);
+        await shelves.SettleAsync(name, notes: true, cancel);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var known = (await db.Copies.Where(c => c.Store == name && c.GoneAt == null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
         var readAt = await db.PackReads.Where(r => r.Store == name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
         live.Log(LogSeverity.Info, budget is null
             ? $"{Kebab.Of(order.Depth)} check of store {name}: {What(order.Depth)}"
             : $"{Kebab.Of(order.Depth)} check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
         var began = clock.Now();
-        var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset(), order.Depth);
+        var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset(), order.Depth) { IsKnown = known.Contains };
         var report = StoreCheck.Run(store, scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
         live.Report(new Progress(report.Packs.Length, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
         foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"pack {pack.Pack}: {pack.Problem}; its file was moved to 'damaged' in the store");
@@ -49,7 +51,9 @@ public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbCont
             var more = copy.Count > copy.Paths.Length ? $" and {copy.Count - copy.Paths.Length} more" : "";
             live.Log(LogSeverity.Error, $"copy {copy.CopyId} cannot be restored whole: {string.Join(", ", copy.Paths)}{more}");
         }
-        var missing = await RecordAsync(db, name, store, report, began);
+        await RecordAsync(copies, db, name, store, report, began);
+        var missing = await db.Copies.Where(c => c.Store == name && c.GoneAt == null && c.State == CopyState.Missing).Select(c => c.Id).ToListAsync(CancellationToken.None);
+        foreach (var stray in report.Strays) live.Log(LogSeverity.Warning, stray);
         foreach (var id in missing) live.Log(LogSeverity.Error, $"copy {id} is missing: its record is gone from store {name}");
         if (report.Copies.Length > 0 && await HealWork.HelpersAsync(db, charter, name, CancellationToken.None) is { Count: > 0 } helpers)
         {
@@ -57,10 +61,13 @@ public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbCont
             live.Log(LogSeverity.Info, $"run {heal.Id} tries to bring back from {string.Join(", ", helpers)} what is missing");
         }
         if (!report.Sound || missing.Count > 0) return new RunEnding(Outcome.Failed, Say(name, report, missing), FailureClass.DataDamaged);
+        var strays = report.Strays.Length == 0 ? "" : $"; {Counted.Of(report.Strays.Length, "file is", "files are")} none of its own, named in the log";
+        if (report.Strays.Length > 0 && order.Depth == CheckDepth.Presence)
+            return new RunEnding(Outcome.Warned, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, "pack")} there, none read{strays}");
         if (order.Depth == CheckDepth.Presence)
             return new RunEnding(Outcome.Ok, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, "pack")} there, none read");
         var read = report.Packs.Length == report.TotalPacks ? $"all {Counted.Of(report.TotalPacks, "pack")}" : $"{report.Packs.Length} of {Counted.Of(report.TotalPacks, "pack")}";
-        return new RunEnding(Outcome.Ok, $"store {name} is sound: {read} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Whole.Length, "copy", "copies")} whole");
+        return new RunEnding(strays.Length > 0 ? Outcome.Warned : Outcome.Ok, $"store {name} is sound: {read} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Whole.Length, "copy", "copies")} whole{strays}");
     }
 
     /// <summary>The plan's share of the store, within the budget.</summary>
@@ -92,9 +99,9 @@ public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbCont
         return $"store {name} {what}: copy {first.CopyId} cannot give back {files}{others}{lost}";
     }
 
-    internal static async Task<List<string>> RecordAsync(KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
+    internal static async Task RecordAsync(CopyBook copies, KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
     {
-        var missing = await CopyBook.MarkMissingAsync(db, store, opened.ReadContents(), began, CancellationToken.None);
+        var noted = new List<string>();
         var hurt = report.Copies.ToDictionary(c => c.CopyId);
         var whole = report.Whole.ToDictionary(c => c.CopyId);
         foreach (var copy in await db.Copies.Where(c => c.Store == store && c.GoneAt == null).ToListAsync())
@@ -102,8 +109,10 @@ public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbCont
             // A copy that came while the check ran was not looked at.
             var damage = hurt.GetValueOrDefault(copy.Id);
             if (damage is null && !whole.ContainsKey(copy.Id)) continue;
+            var before = (copy.State == CopyState.Unsound, copy.DamageCount);
             copy.Damage = damage is null ? "" : string.Join('\n', damage.Paths);
             copy.DamageCount = damage?.Count ?? 0;
+            if (before != (damage is not null, copy.DamageCount)) noted.Add(copy.Id);
             if (damage is not null) (copy.State, copy.CheckedAt) = (CopyState.Unsound, began);
             else if (whole[copy.Id].ReadSince is { } since) (copy.State, copy.CheckedAt) = (CopyState.Sound, Instant.FromDateTimeOffset(since));
             else if (copy.State is not CopyState.Sound) (copy.State, copy.CheckedAt) = (CopyState.Unchecked, null);
@@ -119,6 +128,6 @@ public sealed class CheckWork(OpenStores stores, CharterInForce charter, IDbCont
             else db.PackReads.Add(new PackRead { Store = store, Pack = pack, At = began });
         }
         await db.SaveChangesAsync();
-        return missing;
+        if (noted.Count > 0) await copies.NoteAsync(noted);
     }
 }

@@ -15,7 +15,7 @@ using Microsoft.EntityFrameworkCore;
 namespace IronKeep.Service.Stores;
 
 /// <summary>Brings back what damaged copies of a store lack from the other stores that hold copies of the same jobs, then looks which copies are whole again.</summary>
-public sealed class HealWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+public sealed class HealWork(OpenStores stores, CopyBook copies, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
 {
     private const int MostNamed = 1000;
 
@@ -37,7 +37,7 @@ public sealed class HealWork(OpenStores stores, CharterInForce charter, IDbConte
         var began = clock.Now();
         var after = StoreCheck.Run(store, CheckScope.Everything with { Depth = CheckDepth.Presence }, null, cancel);
         foreach (var copy in after.Copies) live.Log(LogSeverity.Warning, $"copy {copy.CopyId} still cannot be restored whole: {string.Join(", ", copy.Paths)}");
-        await CheckWork.RecordAsync(db, name, store, after, began);
+        await CheckWork.RecordAsync(copies, db, name, store, after, began);
         live.Report(new Progress(report.Healed.Length, report.Bytes, report.Bytes, report.Bytes, 0, after.Copies.Length));
         var done = $"{Counted.Of(report.Healed.Length, "path")} of store {name} brought back ({new ByteSize(report.Bytes)} stored)";
         return after.Copies.Length == 0

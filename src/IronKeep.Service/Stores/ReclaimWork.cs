@@ -11,7 +11,7 @@ using Microsoft.EntityFrameworkCore;
 namespace IronKeep.Service.Stores;
 
 /// <summary>Frees the bytes of copies whose time in the bin is over, and of chunks that nothing needs.</summary>
-public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, Timetable.ClockWatch clockWatch, TimeProvider clock) : IRunWork
+public sealed class ReclaimWork(OpenStores stores, Copies.ShelfKeeper shelves, CharterInForce charter, IDbContextFactory<KeepContext> catalogue, Timetable.ClockWatch clockWatch, TimeProvider clock) : IRunWork
 {
     public RunKind Kind => RunKind.Reclaim;
 
@@ -22,7 +22,15 @@ public sealed class ReclaimWork(OpenStores stores, CharterInForce charter, IDbCo
         var bin = charter.Charter.Stores[name].Bin;
         if (clockWatch.Doubt is { } doubt) return new RunEnding(Outcome.HeldBack, $"{doubt}: nothing leaves the bin until the clock is set right or confirmed");
         var until = clock.Now() - bin.ToDuration();
-        var report = Reclaim.Run(store, until.ToDateTimeOffset(), cancel: cancel);
+        await shelves.SettleAsync(name, notes: true, cancel);
+        HashSet<string> mayGo;
+        await using (var before = await catalogue.CreateDbContextAsync(cancel))
+        {
+            // What the catalogue has in force, holds, or does not know, never leaves the store, whatever the store says.
+            var now = clock.Now();
+            mayGo = (await before.Copies.Where(c => c.Store == name && c.GoneAt == null && c.BinnedAt != null && c.BinnedAt <= until && (c.HeldUntil == null || c.HeldUntil <= now)).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+        }
+        var report = Reclaim.Run(store, until.ToDateTimeOffset(), mayGo: mayGo.Contains, cancel: cancel);
         foreach (var id in report.CopiesGone) live.Log(LogSeverity.Info, $"copy {id} left the bin; it can no longer be restored");
         await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
         // What an interrupted reclaiming removed before the catalogue heard of it is gone as well.

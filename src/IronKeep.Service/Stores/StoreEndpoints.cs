@@ -67,14 +67,14 @@ public static class StoreEndpoints
 
     private static async Task<StoreAnswer> DescribeAsync(StoreDeclaration store, StoreRoom storeRoom, Reductions reductions, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
     {
-        var room = storeRoom.Of(store);
+        var room = await storeRoom.OfAsync(store);
         var alive = CopyBook.Alive(db).Where(c => c.Store == store.Name);
         var counts = await alive.GroupBy(c => new { Binned = c.BinnedAt != null, c.State }).Select(g => new { g.Key.Binned, g.Key.State, Count = g.Count(), Selected = g.Sum(c => c.Bytes), Stored = g.Sum(c => c.StoredBytes) }).ToListAsync(cancel);
         var reduction = (await reductions.OfAsync(db, cancel)).GetValueOrDefault(store.Name);
         var checks = db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Check && r.Store == store.Name).OrderByDescending(r => r.Id);
         return new StoreAnswer(
-            store.Name, store.Folder, room.Problem is null, room.Problem, room.Encryption, store.Capacity?.Bytes, store.Reserve?.Bytes, room.Used, room.Free, room.NearlyFull, store.Bin.ToString(),
-            counts.Where(c => !c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Stored),
+            store.Name, store.Folder, room.Problem is null, room.Problem, room.Encryption, store.Capacity?.Bytes, store.HasReserve ? room.Reserve : null, room.Used, room.Free, room.NearlyFull, store.Bin.ToString(),
+            counts.Where(c => !c.Binned && c.State != CopyState.Missing).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Stored),
             counts.Where(c => c.State == CopyState.Unsound).Sum(c => c.Count), counts.Where(c => c.State == CopyState.Missing).Sum(c => c.Count),
             reduction, counts.Where(c => !c.Binned).Sum(c => c.Selected),
             store.VerifyWhen?.ToSentence(), store.VerifyBudget?.Bytes, store.ReclaimWhen?.ToSentence(), room.Problem is null ? await CoverageAsync(store, stores, db, now, cancel) : null,
@@ -86,7 +86,7 @@ public static class StoreEndpoints
     {
         try
         {
-            var sizes = stores.Get(store.Name).PackSizes();
+            var sizes = await stores.AskAsync(store.Name, opened => opened.PackSizes());
             var read = await db.PackReads.Where(r => r.Store == store.Name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
             var oldest = sizes.Keys.Where(read.ContainsKey).Select(p => (Instant?)read[p]).Min();
             return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= (store.RereadWithin?.ToDuration() ?? Duration.FromDays(30))).Sum(s => s.Value), oldest?.ToDateTimeOffset());

@@ -60,7 +60,7 @@ public static class StoreKeyEndpoints
         if (!charter.Charter.Stores.TryGetValue(name, out var declared)) return StoreEndpoints.Missing(name);
         try
         {
-            return answer(open.Get(name), declared);
+            return open.AskAsync(name, store => answer(store, declared)).GetAwaiter().GetResult();
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException or StoreKeyException)
         {

@@ -1,27 +1,40 @@
+using IronKeep.Stores.Posix;
 using IronKeep.Core.Charters;
+using IronKeep.Service.Hosting;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 
 namespace IronKeep.Service.Stores;
 
 /// <summary>What a declared store means: the place where it lies, and the secret that opens it.</summary>
-public static class StorePlaces
+public class StorePlaces
 {
-    /// <summary>The place, under the store's ceilings.</summary>
-    public static IPlace Of(StoreDeclaration store)
+    /// <summary>The place, under the store's ceilings and within its capacity and reserve.</summary>
+    public IPlace Of(StoreDeclaration store)
     {
-        IPlace place = store.Remote is { } remote
-            ? new SftpPlace(new SftpAddress(remote.User, remote.Host, remote.Port, remote.Folder, remote.HostKey, remote.LoginKey))
-            : new FolderPlace(store.Folder);
-        return store.UploadAtMost is null && store.DownloadAtMost is null ? place : new ThrottledPlace(place, store.UploadAtMost?.Bytes, store.DownloadAtMost?.Bytes);
+        var place = Bare(store);
+        if (store.UploadAtMost is not null || store.DownloadAtMost is not null) place = new ThrottledPlace(place, store.UploadAtMost?.Bytes, store.DownloadAtMost?.Bytes);
+        if (store.Capacity is null && !store.HasReserve) return place;
+        var reserve = store.ReserveOf(store.ReservePercent is null || store.Capacity is not null ? null : place.TotalBytes());
+        return new CappedPlace(place, store.Capacity?.Bytes - reserve, reserve);
     }
 
-    /// <summary>The secret from its file, or null for a store without encryption. A file that cannot be read is a <see cref="StoreKeyException"/>; its content is never told.</summary>
+    /// <summary>The place as it is; tests put others in its stead.</summary>
+    protected virtual IPlace Bare(StoreDeclaration store) => store.Remote is { } remote
+        ? new SftpPlace(new SftpAddress(remote.User, remote.Host, remote.Port, remote.Folder, remote.HostKey, remote.LoginKey))
+        : new FolderPlace(store.Folder);
+
+    /// <summary>
+    /// The secret from its file, or null for a store without encryption. A file that cannot be read, or that others can read, is a
+    /// <see cref="StoreKeyException"/>; its content is never told.
+    /// </summary>
     public static Secret? SecretOf(StoreDeclaration store)
     {
         if ((store.KeyFile ?? store.PassphraseFile) is not { } file) return null;
         try
         {
+            if (OwnFiles.WhoElseReads(file) is { } others)
+                throw new StoreKeyException($"the secret of store {store.Name} in {file} can be read by {others}; let the service's user alone read it: chmod 600 {file}");
             return store.KeyFile is not null ? Secret.KeyFile(File.ReadAllBytes(file)) : Secret.Passphrase(File.ReadAllText(file));
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)

@@ -1,52 +1,97 @@
+using System.Collections.Concurrent;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
+using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Stores;
 
 /// <summary>How much a store uses and what is left, in bytes; Problem says why it cannot be told.</summary>
-public sealed record Room(long? Used, long? Free, long NearlyFullBelow, string? Encryption, string? Problem)
+public sealed record Room(long? Used, long? Free, long NearlyFullBelow, long Reserve, string? Encryption, string? Problem)
 {
     public bool NearlyFull => Free is { } free && free < NearlyFullBelow;
 }
 
 /// <summary>
-/// The room of stores: free = capacity − reserve − used, or what the file system has less the reserve, whichever is less. Source:
-/// docs/semantics.md, section 7.
+/// The room of stores: free = capacity − reserve − used, or what the file system has less the reserve, whichever is less, less what is
+/// promised to runs at work. Source: docs/semantics.md, section 7.
 /// </summary>
-public sealed class StoreRoom(OpenStores stores, AlertBook alerts)
+public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFactory<KeepContext> catalogue)
 {
-    public Room Of(StoreDeclaration store)
+    private readonly ConcurrentDictionary<string, ConcurrentDictionary<long, long>> promised = new();
+
+    /// <summary>The room as it is now; a store that does not answer is a problem, not a wait.</summary>
+    public async Task<Room> OfAsync(StoreDeclaration store)
     {
         try
         {
-            var opened = stores.Get(store.Name);
-            opened.CheckStillThere();
-            var used = opened.UsedBytes();
-            var reserve = store.Reserve?.Bytes ?? 0;
-            var onDisk = opened.Place.FreeBytes() - reserve;
+            var (used, disk, total, encryption) = await stores.AskAsync(store.Name, opened =>
+            {
+                opened.CheckStillThere();
+                return (opened.UsedBytes(), opened.Place.FreeBytes(), store.ReservePercent is null ? null : opened.Place.TotalBytes(), opened.Head.Encryption);
+            });
+            var reserve = store.ReserveOf(total);
+            var onDisk = disk - reserve;
             var byCapacity = store.Capacity?.Bytes - reserve - used;
             var free = byCapacity is { } limit && (onDisk is null || limit < onDisk) ? limit : onDisk;
-            return new Room(used, free is { } f ? Math.Max(0, f) : null, store.NearlyFullBelow(used, Math.Max(0, free ?? 0)), opened.Head.Encryption, null);
+            free -= promised.GetValueOrDefault(store.Name)?.Values.Sum() ?? 0;
+            return new Room(used, free is { } f ? Math.Max(0, f) : null, store.NearlyFullBelow(used, Math.Max(0, free ?? 0)), reserve, encryption, null);
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
-            return new Room(null, null, 0, null, e.Message);
+            return new Room(null, null, 0, 0, null, e.Message);
         }
     }
 
-    /// <summary>Opens or closes the alert of a store that is nearly full; a store that cannot be reached is left as it was.</summary>
+    /// <summary>
+    /// Promises room in a store to a run that is about to begin, until it gives the promise back. Null when it fits; else why it does not, and
+    /// nothing is promised. Two at once never count the same room.
+    /// </summary>
+    public async Task<string?> PromiseAsync(StoreDeclaration store, long run, long bytes)
+    {
+        var mine = promised.GetOrAdd(store.Name, _ => new ConcurrentDictionary<long, long>());
+        mine[run] = bytes;
+        // Promised before it is asked, so that of two who ask at once at least one sees the other.
+        var room = await OfAsync(store);
+        if (room.Free is not { } free || free > 0 || bytes == 0) return null;
+        mine.TryRemove(run, out _);
+        return $"store {store.Name} has no room for it: about {new ByteSize(bytes)} are to be stored, and {new ByteSize(Math.Max(0, (await OfAsync(store)).Free ?? 0))} are free beside its reserve and what other runs were promised";
+    }
+
+    public void GiveBack(string store, long run) => promised.GetValueOrDefault(store)?.TryRemove(run, out _);
+
+    /// <summary>Opens or closes what there is to say of a store: that it is away, and that it is nearly full.</summary>
     public async Task JudgeAsync(StoreDeclaration store, CancellationToken cancel)
     {
-        var room = Of(store);
-        if (room.Free is not { } free) return;
+        var room = await OfAsync(store);
         var subject = AlertBook.StoreSubject(store.Name);
-        if (!room.NearlyFull) await alerts.CloseAsync(subject, [AlertClass.NearlyFull], cancel);
-        else if (!alerts.IsOpen(subject, AlertClass.NearlyFull))
-            await alerts.RaiseAsync(new Matter(subject, AlertClass.NearlyFull, $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; {new ByteSize(room.Used!.Value)} are used",
-                "Reclaim the bin, prune, or give the store more space; a run that does not fit fails and loses nothing."), cancel);
+        if (room.Problem is { } away)
+        {
+            if (!alerts.IsOpen(subject, AlertClass.Failed)) await alerts.RaiseAsync(new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true }, cancel);
+            return;
+        }
+        if (alerts.IsOpen(subject, AlertClass.Failed) && await WasAwayAsync(subject, cancel)) await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
+        if (room.Free is not { } free) return;
+        if (!room.NearlyFull)
+        {
+            await alerts.CloseAsync(subject, [AlertClass.NearlyFull], cancel);
+            return;
+        }
+        var matter = new Matter(subject, AlertClass.NearlyFull, $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; {new ByteSize(room.Used!.Value)} are used",
+            "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing.") { Once = true };
+        if (!alerts.IsOpen(subject, AlertClass.NearlyFull)) await alerts.RaiseAsync(matter, cancel);
+        else await alerts.UpdateAsync(matter, cancel);
+    }
+
+    /// <summary>Whether the open failure of a store is that it could not be reached; a full one is another matter.</summary>
+    private async Task<bool> WasAwayAsync(string subject, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var alert = await db.Alerts.AsNoTracking().Where(a => a.Subject == subject && a.Class == AlertClass.Failed && a.State != AlertState.Closed).OrderByDescending(a => a.Id).FirstOrDefaultAsync(cancel);
+        return alert is not null && (alert.RunId is null || await db.Runs.AnyAsync(r => r.Id == alert.RunId && r.Failure == FailureClass.StoreUnreachable, cancel));
     }
 }

@@ -94,9 +94,19 @@ internal sealed class PickupCarrier : IChannelCarrier
         {
             Directory.CreateDirectory(channel.Folder!);
             var name = Path.Combine(channel.Folder!, $"{telling.MadeAt.ToDateTimeUtc():yyyyMMdd-HHmmss}-{telling.Id}.eml");
-            var part = name + ".part";
-            await using (var file = new FileStream(part, FileMode.Create, FileAccess.Write)) await Mails.Write(channel, telling).WriteToAsync(file, cancel);
-            File.Move(part, name, overwrite: true);
+            // A new file under a name that nobody can foresee: a link planted in the folder must not be followed.
+            var part = Path.Combine(channel.Folder!, $".{Guid.NewGuid():n}.part");
+            try
+            {
+                await using (var file = new FileStream(part, FileMode.CreateNew, FileAccess.Write)) await Mails.Write(channel, telling).WriteToAsync(file, cancel);
+                // Another program fetches it, perhaps under another user.
+                File.SetUnixFileMode(part, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead);
+                File.Move(part, name, overwrite: true);
+            }
+            finally
+            {
+                File.Delete(part);
+            }
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
@@ -123,16 +133,42 @@ internal sealed class WebhookCarrier(HttpClient http, IOptions<ServiceSettings> 
             ["datacontenttype"] = "application/json",
             ["data"] = JsonNode.Parse(telling.Data),
         };
+        var told = WebAddress.Told(channel);
         try
         {
-            using var request = new HttpRequestMessage(HttpMethod.Post, channel.Url) { Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/cloudevents+json") };
+            using var request = new HttpRequestMessage(HttpMethod.Post, WebAddress.Of(channel)) { Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/cloudevents+json") };
             if (channel.TokenFile is { } file) request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", Mails.ReadSecret(file));
             using var response = await http.SendAsync(request, cancel);
-            if (!response.IsSuccessStatusCode) throw new ChannelFailedException($"{channel.Url} answered {(int)response.StatusCode}");
+            if (!response.IsSuccessStatusCode) throw new ChannelFailedException($"{told} answered {(int)response.StatusCode}");
         }
         catch (Exception e) when (e is HttpRequestException or FormatException || (e is TaskCanceledException && !cancel.IsCancellationRequested))
         {
-            throw new ChannelFailedException($"{channel.Url}: {e.Message}", e);
+            // The library's text can name the address.
+            throw new ChannelFailedException($"{told}: {(e is FormatException ? "the token cannot be sent as it is" : e is TaskCanceledException ? "no answer in time" : e.InnerException?.Message ?? "it cannot be reached")}", e);
+        }
+    }
+}
+
+/// <summary>Where a webhook goes. Its address can be a secret itself, so what is written or told of it is cut to scheme and host.</summary>
+internal static class WebAddress
+{
+    public static Uri Of(ChannelDeclaration channel)
+    {
+        var text = channel.Url ?? Mails.ReadSecret(channel.UrlFile!).Trim();
+        return Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme is "http" or "https" ? address!
+            : throw new ChannelFailedException($"the file {channel.UrlFile} holds no address; write one such as https://host/path into it");
+    }
+
+    public static string Told(ChannelDeclaration channel)
+    {
+        try
+        {
+            var address = Of(channel);
+            return $"{address.Scheme}://{address.Authority}";
+        }
+        catch (ChannelFailedException)
+        {
+            return $"the address in {channel.UrlFile}";
         }
     }
 }

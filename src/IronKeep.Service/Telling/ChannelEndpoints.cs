@@ -21,7 +21,7 @@ public static class ChannelEndpoints
                     var mine = db.Messages.AsNoTracking().Where(m => m.Channel == channel.Name);
                     var last = await mine.Where(m => m.EndedAt != null).OrderByDescending(m => m.Id).FirstOrDefaultAsync(cancel);
                     var stuck = await mine.Where(m => m.EndedAt == null).OrderBy(m => m.Id).FirstOrDefaultAsync(cancel);
-                    answers.Add(new ChannelAnswer(channel.Name, Kebab.Of(channel.Kind), channel.Url ?? string.Join(", ", channel.MailTo),
+                    answers.Add(new ChannelAnswer(channel.Name, Kebab.Of(channel.Kind), channel.Kind == Core.Charters.ChannelKind.Webhook ? WebAddress.Told(channel) : string.Join(", ", channel.MailTo),
                         await mine.CountAsync(m => m.EndedAt == null, cancel), last is { Sent: true } ? last.EndedAt?.ToDateTimeOffset() : null, stuck?.Problem ?? (last is { Sent: false } ? last.Problem : null)));
                 }
                 return TypedResults.Ok<IReadOnlyList<ChannelAnswer>>(answers);
@@ -36,7 +36,7 @@ public static class ChannelEndpoints
                 var id = await db.Messages.Where(m => m.Channel == name).MaxAsync(m => m.Id, cancel);
                 // What waits after a failure is tried at once.
                 await db.Messages.Where(m => m.Channel == name && m.EndedAt == null).ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, m => m.MadeAt), cancel);
-                await teller.CarryAsync(cancel);
+                await teller.CarryAsync(name, cancel);
                 var sent = await db.Messages.AsNoTracking().FirstAsync(m => m.Id == id, cancel);
                 var problem = sent.Problem ?? await db.Messages.Where(m => m.Channel == name && m.EndedAt == null).OrderBy(m => m.Id).Select(m => m.Problem).FirstOrDefaultAsync(cancel);
                 return TypedResults.Ok(new ChannelTestAnswer(sent.Sent, sent.Sent ? null : problem));

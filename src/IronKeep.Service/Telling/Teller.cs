@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
@@ -9,8 +10,8 @@ using NodaTime;
 namespace IronKeep.Service.Telling;
 
 /// <summary>
-/// Carries what was written down to its channels, each in order, again and again with growing pauses for two days. A channel that
-/// fails is an alert itself, told through the others; the first message that goes through closes it.
+/// Carries what was written down to its channels, each by itself and in order, again and again with growing pauses for two days. A channel that
+/// fails or hangs keeps no other waiting; it is an alert itself, told through the others, and the first message that goes through closes it.
 /// </summary>
 public sealed class Teller(
     IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, IEnumerable<IChannelCarrier> carriers, AlertBook alerts, TellerSignal signal,
@@ -19,9 +20,15 @@ public sealed class Teller(
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
     private static readonly Duration LongestPause = Duration.FromHours(1);
-    private const int Batch = 200;
+
+    /// <summary>A carrier that has not come back after this long (real time) has failed.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromMinutes(1);
     private readonly Dictionary<ChannelKind, IChannelCarrier> carrierOf = carriers.ToDictionary(c => c.Kind);
-    private readonly SemaphoreSlim gate = new(1);
+    private readonly ConcurrentDictionary<string, SemaphoreSlim> gates = new();
+    private readonly ConcurrentDictionary<string, Task> atWork = new();
+
+    /// <summary>How the loop comes round.</summary>
+    public LoopRounds Rounds { get; } = new(clock);
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
@@ -30,53 +37,77 @@ public sealed class Teller(
             try
             {
                 await signal.WaitAsync(LookEvery, stoppingToken);
-                await CarryAsync(stoppingToken);
+                foreach (var channel in await WaitingAsync(stoppingToken))
+                    if (!atWork.TryGetValue(channel, out var busy) || busy.IsCompleted) atWork[channel] = Task.Run(() => SafelyAsync(channel, stoppingToken), CancellationToken.None);
+                Rounds.Came();
             }
-            catch (OperationCanceledException)
+            catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
             {
-                return;
+                break;
             }
             catch (Exception e)
             {
+                Rounds.Failed(e);
                 log.LogError(e, "The teller failed and tries again");
                 await Task.Delay(LookEvery, CancellationToken.None);
             }
         }
+        await Task.WhenAll(atWork.Values);
     }
 
-    /// <summary>Carries everything whose time has come. A message that does not go through holds back the later ones of its channel.</summary>
+    /// <summary>Carries everything whose time has come, through all channels beside each other.</summary>
     public async Task CarryAsync(CancellationToken cancel)
     {
+        // A channel that fails gives the others something to tell.
+        while (await WaitingAsync(cancel) is { Count: > 0 } waiting) await Task.WhenAll(waiting.Select(c => CarryAsync(c, cancel)));
+    }
+
+    /// <summary>Carries what waits in one channel, in order. A message that does not go through holds back the later ones.</summary>
+    public async Task CarryAsync(string channel, CancellationToken cancel)
+    {
+        var gate = gates.GetOrAdd(channel, _ => new SemaphoreSlim(1));
         await gate.WaitAsync(cancel);
         try
         {
-            var stuck = new HashSet<string>();
             while (true)
             {
                 await using var db = await catalogue.CreateDbContextAsync(cancel);
-                var waiting = await db.Messages.Where(t => t.EndedAt == null).OrderBy(t => t.Id).Take(Batch).ToListAsync(cancel);
                 var now = clock.Now();
-                var any = false;
-                foreach (var telling in waiting)
-                {
-                    if (stuck.Contains(telling.Channel)) continue;
-                    if (telling.NextAt > now)
-                    {
-                        stuck.Add(telling.Channel);
-                        continue;
-                    }
-                    any = true;
-                    if (!await OneAsync(telling, now, cancel)) stuck.Add(telling.Channel);
-                    await db.SaveChangesAsync(CancellationToken.None);
-                    await JudgeAsync(telling, cancel);
-                }
-                if (!any || waiting.Count < Batch) return;
+                var telling = await db.Messages.Where(t => t.EndedAt == null && t.Channel == channel).OrderBy(t => t.Id).FirstOrDefaultAsync(cancel);
+                if (telling is null || telling.NextAt > now) return;
+                var through = await OneAsync(telling, now, cancel);
+                await db.SaveChangesAsync(CancellationToken.None);
+                await JudgeAsync(telling, cancel);
+                if (!through) return;
             }
         }
         finally
         {
             gate.Release();
         }
+    }
+
+    private async Task SafelyAsync(string channel, CancellationToken stopping)
+    {
+        try
+        {
+            await CarryAsync(channel, stopping);
+        }
+        catch (OperationCanceledException) when (stopping.IsCancellationRequested)
+        {
+            // The next start goes on.
+        }
+        catch (Exception e)
+        {
+            log.LogError(e, "Channel {Channel} could not be served; it is tried again", channel);
+        }
+    }
+
+    private async Task<List<string>> WaitingAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var now = clock.Now();
+        return await db.Messages.Where(t => t.EndedAt == null && t.NextAt <= now).Select(t => t.Channel).Distinct().ToListAsync(cancel);
     }
 
     private async Task<bool> OneAsync(Message telling, Instant now, CancellationToken cancel)
@@ -89,7 +120,16 @@ public sealed class Teller(
         }
         try
         {
-            await carrierOf[channel.Kind].CarryAsync(channel, telling, cancel);
+            using var within = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+            within.CancelAfter(Patience);
+            try
+            {
+                await carrierOf[channel.Kind].CarryAsync(channel, telling, within.Token).WaitAsync(Patience, cancel);
+            }
+            catch (Exception e) when (e is TimeoutException or OperationCanceledException && !cancel.IsCancellationRequested)
+            {
+                throw new ChannelFailedException($"it did not answer within {Patience.TotalSeconds:0} s", e);
+            }
             (telling.EndedAt, telling.Sent, telling.Problem) = (now, true, null);
             return true;
         }
@@ -110,11 +150,5 @@ public sealed class Teller(
         if (telling.Problem is null || !inForce.Charter.Channels.ContainsKey(telling.Channel)) return Task.CompletedTask;
         return alerts.RaiseAsync(new Matter(subject, AlertClass.Untold, $"channel {telling.Channel} does not carry what it should tell: {telling.Problem}",
             "Mend the channel, then try it with 'ironkeep channel test NAME'; what waits is sent as soon as it works."), cancel);
-    }
-
-    public override void Dispose()
-    {
-        gate.Dispose();
-        base.Dispose();
     }
 }

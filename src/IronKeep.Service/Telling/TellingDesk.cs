@@ -31,6 +31,7 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         var word = Kebab.Of(alert.Class);
         var body = new StringBuilder();
         body.Append(CultureInfo.InvariantCulture, $"{alert.Message}\n\n");
+        if (alert is { ClosedBy: { } by, ClosedReason: { } reason }) body.Append(CultureInfo.InvariantCulture, $"Closed by {by}: {reason}\n\n");
         if (news != AlertNews.Closed) body.Append(CultureInfo.InvariantCulture, $"What to do: {alert.Remedy}\n\n");
         body.Append(CultureInfo.InvariantCulture, $"Alert {alert.Id}, {word}, {Counted.Of(alert.Count, "time")}, open since {alert.OpenedAt.Local(zone)} ({zone.Id})");
         if (alert.ClosedAt is { } closed) body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
@@ -50,7 +51,9 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     /// <summary>Tells of the end of a run of a job that wants to be told always.</summary>
     public Task TellAsync(KeepContext db, Run run, CancellationToken cancel)
     {
-        if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job) || job.TellWhen != TellWhen.Always) return Task.CompletedTask;
+        if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job)) return Task.CompletedTask;
+        // Other trouble has its alert; that something was skipped has none, and is told to whoever is told of trouble.
+        if (job.TellWhen != TellWhen.Always && run.Outcome != Core.Watching.Outcome.Warned) return Task.CompletedTask;
         var answer = run.ToAnswer();
         var f = answer.Figures;
         var body = $"{run.Sentence}\n\nRun {run.Id} of {run.Job} on {run.Machine}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken, {new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored.\nThe log: ironkeep run log {run.Id}\n";

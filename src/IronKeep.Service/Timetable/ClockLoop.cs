@@ -1,3 +1,4 @@
+using IronKeep.Service.Alerts;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
@@ -14,14 +15,19 @@ namespace IronKeep.Service.Timetable;
 /// lets every part that goes by the clock have its look.
 /// </summary>
 public sealed class ClockLoop(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, Serving serving, StoreTimes storeTimes, Sentinel sentinel,
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, AlertBook alerts, ClockWatch clockWatch, Serving serving, StoreTimes storeTimes, Sentinel sentinel,
     TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<ClockLoop> log) : BackgroundService
 {
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(1);
     private static readonly Duration WatermarkLag = Duration.FromMinutes(10);
     private const int Batch = 10_000;
+
+    /// <summary>So many due instants of one job, the youngest, are planned runs of their own after an absence; what was before them is one row.</summary>
+    private const int Singly = 1_000;
     private readonly SemaphoreSlim gate = new(1);
-    private long lastTick;
+
+    /// <summary>How the loop comes round.</summary>
+    public LoopRounds Rounds { get; } = new(clock);
 
     private string Machine => settings.Value.Machine;
 
@@ -34,9 +40,11 @@ public sealed class ClockLoop(
             {
                 await TickAsync(stoppingToken);
             }
-            catch (Exception e) when (e is not OperationCanceledException)
+            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
             {
+                Rounds.Failed(e);
                 log.LogError(e, "The clock loop failed and tries again");
+                await TellOfTroubleAsync(stoppingToken);
             }
             await Task.Delay(Pause, clock, stoppingToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
@@ -48,19 +56,52 @@ public sealed class ClockLoop(
         using var quiet = await HoldAsync(cancel);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await clockWatch.LookAsync(db, cancel);
-        await using (var transaction = await db.Database.BeginTransactionAsync(cancel))
+        // What one part fails at keeps no other from its work; the round as a whole has failed all the same.
+        var failures = new List<Exception>();
+        await PartAsync(async () =>
         {
+            await using var transaction = await db.Database.BeginTransactionAsync(cancel);
             await StoreDueAsync(db, toNow: false, cancel);
             await transaction.CommitAsync(cancel);
+        });
+        await PartAsync(() => serving.ServeAsync(db, cancel));
+        await PartAsync(() => storeTimes.ServeAsync(db, cancel));
+        await PartAsync(() => sentinel.LookAsync(db, cancel));
+        if (failures.Count == 1) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(failures[0]);
+        if (failures.Count > 1) throw new AggregateException(failures);
+        Rounds.Came();
+        await alerts.CloseAsync(Subject, [AlertClass.Service], cancel);
+
+        async Task PartAsync(Func<Task> part)
+        {
+            db.ChangeTracker.Clear();
+            try
+            {
+                await part();
+            }
+            catch (Exception e) when (!cancel.IsCancellationRequested)
+            {
+                failures.Add(e);
+            }
         }
-        await serving.ServeAsync(db, cancel);
-        await storeTimes.ServeAsync(db, cancel);
-        await sentinel.LookAsync(db, cancel);
-        Interlocked.Exchange(ref lastTick, clock.GetTimestamp());
     }
 
-    /// <summary>How long ago the loop last came round; null before its first round.</summary>
-    public TimeSpan? SinceLastTick => Interlocked.Read(ref lastTick) is var at and not 0 ? clock.GetElapsedTime(at) : null;
+    private const string Subject = "the clock loop";
+
+    /// <summary>A loop that fails each time is an alert, if the catalogue takes one.</summary>
+    private async Task TellOfTroubleAsync(CancellationToken cancel)
+    {
+        if (Rounds.Problem is not { } problem || alerts.IsOpen(Subject, AlertClass.Service)) return;
+        try
+        {
+            await alerts.RaiseAsync(new Matter(Subject, AlertClass.Service, $"the loop that turns schedules into runs does not do its work: {problem}",
+                "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back a copy of the catalogue from before."), cancel);
+        }
+        catch (Exception e)
+        {
+            log.LogError(e, "That the clock loop fails could not be told");
+        }
+    }
 
     /// <summary>Keeps the loop still until disposed.</summary>
     public async Task<IDisposable> HoldAsync(CancellationToken cancel)
@@ -84,7 +125,7 @@ public sealed class ClockLoop(
             var moves = toNow || now - watch.Watermark > WatermarkLag;
             if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due)
             {
-                foreach (var all in due.Between(watch.Watermark, now).Chunk(Batch))
+                foreach (var all in (await CollapsedAsync(db, watch, due.Between(watch.Watermark, now), cancel)).Chunk(Batch))
                 {
                     moves = true;
                     // A watermark can have been set back with the clock: what was stored once is not stored again.
@@ -99,6 +140,28 @@ public sealed class ClockLoop(
             if (moves) watch.Watermark = now;
         }
         await db.SaveChangesAsync(cancel);
+    }
+
+    /// <summary>The due instants to plan one by one; those before them, after a long absence, become one row that says how many it stands for.</summary>
+    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(KeepContext db, JobWatch watch, IEnumerable<Instant> due, CancellationToken cancel)
+    {
+        var youngest = new Queue<Instant>();
+        Instant? first = null, last = null;
+        var count = 0;
+        foreach (var instant in due)
+        {
+            youngest.Enqueue(instant);
+            if (youngest.Count <= Singly) continue;
+            last = youngest.Dequeue();
+            first ??= last;
+            count++;
+        }
+        if (first is not { } from || last is not { } to) return youngest;
+        // Some of them may have been stored before the clock was set back.
+        count -= await db.PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= from && p.Due <= to).SumAsync(p => p.Times, cancel);
+        if (count > 0 && !await db.PlannedRuns.AnyAsync(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due == from, cancel))
+            db.PlannedRuns.Add(new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = from, Until = to, Times = count, Outcome = Core.Watching.Outcome.Missed, Told = false, Reason = $"{count} due instants passed while the service was not running" });
+        return youngest;
     }
 
     /// <summary>Begins to watch the jobs that a charter adds, from now on, and forgets those it drops. The caller holds the loop and commits.</summary>

@@ -1,3 +1,4 @@
+using IronKeep.Stores.Posix;
 using System.Globalization;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Alerts;
@@ -16,9 +17,9 @@ public sealed record ClockDoubt(Instant From, Instant To)
 
     /// <summary>The matter as one clause.</summary>
     public string Words(DateTimeZone zone) =>
-        $"the clock of this machine jumped {(Forward ? "forward" : "back")} by {Age(To - From)}, from {From.Local(zone)} to {To.Local(zone)}";
+        $"the clock of this machine jumped {(Forward ? "forward" : "back")} by {Age(To - From)}, from {From.Local(zone)} to {To.Local(zone)} ({zone.Id})";
 
-    private static string Age(Duration jump) => Counted.Of((long)Math.Round(Math.Abs(jump.TotalDays)), "day");
+    private static string Age(Duration jump) => Math.Abs(jump.TotalDays) >= 1.5 ? Counted.Of((long)Math.Round(Math.Abs(jump.TotalDays)), "day") : Counted.Of((long)Math.Round(Math.Abs(jump.TotalHours)), "hour");
 }
 
 /// <summary>
@@ -26,10 +27,13 @@ public sealed record ClockDoubt(Instant From, Instant To)
 /// are neither missed nor served: a clock set right again takes up where it was, a person can confirm that the new time is the
 /// right one. Also notices when the service itself was silent. Source: docs/semantics.md, sections 2, 4 and 8.
 /// </summary>
-public sealed class ClockWatch(AlertBook alerts, TimeProvider clock, Charters.CharterInForce charter, IOptions<ServiceSettings> settings)
+public sealed class ClockWatch(AlertBook alerts, TimeProvider clock, CatalogueGuard heard, Charters.CharterInForce charter, IOptions<ServiceSettings> settings)
 {
     private static readonly Duration Tolerated = Duration.FromDays(1);
     private static readonly Duration BeatEvery = Duration.FromMinutes(1);
+
+    /// <summary>A clock that was set by less than this (by a time server, say) is no jump.</summary>
+    private static readonly Duration Slight = Duration.FromMinutes(2);
     private const string HeardKey = "heard";
     private const string DoubtKey = "clock-doubt";
     private (Instant Wall, long Stamp)? last;
@@ -49,13 +53,20 @@ public sealed class ClockWatch(AlertBook alerts, TimeProvider clock, Charters.Ch
         if (last is not { } before) await BeginAsync(db, now, cancel);
         else if (doubt is null && Drift(before, now) is { } drift && Duration.Max(drift, -drift) > Tolerated)
             await BeginDoubtAsync(db, new ClockDoubt(now - drift, now), cancel);
-        else if (doubt is null) await JudgeSilenceAsync(before.Wall, now, cancel);
+        else if (doubt is null)
+        {
+            if (Drift(before, now) < -Slight) await GoBackAsync(db, now, cancel);
+            await JudgeSilenceAsync(before.Wall, now, cancel);
+        }
+        else if (Drift(before, now) < -Slight) await GoBackAsync(db, now, cancel);
         if (doubt is { } at && (at.Forward ? now < at.To - Tolerated : now > at.From)) await EndDoubtAsync(db, servesGap: false, cancel);
         last = (now, clock.GetTimestamp());
-        if (doubt is null && Duration.Max(now - beat, beat - now) >= BeatEvery)
+        // A catalogue that took nothing is tried in each round: when it takes something again, all goes on.
+        if (doubt is null && (Duration.Max(now - beat, beat - now) >= BeatEvery || heard.Problem is not null))
         {
-            await WriteAsync(db, HeardKey, Text(now), cancel);
+            await WriteAsync(db, HeardKey, $"{Text(now)} {Boot} {clock.GetTimestamp()}", cancel);
             beat = now;
+            heard.Note(now);
         }
     }
 
@@ -74,13 +85,41 @@ public sealed class ClockWatch(AlertBook alerts, TimeProvider clock, Charters.Ch
     {
         if (await ReadAsync(db, DoubtKey, cancel) is { } text && text.Split(' ') is [var from, var to]) doubt = new ClockDoubt(Parse(from), Parse(to));
         if (await ReadAsync(db, HeardKey, cancel) is not { } stored || doubt is not null) return;
-        var heard = Parse(stored);
-        if (now < heard - Tolerated)
+        var parts = stored.Split(' ');
+        var last = Parse(parts[0]);
+        // Where the steady clock went on since, it tells how long the service was away; else the newest instant that was trusted is all there is.
+        var expected = parts is [_, var boot, var stamp] && boot == Boot && boot != NoBoot && long.TryParse(stamp, NumberStyles.None, CultureInfo.InvariantCulture, out var then)
+            ? last + Duration.FromTimeSpan(clock.GetElapsedTime(then)) : (Instant?)null;
+        if (expected is { } should ? Duration.Max(now - should, should - now) > Tolerated : now < last - Tolerated)
         {
-            await BeginDoubtAsync(db, new ClockDoubt(heard, now), cancel);
+            await BeginDoubtAsync(db, new ClockDoubt(expected ?? last, now), cancel);
             return;
         }
-        await JudgeSilenceAsync(heard, now, cancel);
+        // Another boot of the machine: nothing tells how long it was off but the clock, which then must be one that is kept right from outside.
+        if (expected is null && parts.Length == 3 && Boot != NoBoot && now > last + Tolerated && steady is { IsKeptRight: false })
+        {
+            await BeginDoubtAsync(db, new ClockDoubt(last, now), cancel);
+            return;
+        }
+        if (now < last - Slight) await GoBackAsync(db, now, cancel);
+        await JudgeSilenceAsync(last, now, cancel);
+    }
+
+    private const string NoBoot = "-";
+    private readonly ISteadyClock? steady = clock as ISteadyClock;
+
+    private string Boot => steady?.BootId ?? NoBoot;
+
+    /// <summary>
+    /// The clock went back: schedules go on in the new time. What was planned for times that are to come again, and never began, is planned again
+    /// when they come; what has run is not run twice, because it is stored.
+    /// </summary>
+    private static async Task GoBackAsync(KeepContext db, Instant now, CancellationToken cancel)
+    {
+        foreach (var watch in await db.JobWatches.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
+        foreach (var watch in await db.StoreWatches.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
+        await db.SaveChangesAsync(cancel);
+        await db.PlannedRuns.Where(p => p.Due > now && p.RunId == null && p.MadeUpBy == null).ExecuteDeleteAsync(cancel);
     }
 
     private async Task JudgeSilenceAsync(Instant heard, Instant now, CancellationToken cancel)
@@ -101,7 +140,10 @@ public sealed class ClockWatch(AlertBook alerts, TimeProvider clock, Charters.Ch
             foreach (var watch in await db.StoreWatches.ToListAsync(cancel)) watch.Watermark = Instant.Max(watch.Watermark, found.To);
             await db.SaveChangesAsync(cancel);
         }
-        await alerts.RaiseAsync(new Matter(Subject, AlertClass.Clock, $"{Doubt}; nothing expires until this is settled",
+        else await GoBackAsync(db, found.To, cancel);
+        await alerts.RaiseAsync(new Matter(Subject, AlertClass.Clock, found.Forward
+                ? $"{Doubt}; nothing expires, and what became due in between neither runs nor is missed, until this is settled"
+                : $"{Doubt}; nothing expires until this is settled, and jobs run by the new time meanwhile",
             "Set the clock right. If the new time is the right one, say so: 'ironkeep service confirm-clock', or the button here."), cancel);
     }
 

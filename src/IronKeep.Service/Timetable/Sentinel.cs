@@ -16,7 +16,7 @@ namespace IronKeep.Service.Timetable;
 /// Looks for what nobody reports by himself: runs over their limit, copies that have grown stale, stores that are nearly full, and
 /// alerts that nobody has seen. Source: docs/semantics.md, sections 2 and 6.
 /// </summary>
-public sealed class Sentinel(CharterInForce inForce, Dispatch dispatch, AlertBook alerts, StoreRoom room, RunLogs logs, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class Sentinel(CharterInForce inForce, Dispatch dispatch, AlertBook alerts, StoreSentry stores, RunLogs logs, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private static readonly Duration FreshEvery = Duration.FromMinutes(1);
     private static readonly Duration RoomEvery = Duration.FromMinutes(10);
@@ -33,9 +33,12 @@ public sealed class Sentinel(CharterInForce inForce, Dispatch dispatch, AlertBoo
             await FreshAsync(db, now, cancel);
             await alerts.RemindAsync(cancel);
         }
-        if (IsTime(ref roomAt, now, RoomEvery)) foreach (var store in inForce.Charter.Stores.Values) await room.JudgeAsync(store, cancel);
+        if (IsTime(ref roomAt, now, RoomEvery)) await LookAtStoresAsync(cancel);
         if (IsTime(ref tidyAt, now, TidyEvery)) logs.DropOlderThan(now - Duration.FromDays(settings.Value.RunLogDays));
     }
+
+    /// <summary>Where the service ticks by itself, stores are looked after beside the loop, which waits for no disk.</summary>
+    private Task LookAtStoresAsync(CancellationToken cancel) => settings.Value.Ticking ? Task.CompletedTask : stores.LookAsync(cancel);
 
     // A clock set back must not silence the looks until it has caught up.
     private static bool IsTime(ref Instant last, Instant now, Duration every)
@@ -47,8 +50,9 @@ public sealed class Sentinel(CharterInForce inForce, Dispatch dispatch, AlertBoo
 
     private async Task LimitAsync(LiveRun live, Instant now, CancellationToken cancel)
     {
-        if (live.LimitAt is not { } limit || now <= limit || !live.PassLimit()) return;
+        if (live.Limit is not { } most || live.Elapsed <= most || !live.PassLimit()) return;
         var zone = inForce.Charter.Zone;
+        var limit = live.Run.Began!.Value + most;
         var what = $"run {live.Run.Id} of {live.Run.Job} began {live.Run.Began!.Value.Local(zone)} and is still at work past its limit of {limit.Local(zone)}";
         await alerts.RaiseAsync(new Matter(AlertBook.JobSubject(live.Run.Job!, live.Run.Machine), AlertClass.Overdue,
             live.EndsAtLimit ? $"{what}; it is ended" : $"{what}; it goes on", live.EndsAtLimit ? FailureWords.Remedy(FailureClass.TimedOut)

@@ -165,6 +165,8 @@ public sealed class FolderPlace(string root) : IPlace
 
     public long? FreeBytes() => Guard(() => new DriveInfo(root).AvailableFreeSpace, "");
 
+    public long? TotalBytes() => Guard(() => new DriveInfo(root).TotalSize, "");
+
     private OpenFolder OpenRoot()
     {
         try

@@ -37,6 +37,9 @@ public interface IPlace
 
     /// <summary>Bytes that can still be written, or null when the place cannot tell.</summary>
     long? FreeBytes();
+
+    /// <summary>The size of the whole file system in bytes, or null when the place cannot tell.</summary>
+    long? TotalBytes() => null;
 }
 
 /// <summary>A file on its way to a place: nothing of it can be seen there until <see cref="Finish"/>; disposing before that gives it up.</summary>

@@ -113,12 +113,15 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         return true;
     }, WorkFolder);
 
-    public long? FreeBytes() => Do(client =>
+    public long? FreeBytes() => Room(client => client.GetStatus(address.Folder) is var room ? room.AvailableBlocks * room.BlockSize : 0);
+
+    public long? TotalBytes() => Room(client => client.GetStatus(address.Folder) is var room ? room.TotalBlocks * room.BlockSize : 0);
+
+    private long? Room(Func<SftpClient, ulong> of) => Do(client =>
     {
         try
         {
-            var room = client.GetStatus(address.Folder);
-            return (long?)(room.AvailableBlocks * room.BlockSize);
+            return (long?)of(client);
         }
         catch (Exception e) when (e is NotSupportedException or SshException and not SshConnectionException)
         {

@@ -39,6 +39,8 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
 
     public long? FreeBytes() => place.FreeBytes();
 
+    public long? TotalBytes() => place.TotalBytes();
+
     public void Dispose() => (place as IDisposable)?.Dispose();
 
     private sealed class Writer(IPlaceWriter file, Pace up) : IPlaceWriter

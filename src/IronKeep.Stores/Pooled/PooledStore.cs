@@ -65,6 +65,7 @@ public sealed class PooledStore : IDisposable
             throw new PlaceException(PlaceFault.Other, $"{place.Name} is not empty and holds no store; give the store an empty folder");
         var root = Secret.Random(StoreKeys.Size);
         var keys = new StoreKeys(making.Hash, making.Secret is not null, root);
+        Ballast.Take(place);
         // The head comes last: a store that can be seen can be opened.
         if (making.Secret is { } secret) KeyRing.Add(place, KeyWrap.Of(keys, making.Label, secret, now, making.Hardness));
         place.Write(StoreHead.FileName, StoreHead.New(keys, making.Secret is null ? root : null, now).ToBytes());
@@ -93,8 +94,8 @@ public sealed class PooledStore : IDisposable
         return store;
     }
 
-    /// <summary>The size of all files of the store, in bytes.</summary>
-    public long UsedBytes() => Place.List("").Sum(f => f.Size);
+    /// <summary>The size of all files of the store that hold something, in bytes.</summary>
+    public long UsedBytes() => Place.List("").Where(f => f.Name != Ballast.FileName).Sum(f => f.Size);
 
     /// <summary>The length of a chunk in bytes, or 0 when the store has none of this identity.</summary>
     internal int LengthOf(ChunkId id) => Index.TryGet(id, out var at) ? at.Spot.Length : 0;
@@ -169,7 +170,7 @@ public sealed class PooledStore : IDisposable
             {
                 try
                 {
-                    return new Tending(Lease.Take(Place, LeaseKind.Tending, Terms), tending);
+                    return new Tending(Ballast.With(Place, () => Lease.Take(Place, LeaseKind.Tending, Terms)), tending);
                 }
                 catch (PlaceException e) when (e.Fault == PlaceFault.InUse && !atOnce && since.Elapsed < WaitsForOthers)
                 {
@@ -226,14 +227,14 @@ public sealed class PooledStore : IDisposable
     public CopyNote Note(string id, DateTimeOffset now, Func<CopyNote, CopyNote> change)
     {
         CheckStillThere();
-        return Records.Note(id, now, n => change(n) with { Binned = n.Binned });
+        return Ballast.With(Place, () => Records.Note(id, now, n => change(n) with { Binned = n.Binned }));
     }
 
     /// <summary>Sends a copy to the bin. One that is there already stays as it is; false when the copy does not exist.</summary>
     public bool MoveToBin(string id, DateTimeOffset now)
     {
         CheckStillThere();
-        return Records.MoveToBin(id, now);
+        return Ballast.With(Place, () => Records.MoveToBin(id, now));
     }
 
     /// <summary>Takes a copy back out of the bin. One that is not there stays as it is; false when the copy does not exist.</summary>

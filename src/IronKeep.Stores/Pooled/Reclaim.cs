@@ -59,6 +59,18 @@ public sealed class Reclaim : IDisposable
         return work.Run(binnedUntil, mayGo ?? (_ => true));
     }
 
+    /// <summary>
+    /// Gives back what a run stored that did not come to its end, where no copy needs it. Done when nobody else tends the store; else, and for what
+    /// others who write may count on, the next reclaiming does it.
+    /// </summary>
+    public static int GiveBack(PooledStore store, IReadOnlyCollection<string> packs, CancellationToken cancel)
+    {
+        if (packs.Count == 0) return 0;
+        using var work = new Reclaim(store, new ReclaimLimits(), cancel);
+        work.Settle(work.Announce([.. packs]));
+        return work.removed;
+    }
+
     public void Dispose()
     {
         marks.Dispose();
@@ -78,7 +90,15 @@ public sealed class Reclaim : IDisposable
         var packs = store.Index.Packs.ToList();
         var dead = packs.Where(p => !marks.NeedsAny(p.Pack)).Select(p => p.Pack).ToList();
         if (dead.Count > 0) Settle(Announce(dead));
-        Rewrite([.. packs.Where(p => marks.NeedsAny(p.Pack))]);
+        try
+        {
+            Rewrite([.. packs.Where(p => marks.NeedsAny(p.Pack))]);
+        }
+        catch (PlaceException e) when (e.Fault == PlaceFault.Full)
+        {
+            // What needed room is left for a time when there is some; what could be freed is free.
+        }
+        Ballast.Take(store.Place);
         return new ReclaimReport(gone, removed, rewritten, before - store.PackSizes().Values.Sum(), waiting);
     }
 

@@ -118,7 +118,7 @@ public static class StoreCheck
     private static IEnumerable<string> Strays(PooledStore store)
     {
         bool IsIn(string file, string folder, string ending) => file.StartsWith(folder, StringComparison.Ordinal) && file.EndsWith(ending, StringComparison.Ordinal);
-        return store.Place.List("").Select(f => f.Name).Where(f => f != StoreHead.FileName && !PackNames.IsPack(f) && !RecordShelf.IsOwn(f)
+        return store.Place.List("").Select(f => f.Name).Where(f => f != StoreHead.FileName && f != Ballast.FileName && !PackNames.IsPack(f) && !RecordShelf.IsOwn(f)
                 && !IsIn(f, "wraps/", ".wrap") && !IsIn(f, "leases/", ".lease") && !IsIn(f, "leaving/", ".list") && !IsIn(f, "work/", ".part") && !IsIn(f, "damaged/", ".pack"))
             .Take(MostStrays).Select(f => $"{f} is none of the store's own files; look what it is, and take it out");
     }

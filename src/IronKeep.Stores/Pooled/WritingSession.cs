@@ -48,6 +48,9 @@ public sealed partial class WritingSession : IDisposable
     /// <summary>Bytes that these chunks take in packs, compressed, so far; those of the last blocks come when they are sealed.</summary>
     public long StoredBytes => lanes.Sum(l => l.StoredBytes);
 
+    /// <summary>The packs that were made durable so far.</summary>
+    public IReadOnlyList<string> Published => [.. published.Select(store.Index.NameOf).OfType<string>()];
+
     /// <summary>The numbers of the packs that were made durable, once all are sealed.</summary>
     internal int[] PublishedNumbers => [.. published];
 

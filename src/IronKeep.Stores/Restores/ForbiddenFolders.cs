@@ -11,7 +11,7 @@ public sealed class ForbiddenFolders(IEnumerable<(string Folder, string What)> f
     public string? Reason(string real)
     {
         foreach (var (folder, what) in all)
-            if (RealPaths.Contains(RealPaths.OfExistingPart(folder), real)) return $"it lies in {what}, {folder}; name a place outside";
+            if (RealPaths.Contains(RealPaths.OfExistingPart(folder), real)) return $"it lies inside {what} ({folder}); name a place outside";
         return null;
     }
 }

@@ -39,6 +39,12 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<long?>("ClosedAt")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("ClosedBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ClosedReason")
+                        .HasColumnType("TEXT");
+
                     b.Property<int>("Count")
                         .HasColumnType("INTEGER");
 
@@ -184,6 +190,12 @@ namespace IronKeep.Service.Catalogue.Migrations
                         .HasColumnType("TEXT");
 
                     b.Property<long>("NewBytes")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("NoteDue")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("NotedAt")
                         .HasColumnType("INTEGER");
 
                     b.Property<long?>("RunId")
@@ -426,16 +438,31 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<long?>("RunId")
                         .HasColumnType("INTEGER");
 
+                    b.Property<int>("Times")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER")
+                        .HasDefaultValue(1);
+
+                    b.Property<bool>("Told")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER")
+                        .HasDefaultValue(true);
+
+                    b.Property<long?>("Until")
+                        .HasColumnType("INTEGER");
+
                     b.HasKey("Id");
 
                     b.HasIndex("Due");
 
-                    b.HasIndex("Id")
-                        .HasDatabaseName("IX_PlannedRuns_Open")
-                        .HasFilter("\"Outcome\" IS NULL");
-
                     b.HasIndex("Job", "Machine", "Due")
                         .IsUnique();
+
+                    b.HasIndex(new[] { "Id" }, "IX_PlannedRuns_Open")
+                        .HasFilter("\"Outcome\" IS NULL");
+
+                    b.HasIndex(new[] { "Id" }, "IX_PlannedRuns_Untold")
+                        .HasFilter("\"Told\" = 0");
 
                     b.ToTable("PlannedRuns");
                 });
@@ -490,6 +517,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<long?>("Began")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Brief")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Cause")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -510,8 +540,16 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<long?>("Ended")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("FailedStore")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Failure")
                         .HasColumnType("TEXT");
+
+                    b.Property<bool>("Followed")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER")
+                        .HasDefaultValue(true);
 
                     b.Property<long>("Items")
                         .HasColumnType("INTEGER");
@@ -567,6 +605,9 @@ namespace IronKeep.Service.Catalogue.Migrations
                     b.Property<long>("StoredBytes")
                         .HasColumnType("INTEGER");
 
+                    b.Property<double?>("TookSeconds")
+                        .HasColumnType("REAL");
+
                     b.HasKey("Id");
 
                     b.HasIndex("Queued");
@@ -576,7 +617,39 @@ namespace IronKeep.Service.Catalogue.Migrations
 
                     b.HasIndex("Job", "Id");
 
+                    b.HasIndex(new[] { "Id" }, "IX_Runs_Unfollowed")
+                        .HasFilter("\"Followed\" = 0");
+
                     b.ToTable("Runs");
+                });
+
+            modelBuilder.Entity("IronKeep.Service.Catalogue.Session", b =>
+                {
+                    b.Property<string>("Id")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Address")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<int>("PersonId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Program")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("SeenAt")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("PersonId");
+
+                    b.ToTable("Sessions");
                 });
 
             modelBuilder.Entity("IronKeep.Service.Catalogue.StoreWatch", b =>
@@ -596,6 +669,17 @@ namespace IronKeep.Service.Catalogue.Migrations
                 });
 
             modelBuilder.Entity("IronKeep.Service.Catalogue.PersonalToken", b =>
+                {
+                    b.HasOne("IronKeep.Service.Catalogue.Person", "Person")
+                        .WithMany()
+                        .HasForeignKey("PersonId")
+                        .OnDelete(DeleteBehavior.Cascade)
+                        .IsRequired();
+
+                    b.Navigation("Person");
+                });
+
+            modelBuilder.Entity("IronKeep.Service.Catalogue.Session", b =>
                 {
                     b.HasOne("IronKeep.Service.Catalogue.Person", "Person")
                         .WithMany()

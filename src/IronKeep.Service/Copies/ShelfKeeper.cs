@@ -1,0 +1,166 @@
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Events;
+using IronKeep.Service.Hosting;
+using IronKeep.Service.Stores;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+using NodaTime;
+
+namespace IronKeep.Service.Copies;
+
+/// <summary>What comparing a store with the catalogue found: copies that were learned, that are missing from the store, that somebody had moved into the bin, and records that cannot be read.</summary>
+public sealed record Shelf(int Learned, IReadOnlyList<string> Missing, IReadOnlyList<string> PutBack, IReadOnlyList<string> Unreadable);
+
+/// <summary>
+/// The one place where a store's shelf of records, its bin and the catalogue are compared and settled: at each start, before each prune,
+/// reclaiming and check, and after each run. What the store says counts; of two sayings about hold, damage and doubt the younger.
+/// </summary>
+public sealed class ShelfKeeper(
+    IDbContextFactory<KeepContext> catalogue, OpenStores stores, CopyBook book, CharterInForce charter, AlertBook alerts, TimeProvider clock, EventHub events, IOptions<ServiceSettings> settings, ILogger<ShelfKeeper> log)
+{
+    private const int Named = 5;
+
+    /// <summary>
+    /// Compares by the names of the records alone, and reads those that are new or in another place; with <paramref name="notes"/> every record
+    /// and note is read. Throws what the store throws. May wait for the store without an end: not for who must not wait.
+    /// </summary>
+    public async Task<Shelf> SettleAsync(string storeName, bool notes, CancellationToken cancel)
+    {
+        using var turn = await book.TurnAsync(storeName, cancel);
+        var began = clock.Now();
+        var store = stores.Get(storeName);
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var work = new Work(db, store, storeName, [], [], [], []);
+        var (there, looked) = notes ? ReadAll(work) : await ReadNewAsync(work, cancel);
+        var ids = looked.Select(c => c.Record.Id).ToHashSet();
+        var rows = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).ToDictionaryAsync(c => c.Id, cancel);
+        foreach (var part in ids.Where(i => !rows.ContainsKey(i)).Chunk(500))
+            foreach (var row in await db.Copies.Where(c => part.Contains(c.Id)).ToListAsync(cancel)) rows[row.Id] = row;
+        foreach (var copy in looked) await OneAsync(work, copy, rows.GetValueOrDefault(copy.Record.Id), cancel);
+        foreach (var row in rows.Values.Where(r => r.Store == storeName && r.GoneAt is null && !there.Contains(r.Id) && r.Ended < began)) Absent(work, row, began);
+        await db.SaveChangesAsync(CancellationToken.None);
+        await TellAsync(work, cancel);
+        return new Shelf(work.Learned.Count, work.Missing, work.PutBack, work.Unreadable);
+    }
+
+    /// <summary>The same where the store may be away: then it is left for later, and for whoever watches stores to tell.</summary>
+    public async Task TrySettleAsync(string storeName, bool notes, CancellationToken cancel)
+    {
+        try
+        {
+            await SettleAsync(storeName, notes, cancel);
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            log.LogWarning("Store {Store} cannot be compared with the catalogue: {Problem}", storeName, e.Message);
+        }
+    }
+
+    private sealed record Work(KeepContext Db, PooledStore Store, string Name, List<string> Learned, List<string> Missing, List<string> PutBack, List<string> Unreadable);
+
+    private static (HashSet<string> There, List<StoredCopy> Looked) ReadAll(Work work)
+    {
+        var contents = work.Store.ReadContents();
+        work.Unreadable.AddRange(contents.Damaged.Select(d => $"copy {d.CopyId}: {d.Problem}"));
+        return ([.. contents.Copies.Select(c => c.Record.Id), .. contents.Damaged.Select(d => d.CopyId)], [.. contents.Copies]);
+    }
+
+    private static async Task<(HashSet<string> There, List<StoredCopy> Looked)> ReadNewAsync(Work work, CancellationToken cancel)
+    {
+        var (inForce, inBin) = work.Store.CopyNames();
+        var known = await work.Db.Copies.Where(c => c.Store == work.Name && c.GoneAt == null).Select(c => new { c.Id, Binned = c.BinnedAt != null, c.State }).ToDictionaryAsync(c => c.Id, cancel);
+        var looked = new List<StoredCopy>();
+        foreach (var id in inForce.Concat(inBin).Where(i => !known.TryGetValue(i, out var k) || k.Binned != inBin.Contains(i) || k.State == CopyState.Missing))
+        {
+            try
+            {
+                if (work.Store.ReadCopy(id) is { } copy) looked.Add(copy);
+            }
+            catch (StoreDamageException e)
+            {
+                work.Unreadable.Add($"copy {id}: {e.Message}");
+            }
+            catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
+            {
+                // It went on meanwhile; the next look finds where.
+            }
+        }
+        return ([.. inForce, .. inBin], looked);
+    }
+
+    private async Task OneAsync(Work work, StoredCopy copy, Copy? row, CancellationToken cancel)
+    {
+        if (copy.Displaced && row is { BinnedAt: { } binned, GoneAt: null })
+        {
+            // This catalogue sent it there, and its note was lost, or is of a time before there were any.
+            work.Store.MoveToBin(copy.Record.Id, binned.ToDateTimeOffset());
+            copy = copy with { Binned = binned.ToDateTimeOffset(), Displaced = false };
+        }
+        if (copy.Displaced)
+        {
+            work.Store.TakeBack(copy.Record.Id, clock.GetUtcNow());
+            work.PutBack.Add(copy.Record.Id);
+        }
+        if (row is null)
+        {
+            row = CopyBook.ToRow(copy.Record, work.Name);
+            row.Machine = await ServiceNames.NowOfAsync(work.Db, row.Machine, settings.Value.Machine, cancel);
+            row.RunId = await RunOfAsync(work.Db, row, cancel);
+            work.Db.Copies.Add(row);
+            work.Learned.Add(row.Id);
+        }
+        else if (row.Store != work.Name)
+        {
+            // One id is one copy: of a store that the charter still has, the other is not this one's to tell of.
+            if (charter.Charter.Stores.ContainsKey(row.Store)) return;
+            (row.Store, row.State, row.GoneAt, row.CheckedAt) = (work.Name, CopyState.Unchecked, null, null);
+        }
+        else if (row.State == CopyState.Missing || row.GoneAt is not null)
+        {
+            (row.State, row.GoneAt, row.CheckedAt) = (CopyState.Unchecked, null, null);
+        }
+        row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
+        CopyBook.TakeNote(row, copy.Note);
+        if (row.NoteDue) book.WriteNote(work.Store, row);
+    }
+
+    /// <summary>What lay in the bin until its time was over was reclaimed; what went before is missing.</summary>
+    private void Absent(Work work, Copy row, Instant now)
+    {
+        var bin = charter.Charter.Stores.GetValueOrDefault(work.Name)?.Bin.ToDuration() ?? Duration.Zero;
+        if (row.BinnedAt is { } binned && now >= binned + bin) row.GoneAt = now;
+        else
+        {
+            if (row.State != CopyState.Missing) work.Missing.Add(row.Id);
+            row.State = CopyState.Missing;
+        }
+    }
+
+    /// <summary>The run that made a copy whose record was written just before the service died: then it is no stranger.</summary>
+    private static Task<long?> RunOfAsync(KeepContext db, Copy row, CancellationToken cancel) =>
+        db.Runs.Where(r => r.Kind == RunKind.Backup && r.Job == row.Job && r.Machine == row.Machine && r.Began != null && r.Began <= row.Taken && (r.Ended == null || r.Ended >= row.Taken))
+            .OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefaultAsync(cancel);
+
+    private async Task TellAsync(Work work, CancellationToken cancel)
+    {
+        foreach (var id in work.Learned) log.LogInformation("Copy {Copy} of store {Store} was not known and is now", id, work.Name);
+        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0) events.Publish("copies");
+        if (work.Missing.Count > 0)
+            await alerts.RaiseAsync(new Matter(AlertBook.StoreSubject(work.Name), AlertClass.Unsound,
+                $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Ids(work.Missing)}",
+                "Find out who removed the records or the disk under them; bring them back, or run the jobs again. A check of the store tells what else is missing, and closes this when nothing is."), cancel);
+        if (work.PutBack.Count > 0)
+            await alerts.RaiseAsync(new Matter(AlertBook.StoreSubject(work.Name), AlertClass.Unsound,
+                $"somebody without the key of store {work.Name} moved the records of {Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and are in force",
+                "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well closes this."), cancel);
+    }
+
+    private static string Ids(List<string> ids) => string.Join(", ", ids.Take(Named)) + (ids.Count > Named ? $" and {ids.Count - Named} more" : "");
+}

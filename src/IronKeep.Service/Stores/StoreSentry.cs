@@ -1,0 +1,60 @@
+using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
+
+namespace IronKeep.Service.Stores;
+
+/// <summary>
+/// Looks after every store by itself, beside the clock loop, which must not wait for a disk: whether it is there, how much room it has, and once
+/// after each start whether it agrees with the catalogue.
+/// </summary>
+public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKeeper shelves, TimeProvider clock, ILogger<StoreSentry> log) : BackgroundService
+{
+    private static readonly TimeSpan Pause = TimeSpan.FromMinutes(1);
+    private readonly HashSet<string> settled = [];
+    private readonly SemaphoreSlim gate = new(1);
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        while (!stoppingToken.IsCancellationRequested)
+        {
+            try
+            {
+                await LookAsync(stoppingToken);
+            }
+            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
+            {
+                log.LogError(e, "The look at the stores failed and is tried again");
+            }
+            await Task.Delay(Pause, clock, stoppingToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+    }
+
+    /// <summary>One look at all stores, beside each other.</summary>
+    public async Task LookAsync(CancellationToken cancel)
+    {
+        await gate.WaitAsync(cancel);
+        try
+        {
+            await Task.WhenAll(charter.Charter.Stores.Values.Select(async store =>
+            {
+                await room.JudgeAsync(store, cancel);
+                lock (settled)
+                    if (settled.Contains(store.Name)) return;
+                // Comparing can take long, and a store can begin to hang in the middle: nobody waits for it but the next look.
+                if ((await room.OfAsync(store)).Problem is not null) return;
+                await shelves.TrySettleAsync(store.Name, notes: true, cancel);
+                lock (settled) settled.Add(store.Name);
+            }));
+        }
+        finally
+        {
+            gate.Release();
+        }
+    }
+
+    public override void Dispose()
+    {
+        gate.Dispose();
+        base.Dispose();
+    }
+}
