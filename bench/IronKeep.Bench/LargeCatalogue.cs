@@ -61,7 +61,7 @@ internal static class LargeCatalogue
     {
         var yaml = new System.Text.StringBuilder($"charter: 1\nzone: Europe/London\nstores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n");
         for (var j = 0; j < Jobs; j++) yaml.Append(CultureInfo.InvariantCulture, $"  job-{j:0000}: {{ takes: {folder}/data, into: s, when: 'daily at {j % 24:00}:{j % 60:00}', policy: p, fresh-within: 2 days }}\n");
-        if (await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is { } problem) throw new InvalidOperationException(problem);
+        if (await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is { Problem: { } problem }) throw new InvalidOperationException(problem);
         await using var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         var now = SystemClock.Instance.GetCurrentInstant().ToUnixTimeTicks();
         const long minute = 600_000_000;

@@ -48,6 +48,7 @@ try
     Directory.CreateDirectory($"{folder}/stores");
     Directory.CreateDirectory($"{folder}/keys");
     await File.WriteAllBytesAsync($"{folder}/keys/lighthouse.key", RandomNumberGenerator.GetBytes(32));
+    File.SetUnixFileMode($"{folder}/keys/lighthouse.key", UnixFileMode.UserRead | UnixFileMode.UserWrite);
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
     var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores").Replace("{mail}", $"{folder}/mail").Replace("{keys}", $"{folder}/keys");
@@ -55,7 +56,7 @@ try
     await app.StartAsync();
     var address = app.Urls.First();
     var desk = app.Services.GetRequiredService<CharterDesk>();
-    if (await desk.ApplyAsync(CharterDesk.Check(charter), null, person, CancellationToken.None) is { } problem) throw new StartRefusedException(problem);
+    if (await desk.ApplyAsync(CharterDesk.Check(charter), null, person, CancellationToken.None) is { Problem: { } problem }) throw new StartRefusedException(problem);
 
     Console.WriteLine($"Saltmere Bird Observatory: playing {Nights.Count} nights through the engine");
     await new Nights(app.Services, clock, data, $"{folder}/stores", person).PlayAsync(now, CancellationToken.None);

@@ -26,7 +26,7 @@ public static class Root
         foreach (var command in (Command[])
         [
             SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), ForecastCommands.Make(), JobCommands.Make(),
-            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), RescueCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(),
+            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), RescueCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(), SignInCommands.People(), SignInCommands.Sessions(),
         ]) root.Subcommands.Add(command);
         var parsed = root.Parse(args);
         if (parsed.Errors.Count > 0)

@@ -32,6 +32,9 @@ public sealed record PreviewAnswer(
     IReadOnlyList<PolicyEffectAnswer> Policies,
     long? RoomBytes)
 {
+    /// <summary>What saving means for copies that are there; where there is any, saving asks for confirm=true.</summary>
+    public required IReadOnlyList<string> Consequences { get; init; }
+
     /// <summary>The schedule in plain words, whatever form it was given in.</summary>
     public string? When { get; init; }
 

@@ -51,7 +51,8 @@ public sealed class RunTests
         await bench.ApplyAsync(bench.Charter());
         await bench.IdleAsync();
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
-        // A run that waits because the service is told of it only later.
+        // A run that waits because nothing begins.
+        bench.Services.GetRequiredService<Dispatch>().IsHeld = true;
         var waiting = new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", Store = "cellar", Cause = "mira", Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };
         db.Runs.Add(waiting);
         await db.SaveChangesAsync();
@@ -63,6 +64,7 @@ public sealed class RunTests
         var cancelled = await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{waiting.Id}/cancel");
         Assert.Equal(("ended", "cancelled"), (cancelled.State, cancelled.Outcome));
         using (var again = await bench.RawAsync(HttpMethod.Post, $"runs/{waiting.Id}/cancel")) Assert.Equal(HttpStatusCode.Conflict, again.StatusCode);
+        bench.Services.GetRequiredService<Dispatch>().IsHeld = false;
         await bench.BackUpAsync();
         Assert.Single(await bench.CopiesAsync());
         Assert.Empty(await bench.OpenAlertsAsync());

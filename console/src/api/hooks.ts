@@ -31,8 +31,19 @@ export const useRunLog = (run: Run | undefined, severity = 'info') =>
     queryKey: ['run-log', run?.id, run?.state === 'ended', severity],
     enabled: run !== undefined,
     refetchInterval: run?.state === 'ended' ? false : 1000,
-    queryFn: () =>
-      take(api.GET('/api/v1/runs/{id}/log', { params: { path: { id: run?.id ?? 0 }, query: { severity } } })),
+    queryFn: async () => {
+      const path = { id: run?.id ?? 0 };
+      const whole = await take(api.GET('/api/v1/runs/{id}/log', { params: { path, query: { severity } } }));
+      while (whole.more) {
+        const rest = await take(
+          api.GET('/api/v1/runs/{id}/log', { params: { path, query: { severity, from: whole.next } } }),
+        );
+        whole.lines.push(...rest.lines);
+        whole.next = rest.next;
+        whole.more = rest.more;
+      }
+      return whole;
+    },
   });
 
 /** The run of the same job that ended before, to set beside it. */

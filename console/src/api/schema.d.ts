@@ -174,6 +174,143 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/password': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Changes your password; your other sessions end, your tokens stay */
+    put: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['PasswordRequest'];
+        };
+      };
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/sessions': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The browsers in which you are signed in */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['BrowserSession'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/sessions/{id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Ends one of your sessions at once */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/session': {
     parameters: {
       query?: never;
@@ -792,6 +929,127 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/people': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The people who may sign in */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['PersonAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Adds a person */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['PersonRequest'];
+        };
+      };
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/people/{name}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Removes a person with all sessions and tokens; the last one stays */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/charter': {
     parameters: {
       query?: never;
@@ -832,7 +1090,9 @@ export interface paths {
     /** Puts a charter in force, whole or not at all; If-Match with the ETag refuses to overwrite what another applied since */
     put: {
       parameters: {
-        query?: never;
+        query?: {
+          confirm?: boolean;
+        };
         header?: never;
         path?: never;
         cookie?: never;
@@ -1056,7 +1316,9 @@ export interface paths {
     /** Saves one object. If-Match with its ETag changes one that is there, If-None-Match: * makes a new one */
     put: {
       parameters: {
-        query?: never;
+        query?: {
+          confirm?: boolean;
+        };
         header?: never;
         path: {
           kind: string;
@@ -1094,7 +1356,9 @@ export interface paths {
     /** Takes one object out of the charter; needs If-Match. Copies stay where they are */
     delete: {
       parameters: {
-        query?: never;
+        query?: {
+          confirm?: boolean;
+        };
         header?: never;
         path: {
           kind: string;
@@ -3040,6 +3304,57 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/alerts/{id}/close': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Closes an alert that nothing else will close, because its job or store is gone or its remedy cannot help; the reason is kept */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['AlertCloseRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/channels': {
     parameters: {
       query?: never;
@@ -3177,6 +3492,55 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/service/rename-machine': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Renames the machine in everything that the catalogue knows; copies, history and freshness go with it */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['RenameRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RenameAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/service/confirm-clock': {
     parameters: {
       query?: never;
@@ -3246,6 +3610,11 @@ export interface components {
       /** Format: int64 */
       runId: null | number;
       affected: string[];
+      closedBy: null | string;
+      closedReason: null | string;
+    };
+    AlertCloseRequest: {
+      reason: string;
     };
     AtOnceAnswer: {
       job: string;
@@ -3266,6 +3635,16 @@ export interface components {
       folder: string;
       keyFile?: null | string;
       passphraseFile?: null | string;
+    };
+    BrowserSession: {
+      id: string;
+      address: string;
+      program: string;
+      /** Format: date-time */
+      made: string;
+      /** Format: date-time */
+      lastSeen: string;
+      thisOne: boolean;
     };
     CeilingAnswer: {
       of: string;
@@ -3303,11 +3682,13 @@ export interface components {
     CharterCheckAnswer: {
       well: boolean;
       mistakes: components['schemas']['MistakeAnswer'][];
+      notes: components['schemas']['MistakeAnswer'][];
     };
     CharterDiffAnswer: {
       /** Format: int64 */
       revision: number;
       changes: components['schemas']['CharterChangeAnswer'][];
+      consequences: string[];
     };
     CharterText: {
       yaml: string;
@@ -3459,6 +3840,7 @@ export interface components {
       /** Format: date-time */
       newestGoodCopy: null | string;
       stale: boolean;
+      pause: null | components['schemas']['PauseAnswer'];
     };
     EnoughAnswer: {
       group: string;
@@ -3732,6 +4114,10 @@ export interface components {
       items: components['schemas']['RunAnswer'][];
       next: null | string;
     };
+    PasswordRequest: {
+      current: string;
+      next: string;
+    };
     PathAnswer: {
       path: string;
       exists: boolean;
@@ -3753,6 +4139,15 @@ export interface components {
       reason: string;
       /** Format: date-time */
       until: string;
+    };
+    PersonAnswer: {
+      name: string;
+      /** Format: date-time */
+      made: string;
+    };
+    PersonRequest: {
+      name: string;
+      password: string;
     };
     PlaceOnAnswer: {
       job: string;
@@ -3783,6 +4178,7 @@ export interface components {
       policies: components['schemas']['PolicyEffectAnswer'][];
       /** Format: int64 */
       roomBytes: null | number;
+      consequences: string[];
       when?: null | string;
       remarks?: string[];
     };
@@ -3851,6 +4247,13 @@ export interface components {
       newBytes: number;
       /** Format: int64 */
       storedBytes: number;
+    };
+    RenameAnswer: {
+      before: string;
+      name: string;
+    };
+    RenameRequest: {
+      name: string;
     };
     RestoreRequest: {
       paths: string[];
@@ -3923,6 +4326,7 @@ export interface components {
       lines: components['schemas']['RunLogLine'][];
       /** Format: int32 */
       next: number;
+      more: boolean;
     };
     RunLogLine: {
       /** Format: date-time */

@@ -89,6 +89,8 @@ const alias: Record<string, string> = {
   'braked-prune': 'held-back',
   untold: 'failed',
   clock: 'stale',
+  service: 'failed',
+  'sign-ins': 'warned',
   well: 'ok',
   queued: 'unchecked',
   support: 'held',

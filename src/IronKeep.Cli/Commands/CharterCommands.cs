@@ -20,7 +20,8 @@ internal static class CharterCommands
             var answer = await client.PostAsync<CharterCheckAnswer>("charter/check", await ReadAsync(name, cancel), cancel);
             if (Common.AsJson(parsed)) Show.Json(answer);
             else if (answer.Well) Show.Line($"{name}: no mistakes");
-            else foreach (var m in answer.Mistakes) Show.Line($"{name}:{m.Line}:{m.Column}: {m.About}: {m.Message}");
+            if (!Common.AsJson(parsed)) foreach (var n in answer.Notes) Show.Line($"{name}:{n.Line}:{n.Column}: note: {n.About}: {n.Message}");
+            if (!answer.Well && !Common.AsJson(parsed)) foreach (var m in answer.Mistakes) Show.Line($"{name}:{m.Line}:{m.Column}: {m.About}: {m.Message}");
             return answer.Well ? Root.Done : Root.NotUnderstood;
         }, file);
     }
@@ -37,14 +38,17 @@ internal static class CharterCommands
         }, file);
     }
 
+    internal static Option<bool> Confirm => new("--confirm") { Description = "Yes, what it means for copies is meant" };
+
     private static Command Apply()
     {
         var file = File;
+        var confirm = Confirm;
         return Common.Verb("apply", "Puts a charter in force, whole or not at all", async (parsed, client, cancel) =>
         {
             var text = await ReadAsync(parsed.GetValue(file)!, cancel);
             var before = await client.PostAsync<CharterDiffAnswer>("charter/diff", text, cancel);
-            var answer = await client.PutAsync<CharterDiffAnswer>("charter", text, cancel, $"\"r{before.Revision}\"");
+            var answer = await client.PutAsync<CharterDiffAnswer>(parsed.GetValue(confirm) ? "charter?confirm=true" : "charter", text, cancel, $"\"r{before.Revision}\"");
             if (Common.AsJson(parsed))
             {
                 Show.Json(answer);
@@ -53,7 +57,7 @@ internal static class CharterCommands
             Print(answer, "changed nothing: this was in force already");
             if (answer.Changes.Count > 0) Show.Line($"in force as revision {answer.Revision}");
             return Root.Done;
-        }, file);
+        }, file, confirm);
     }
 
     private static Command Export() => Common.Verb("export", "Prints the charter in force", async (parsed, client, cancel) =>
@@ -67,6 +71,7 @@ internal static class CharterCommands
     internal static void Print(CharterDiffAnswer answer, string nothing)
     {
         if (answer.Changes.Count == 0) Show.Line(nothing);
+        foreach (var means in answer.Consequences) Show.Line($"COPIES   {means}");
         foreach (var change in answer.Changes)
         {
             Show.Line($"{change.Change,-8} {change.Object} {change.Name}");

@@ -28,7 +28,7 @@ internal static class CompareCommand
 
     private static void Print(ComparisonAnswer answer, string a, string b)
     {
-        CharterCommands.Print(new CharterDiffAnswer(0, answer.Changes), "the two say the same");
+        CharterCommands.Print(new CharterDiffAnswer(0, answer.Changes, []), "the two say the same");
         if (answer.Changes.Count == 0) return;
         Show.Line();
         Show.Line(answer.AtOnce.Count == 0 ? $"no copy that {a} keeps would expire at once under {b}" : $"{Counted.Of(answer.AtOnce.Count, "copy", "copies")} would expire at the first prune under {b}, and not under {a}:");

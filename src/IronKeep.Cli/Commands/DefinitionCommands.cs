@@ -39,31 +39,32 @@ internal static class DefinitionCommands
         var fields = new Argument<string[]>("FIELD=VALUE") { Description = "Fields to set; a list has its values one after the other, FIELD=A FIELD=B; FIELD= takes the field out", Arity = ArgumentArity.OneOrMore };
         var make = new Option<bool>("--new") { Description = "Make a new object; without it one that is there is changed" };
         var dry = new Option<bool>("--dry-run") { Description = "Only show what it would mean" };
+        var confirm = CharterCommands.Confirm;
         return Common.Verb("set", "Changes fields of one object, or makes a new one", async (parsed, client, cancel) =>
         {
             var path = PathOf(parsed.GetValue(kind)!, parsed.GetValue(name)!);
             var before = parsed.GetValue(make) ? null : await client.GetAsync<DefinitionAnswer>(path, cancel);
             var request = new DefinitionRequest(Merge(before?.Fields, parsed.GetValue(fields)!));
             if (parsed.GetValue(dry)) return Preview(parsed, await client.PostAsync<PreviewAnswer>(path + "/preview", request, cancel));
-            var answer = await client.PutAsync<CharterDiffAnswer>(path, request, cancel, before?.Tag ?? "*");
+            var answer = await client.PutAsync<CharterDiffAnswer>(parsed.GetValue(confirm) ? path + "?confirm=true" : path, request, cancel, before?.Tag ?? "*");
             if (Common.AsJson(parsed)) Show.Json(answer);
             else CharterCommands.Print(answer, "changed nothing: this was in force already");
             return Root.Done;
-        }, kind, name, fields, make, dry);
+        }, kind, name, fields, make, dry, confirm);
     }
 
     private static Command Remove()
     {
-        var (kind, name) = (Kind, Name);
+        var (kind, name, confirm) = (Kind, Name, CharterCommands.Confirm);
         return Common.Verb("remove", "Takes one object out of the charter; copies stay where they are", async (parsed, client, cancel) =>
         {
             var path = PathOf(parsed.GetValue(kind)!, parsed.GetValue(name)!);
             var before = await client.GetAsync<DefinitionAnswer>(path, cancel);
-            var answer = await client.DeleteAsync<CharterDiffAnswer>(path, cancel, before.Tag);
+            var answer = await client.DeleteAsync<CharterDiffAnswer>(parsed.GetValue(confirm) ? path + "?confirm=true" : path, cancel, before.Tag);
             if (Common.AsJson(parsed)) Show.Json(answer);
             else CharterCommands.Print(answer, "changed nothing");
             return Root.Done;
-        }, kind, name);
+        }, kind, name, confirm);
     }
 
     private static int Preview(ParseResult parsed, PreviewAnswer preview)
@@ -75,7 +76,7 @@ internal static class DefinitionCommands
         }
         foreach (var m in preview.Mistakes) Show.Line($"{m.About}{(m.Field is null ? "" : $", {m.Field}")}: {m.Message}");
         if (preview.Mistakes.Count > 0) return Root.NotUnderstood;
-        CharterCommands.Print(new CharterDiffAnswer(0, preview.Changes), "would change nothing");
+        CharterCommands.Print(new CharterDiffAnswer(0, preview.Changes, preview.Consequences), "would change nothing");
         foreach (var due in preview.NextDue) Show.Line($"  due {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
         if (preview.ComesToKeep is { } keeps) Show.Line($"  {keeps}");
         foreach (var p in preview.Paths) Show.Line(p.Exists ? $"  {p.Path}: {(p.Counted ? "" : "more than ")}{p.Items} files, {Show.Size(p.Bytes)}" : $"  {p.Path} does not exist");

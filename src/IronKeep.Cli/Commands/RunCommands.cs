@@ -58,11 +58,11 @@ internal static class RunCommands
             {
                 var part = await client.GetAsync<RunLogAnswer>($"runs/{parsed.GetValue(id)}/log?from={from}&severity={Uri.EscapeDataString(parsed.GetValue(severity)!)}", cancel);
                 lines.AddRange(part.Lines);
-                if (part.Next == from) break;
                 from = part.Next;
+                if (!part.More) break;
             }
             if (Common.AsJson(parsed)) Show.Json(lines);
-            else foreach (var line in lines) Show.Line($"{line.At.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture)}  {line.Severity,-7}  {line.Text}");
+            else foreach (var line in lines) Show.Line($"{line.At.ToLocalTime().ToString("yyyy-MM-dd HH:mm:sszzz", CultureInfo.InvariantCulture)}  {line.Severity,-7}  {line.Text}");
             return Root.Done;
         }, id, severity);
     }

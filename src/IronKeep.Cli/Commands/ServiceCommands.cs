@@ -7,7 +7,7 @@ namespace IronKeep.Cli.Commands;
 /// <summary>The service itself, and the channels through which it tells.</summary>
 internal static class ServiceCommands
 {
-    public static Command Make() => Common.Noun("service", "The service itself", One(), ConfirmClock());
+    public static Command Make() => Common.Noun("service", "The service itself", One(), ConfirmClock(), RenameMachine());
 
     public static Command Channels() => Common.Noun("channel", "Ways to tell somebody", ListChannels(), Test());
 
@@ -29,6 +29,18 @@ internal static class ServiceCommands
         Show.Line("the clock is trusted again; what was due in between is recorded as missed");
         return Root.Done;
     });
+
+    private static Command RenameMachine()
+    {
+        var name = new Argument<string>("NAME") { Description = "What the machine is called from now on" };
+        return Common.Verb("rename-machine", "Renames the service's machine; its history, copies and freshness go with it", async (parsed, client, cancel) =>
+        {
+            var answer = await client.PostAsync<RenameAnswer>("service/rename-machine", new RenameRequest(parsed.GetValue(name)!), cancel);
+            if (Common.AsJson(parsed)) Show.Json(answer);
+            else Show.Line($"the machine was called {answer.Before} and is called {answer.Name} now; where the settings name it, change them before the next start");
+            return Root.Done;
+        }, name);
+    }
 
     private static Command ListChannels() => Common.Verb("list", "All channels, what waits in them and what went wrong last", async (parsed, client, cancel) =>
     {

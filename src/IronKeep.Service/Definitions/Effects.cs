@@ -18,7 +18,7 @@ using NodaTime;
 namespace IronKeep.Service.Definitions;
 
 /// <summary>What a draft of one object would mean: shown while somebody types, before anything is saved.</summary>
-public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores stores, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores stores, Consequences consequences, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private const int DueShown = 5;
 
@@ -28,9 +28,9 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
 
     public async Task<PreviewAnswer> OfAsync(string kind, string name, Draft draft, Instant? on, CancellationToken cancel)
     {
-        var empty = new PreviewAnswer(draft.Mistakes, [], draft.Yaml, [], null, [], [], null);
+        var empty = new PreviewAnswer(draft.Mistakes, [], draft.Yaml, [], null, [], [], null) { Consequences = [] };
         if (draft.Reading.Charter is not { } charter) return empty;
-        var answer = empty with { Changes = CharterEndpoints.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)) };
+        var answer = empty with { Changes = CharterEndpoints.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)), Consequences = await consequences.OfAsync(charter, cancel) };
         return kind switch
         {
             "job" => await JobAsync(answer, charter, charter.Jobs[name], on, cancel),

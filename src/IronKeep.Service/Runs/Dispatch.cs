@@ -47,6 +47,9 @@ public sealed class Dispatch(
     /// <summary>The run while it is at work, or null.</summary>
     public LiveRun? Find(long runId) => live.GetValueOrDefault(runId);
 
+    /// <summary>While it is held, nothing new begins.</summary>
+    public bool IsHeld { get; set; }
+
     /// <summary>How long the dispatch waits before it tries once more to write what the catalogue did not take.</summary>
     public TimeSpan TriesAgainAfter { get; set; } = TimeSpan.FromSeconds(2);
 
@@ -71,7 +74,7 @@ public sealed class Dispatch(
                     await aftermath.FollowAllAsync(stoppingToken);
                     tended = System.Diagnostics.Stopwatch.GetTimestamp();
                 }
-                await StartReadyAsync(stoppingToken);
+                if (!IsHeld) await StartReadyAsync(stoppingToken);
                 rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)

@@ -23,6 +23,8 @@ const alert = (change: Partial<Alert>): Alert => ({
   closedAt: null,
   runId: 12,
   affected: [],
+  closedBy: null,
+  closedReason: null,
   ...change,
 });
 

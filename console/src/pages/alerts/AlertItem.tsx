@@ -1,4 +1,5 @@
 import { Button } from '@mantine/core';
+import { useState } from 'react';
 import { Link } from 'react-router';
 import type { Alert } from '../../api/client';
 import { useAcknowledge, useConfirmClock, useConfirmRun, useJobs, useRunJob, useStoreAct } from '../../api/hooks';
@@ -6,12 +7,14 @@ import { When } from '../../ui/Facts';
 import { took } from '../../ui/format';
 import { Problem } from '../../ui/Page';
 import { Glyph } from '../../ui/Status';
+import { CloseDialog } from './CloseDialog';
 
 const nameIn = (subject: string, before: RegExp) => before.exec(subject)?.[1];
 
 /** One matter: what, since when, why, what to do, and the button that does it. */
 export function AlertItem({ alert: a }: { alert: Alert }) {
   const acknowledge = useAcknowledge();
+  const [closing, setClosing] = useState(false);
   const length = a.closedAt ? (Date.parse(a.closedAt) - Date.parse(a.openedAt)) / 1000 : null;
   return (
     <article className="alert-item">
@@ -30,6 +33,11 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
         <p>{a.message}</p>
         {a.affected.length > 1 && <p>Affects {a.affected.join(', ')}.</p>}
         {a.state !== 'closed' && <p className="soft">{a.remedy}</p>}
+        {a.closedBy && (
+          <p>
+            Closed by {a.closedBy}: {a.closedReason}
+          </p>
+        )}
         <Problem error={acknowledge.error} />
       </div>
       <div className="alert-doing">
@@ -50,6 +58,12 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
             Acknowledge
           </Button>
         )}
+        {a.state !== 'closed' && (
+          <Button size="compact-sm" variant="subtle" color="gray" onClick={() => setClosing(true)}>
+            Close…
+          </Button>
+        )}
+        {closing && <CloseDialog id={a.id} close={() => setClosing(false)} />}
         {a.state !== 'open' && a.acknowledgedBy && <span className="soft">seen by {a.acknowledgedBy}</span>}
       </div>
     </article>

@@ -9,7 +9,10 @@ import { useFilters } from '../../ui/params';
 import { Status } from '../../ui/Status';
 import { AlertItem } from './AlertItem';
 
-const classes = 'unsound clock stale untold failed braked-prune nearly-full overdue suspect missed silent'.split(' ');
+const classes =
+  'unsound clock service stale untold failed braked-prune nearly-full overdue suspect missed sign-ins silent'.split(
+    ' ',
+  );
 
 export function AlertsPage() {
   const [params, set] = useFilters();

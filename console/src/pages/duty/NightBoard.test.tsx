@@ -13,6 +13,7 @@ const board: Duty['board'] = [
     job: 'register',
     machine: 'heron',
     stale: true,
+    pause: null,
     watched: false,
     newestGoodCopy: null,
     nights: [

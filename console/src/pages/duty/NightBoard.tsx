@@ -46,6 +46,12 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
               <td className="num">
                 {row.watched ? <span className="soft">watched</span> : <When at={row.newestGoodCopy} />}
                 {row.stale && <span className="tone-failed"> stale</span>}
+                {row.pause && (
+                  <span className="soft" title={`Paused by ${row.pause.by}: ${row.pause.reason}`}>
+                    {' '}
+                    paused until {row.pause.until.slice(0, 10)}
+                  </span>
+                )}
               </td>
             </tr>
           ))}

@@ -10,6 +10,7 @@ import { Answer, Page, Problem } from '../../ui/Page';
 import { Status } from '../../ui/Status';
 import { Change } from './Change';
 import { example } from './example';
+import { Means } from './Means';
 
 /** The charter as text: mistakes while typing, the difference before it is put in force. */
 export function CharterPage() {
@@ -38,6 +39,7 @@ export function CharterPage() {
 function Editor({ start, revision }: { start: string; revision: number }) {
   const [text, setText] = useState(start);
   const [settled] = useDebouncedValue(text, 300);
+  const [agreed, setAgreed] = useState(false);
   const check = useQuery({
     queryKey: ['charter-check', settled],
     queryFn: async () => {
@@ -48,9 +50,17 @@ function Editor({ start, revision }: { start: string; revision: number }) {
     placeholderData: (before) => before,
   });
   const apply = useAct((yaml: string) =>
-    take(api.PUT('/api/v1/charter', { body: { yaml }, headers: { 'If-Match': `"r${revision}"` } })),
+    take(
+      api.PUT('/api/v1/charter', {
+        // What it means for copies stands beside the button.
+        params: { query: { confirm: agreed } },
+        body: { yaml },
+        headers: { 'If-Match': `"r${revision}"` },
+      }),
+    ),
   );
   const changes = check.data?.diff?.changes ?? [];
+  const means = check.data?.diff?.consequences ?? [];
   return (
     <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 3fr) minmax(300px, 2fr)' }}>
       <Textarea
@@ -82,13 +92,20 @@ function Editor({ start, revision }: { start: string; revision: number }) {
         {check.data?.found.well && changes.length === 0 && (
           <div className="empty">Nothing: this is what is in force.</div>
         )}
+        {check.data?.found.notes.map((m, i) => (
+          <div key={i} style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
+            <Status state="warned">line {m.line}</Status> <span className="soft">{m.about}</span>
+            <div>{m.message}</div>
+          </div>
+        ))}
+        <Means of={means} agreed={agreed} agree={setAgreed} />
         {changes.map((c) => (
           <Change key={`${c.object} ${c.name}`} change={c} />
         ))}
         <div style={{ padding: '12px 14px' }}>
           <Button
             size="xs"
-            disabled={changes.length === 0 || settled !== text}
+            disabled={changes.length === 0 || settled !== text || (means.length > 0 && !agreed)}
             loading={apply.isPending}
             onClick={() => apply.mutate(text)}
           >

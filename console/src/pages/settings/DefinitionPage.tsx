@@ -7,6 +7,7 @@ import { api, take, type Fields } from '../../api/client';
 import { useAct, useDefinitions } from '../../api/hooks';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Effect } from './Effect';
+import { Means } from './Means';
 import { fieldSpecs, words, type FieldSpec } from './fieldSpecs';
 
 /** One object of the charter as a form that shows its effect while somebody types; the difference comes before saving. */
@@ -39,6 +40,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
   const [fields, setFields] = useState<Fields>(start);
   const [rare, setRare] = useState(false);
   const [removing, setRemoving] = useState(false);
+  const [agreed, setAgreed] = useState(false);
   const [ahead, setAhead] = useState(0);
   const [settled] = useDebouncedValue(JSON.stringify({ name, fields }), 300);
   const [settledAhead] = useDebouncedValue(ahead, 150);
@@ -57,19 +59,29 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
   const save = useAct(() =>
     take(
       api.PUT('/api/v1/definitions/{kind}/{name}', {
-        params: { path },
+        params: { path, query: { confirm: agreed } },
         body: { fields: clean(fields) },
         headers: tag ? { 'If-Match': tag } : { 'If-None-Match': '*' },
       }),
     ),
   );
   const remove = useAct(() =>
-    take(api.DELETE('/api/v1/definitions/{kind}/{name}', { params: { path }, headers: { 'If-Match': tag ?? '' } })),
+    take(
+      api.DELETE('/api/v1/definitions/{kind}/{name}', {
+        params: { path, query: { confirm: true } },
+        headers: { 'If-Match': tag ?? '' },
+      }),
+    ),
   );
   const specs = fieldSpecs[kind] ?? [];
   const shown = specs.filter((s) => rare || !s.rare || (fields[s.key]?.length ?? 0) > 0);
   const mistakes = preview.data?.mistakes ?? [];
-  const ready = preview.data && mistakes.length === 0 && settled === JSON.stringify({ name, fields });
+  const means = preview.data?.consequences ?? [];
+  const ready =
+    preview.data &&
+    mistakes.length === 0 &&
+    (means.length === 0 || agreed) &&
+    settled === JSON.stringify({ name, fields });
   // What was saved comes back with another tag and makes a new form, so the way on must not depend on this one; whoever has gone
   // elsewhere meanwhile is left there.
   const goOn = (done: Promise<unknown>, to: string) => {
@@ -115,6 +127,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
             {rare ? 'Fewer fields' : 'More fields'}
           </Anchor>
         )}
+        <Means of={means} agreed={agreed} agree={setAgreed} />
         <Problem error={save.error ?? remove.error} />
         <div style={{ display: 'flex', gap: 8, marginTop: 4 }}>
           <Button
