@@ -12,6 +12,10 @@ switch (args[0])
         // A folder to work in (emptied), and how many kills.
         new CrashHarness(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture)).Run();
         break;
+    case "crash-service":
+        // The service's program, a folder to work in (emptied), and how many kills.
+        using (var harness = new ServiceCrashHarness(args[1], args[2], int.Parse(args[3], System.Globalization.CultureInfo.InvariantCulture))) await harness.RunAsync();
+        break;
     case "crash-child":
         CrashHarness.Child(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture));
         break;

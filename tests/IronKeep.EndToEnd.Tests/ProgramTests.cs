@@ -254,4 +254,30 @@ public sealed class ProgramTests : IDisposable
         bytes[at] ^= 1;
         File.WriteAllBytes(path, bytes);
     }
+
+    /// <summary>What cannot start says so in one sentence and ends with 3; what only asks starts nothing.</summary>
+    [Fact]
+    public async Task Help_and_version_start_nothing_and_a_start_that_cannot_be_says_why()
+    {
+        using var programs = new Programs();
+        var data = Path.Combine(programs.Root, "fresh");
+        foreach (var ask in new[] { "--help", "--version" })
+        {
+            var said = await programs.RunAsync("ironkeepd", null, ask, $"--IronKeep:DataFolder={data}");
+            Assert.Equal(0, said.ExitCode);
+            Assert.Contains("ironkeepd", said.Out);
+            Assert.False(Directory.Exists(data));
+        }
+        using var taken = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
+        taken.Start();
+        var port = ((System.Net.IPEndPoint)taken.LocalEndpoint).Port;
+        var inUse = await programs.RunAsync("ironkeepd", null, $"--IronKeep:DataFolder={data}", $"--IronKeep:Listen=http://127.0.0.1:{port}");
+        Assert.Equal(3, inUse.ExitCode);
+        Assert.Contains("the address to listen on cannot be used", inUse.Error);
+        Assert.DoesNotContain("   at ", inUse.Error);
+        Directory.CreateDirectory(data + "2/catalogue.db");
+        var broken = await programs.RunAsync("ironkeepd", null, $"--IronKeep:DataFolder={data}2", "--IronKeep:Listen=http://127.0.0.1:0");
+        Assert.Equal(3, broken.ExitCode);
+        Assert.DoesNotContain("   at ", broken.Error);
+    }
 }

@@ -18,6 +18,7 @@ public sealed class RescueProgramTests : IDisposable
     public async Task A_store_outlives_its_service_and_is_attached_to_the_next()
     {
         await File.WriteAllBytesAsync(Key, System.Security.Cryptography.RandomNumberGenerator.GetBytes(32));
+        File.SetUnixFileMode(Key, UnixFileMode.UserRead | UnixFileMode.UserWrite);
         Directory.CreateDirectory(programs.Source + "/rings");
         await File.WriteAllTextAsync(programs.Source + "/rings/2026.csv", "ring,species\n");
         await File.WriteAllTextAsync(programs.Source + "/notes", "first");

@@ -16,8 +16,12 @@ using Microsoft.Extensions.Logging;
 namespace IronKeep.Service.Tests;
 
 /// <summary>A clock that stands where it is set. Setting it forward lets that time pass; a jump is a clock that somebody moved.</summary>
-internal sealed class StandingClock(DateTimeOffset now) : TimeProvider
+internal sealed class StandingClock(DateTimeOffset now) : TimeProvider, IronKeep.Stores.Posix.ISteadyClock
 {
+    /// <summary>As long as it is the same, the machine was not started anew.</summary>
+    public string BootId { get; set; } = "boot-1";
+    public bool IsKeptRight { get; set; } = true;
+
     private long passed = 1;
 
     public DateTimeOffset Now
@@ -68,6 +72,14 @@ internal sealed class Bench : IAsyncDisposable
 
     private bool Ticking { get; init; }
 
+    /// <summary>What the next start replaces among the service's parts, and the settings that it gets besides.</summary>
+    public Action<WebApplicationBuilder>? Change { get; set; }
+    public string[] More { get; set; } = [];
+    public string Machine { get; set; } = "heron";
+
+    /// <summary>Whether the client takes any certificate.</summary>
+    public bool Unchecked { get; set; }
+
     public static async Task<Bench> StartAsync(bool withPerson = true, bool ticking = false, string? under = null)
     {
         var root = under is null ? Directory.CreateTempSubdirectory("bench-").FullName : Directory.CreateDirectory(Path.Combine(under, $"bench-{Guid.NewGuid():n}")).FullName;
@@ -83,6 +95,8 @@ internal sealed class Bench : IAsyncDisposable
         meanwhile?.Invoke();
         await StartServiceAsync(false);
     }
+
+    public Task<IronKeep.Service.Catalogue.KeepContext> KeepAsync() => Services.GetRequiredService<IDbContextFactory<IronKeep.Service.Catalogue.KeepContext>>().CreateDbContextAsync();
 
     public HttpClient Anonymous() => new(new HttpClientHandler { AllowAutoRedirect = false, UseCookies = true }) { BaseAddress = Http.BaseAddress };
 
@@ -158,15 +172,18 @@ internal sealed class Bench : IAsyncDisposable
     private async Task StartServiceAsync(bool withPerson)
     {
         app = IronKeepHost.Build(
-            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", $"--IronKeep:Ticking={Ticking}", $"--IronKeep:Silence={Silence}"],
+            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", $"--IronKeep:Machine={Machine}", $"--IronKeep:Ticking={Ticking}", $"--IronKeep:Silence={Silence}", .. More],
             b =>
             {
                 b.Services.AddSingleton<TimeProvider>(Clock);
                 b.Logging.ClearProviders();
+                Change?.Invoke(b);
             });
         Code = await IronKeepHost.PrepareAsync(app);
         await app.StartAsync();
-        Http = new HttpClient { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
+        var handler = new HttpClientHandler();
+        if (Unchecked) handler.ServerCertificateCustomValidationCallback = (_, _, _, _) => true;
+        Http = new HttpClient(handler) { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
         var people = Services.GetRequiredService<People>();
         // A catalogue that was begun anew knows nobody.
         if (withPerson || (token is not null && Code is not null)) token = await SignInAsync(people);
@@ -180,11 +197,14 @@ internal sealed class Bench : IAsyncDisposable
         return (await people.MakeTokenAsync((await people.CheckAsync(Name, Password, default))!, "test", default)).Secret;
     }
 
-    private async Task StopAsync()
+    /// <summary>Stops the service; the folder stays.</summary>
+    public async Task StopAsync()
     {
+        if (app is null) return;
         Http.Dispose();
-        await app!.StopAsync();
+        await app.StopAsync();
         await app.DisposeAsync();
+        app = null;
         Microsoft.Data.Sqlite.SqliteConnection.ClearAllPools();
     }
 

@@ -25,6 +25,7 @@ public sealed class HealthTests
         // A store that is away is an alert from the start, not from its next run.
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
         await bench.RestartAsync();
+        await bench.Services.GetRequiredService<Stores.StoreSentry>().LookAsync(default);
         Assert.Equal("failed", (await bench.GetAsync<SelfCheckAnswer>("service")).Findings[^1].State);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
         Assert.Equal(("store cellar", "failed"), (alert.Subject, alert.Class));

@@ -5,8 +5,29 @@ using Microsoft.EntityFrameworkCore.Diagnostics;
 namespace IronKeep.Service.Catalogue;
 
 /// <summary>Tells the guard which changes the catalogue's file took and which it refused.</summary>
-internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionInterceptor, IDbCommandInterceptor
+internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionInterceptor, IDbCommandInterceptor, ISaveChangesInterceptor
 {
+    // Some failures come only when the answer is read to its end.
+    public void SaveChangesFailed(DbContextErrorEventData eventData) => Look(eventData.Exception);
+
+    public Task SaveChangesFailedAsync(DbContextErrorEventData eventData, CancellationToken cancellationToken = default)
+    {
+        Look(eventData.Exception);
+        return Task.CompletedTask;
+    }
+
+    public int SavedChanges(SaveChangesCompletedEventData eventData, int result)
+    {
+        if (result > 0) guard.Saw(null);
+        return result;
+    }
+
+    public ValueTask<int> SavedChangesAsync(SaveChangesCompletedEventData eventData, int result, CancellationToken cancellationToken = default)
+    {
+        if (result > 0) guard.Saw(null);
+        return ValueTask.FromResult(result);
+    }
+
     public override void TransactionCommitted(DbTransaction transaction, TransactionEndEventData eventData) => guard.Saw(null);
 
     public override Task TransactionCommittedAsync(DbTransaction transaction, TransactionEndEventData eventData, CancellationToken cancellationToken = default)
@@ -45,6 +66,7 @@ internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionIntercep
 
     private void Look(Exception e)
     {
-        if (e is SqliteException refused) guard.Saw(refused);
+        for (Exception? at = e; at is not null; at = at.InnerException)
+            if (at is SqliteException refused) guard.Saw(refused);
     }
 }

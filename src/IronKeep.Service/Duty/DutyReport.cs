@@ -23,7 +23,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
         var unplanned = await db.Runs.CountAsync(r => r.Kind == RunKind.Backup && r.PlannedRunId == null && r.Queued >= from && r.Queued < to, cancel);
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
         var machine = settings.Value.Machine;
-        var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, cancel);
+        var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
         var pauses = await db.JobWatches.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var nights = await board.OfAsync(db, [.. charter.Jobs.Keys], charter.Zone, now, NightBoard.MostNights, cancel);
         return new DutyAnswer(

@@ -22,8 +22,10 @@ public sealed record BehindIn(string Store, Copy? Newest);
 /// <summary>How old the newest good copy of a job is, against what the job promised. The promise holds for each store of the job.</summary>
 public static class Freshness
 {
-    public static async Task<Dictionary<string, Standing>> OfAsync(KeepContext db, IReadOnlyCollection<JobDeclaration> jobs, string machine, CancellationToken cancel)
+    public static async Task<Dictionary<string, Standing>> OfAsync(KeepContext db, IReadOnlyCollection<JobDeclaration> jobs, string machine, Instant now, CancellationToken cancel)
     {
+        // A copy that is dated in the future, because a clock was wrong, is no proof that anything is fresh.
+        var latest = now + FutureTolerated;
         var inForce = CopyBook.InForce(db).Where(c => c.Machine == machine);
         var watched = db.JobWatches.Where(w => w.Machine == machine);
         if (jobs.Count == 1)
@@ -38,13 +40,16 @@ public static class Freshness
         {
             // A seek for each job, where grouping would walk through all copies twice.
             var ids = await watched.Select(w => db.Copies
-                .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
+                .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
                 .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault()).Where(id => id != null).ToListAsync(cancel);
             foreach (var copy in await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)) newest[(copy.Job, copy.Store)] = copy;
         }
         return jobs.ToDictionary(j => j.Name, j => new Standing(
             j.Into.Where(s => newest.ContainsKey((j.Name, s))).ToDictionary(s => s, s => newest[(j.Name, s)]), counts.GetValueOrDefault(j.Name)));
     }
+
+    /// <summary>As for retention: docs/semantics.md, section 3.</summary>
+    private static readonly Duration FutureTolerated = Duration.FromMinutes(10);
 
     /// <summary>Since when each job is watched on the machine.</summary>
     public static Task<Dictionary<string, Instant>> WatchedSinceAsync(KeepContext db, string machine, CancellationToken cancel) =>

@@ -180,7 +180,7 @@ public static class IronKeepHost
         app.MapOpenApi("/openapi/{documentName}.json");
         app.MapSignInPages();
         app.MapFeedAddress();
-        var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized);
+        var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized).AddEndpointFilter(NoNulls.RefuseAsync);
         api.MapSignIn();
         api.MapCharter();
         api.MapDefinitions();

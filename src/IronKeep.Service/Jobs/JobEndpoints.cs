@@ -115,7 +115,7 @@ public static class JobEndpoints
         if (jobs.Count == 1) watched = watched.Where(w => w.Job == names[0]);
         var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Kind == RunKind.Backup).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
         var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => r.Job!, cancel);
-        var standing = await Freshness.OfAsync(db, jobs, machine, cancel);
+        var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
         var nights = await nightBoard.OfAsync(db, names, charter.Zone, now, NightsShown, cancel);
         var watches = await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => w.Job, cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);

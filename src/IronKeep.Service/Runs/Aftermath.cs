@@ -134,10 +134,13 @@ public sealed class Aftermath(
     /// <summary>A head that succeeded after all, by hand or by catching up, lets go what was held back by its failure for the same due instant.</summary>
     private async Task LetFollowAsync(KeepContext db, Run run, Outcome outcome)
     {
-        if (outcome == Outcome.Suspect || run.Due is not { } due || run.PlannedRunId is not null) return;
+        if (outcome == Outcome.Suspect || run.PlannedRunId is not null) return;
         var followers = inForce.Charter.Jobs.Values.Where(j => j.After == run.Job).Select(j => j.Name).ToList();
-        var day = due - Duration.FromDays(1);
-        foreach (var held in await db.PlannedRuns.Where(p => followers.Contains(p.Job) && p.Machine == run.Machine && p.Outcome == Outcome.HeldBack && p.RunId == null && p.Due == due && p.Due > day).ToListAsync())
+        if (followers.Count == 0) return;
+        // What was started by hand stands for the due instant that came last.
+        var last = await db.PlannedRuns.AsNoTracking().Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Due <= run.Began).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync();
+        if ((run.Due ?? last) is not { } due) return;
+        foreach (var held in await db.PlannedRuns.Where(p => followers.Contains(p.Job) && p.Machine == run.Machine && p.Outcome == Outcome.HeldBack && p.RunId == null && p.Due == due).ToListAsync())
         {
             held.Outcome = null;
             held.Reason = $"{Serving.HeadDone}run {run.Id} of job {run.Job} succeeded after all";
@@ -150,7 +153,7 @@ public sealed class Aftermath(
         var job = inForce.Charter.Jobs.GetValueOrDefault(run.Job!);
         await using (var db = await catalogue.CreateDbContextAsync())
         {
-            if (job is not null && IsGood(run.Outcome!.Value) && !Freshness.IsStale(job, (await Freshness.OfAsync(db, [job], run.Machine, CancellationToken.None))[job.Name], clock.Now()))
+            if (job is not null && IsGood(run.Outcome!.Value) && !Freshness.IsStale(job, (await Freshness.OfAsync(db, [job], run.Machine, clock.Now(), CancellationToken.None))[job.Name], clock.Now()))
                 await alerts.CloseAsync(AlertBook.JobSubject(job.Name, run.Machine), [AlertClass.Stale], CancellationToken.None);
         }
         foreach (var store in (job?.Into ?? []).Select(s => inForce.Charter.Stores[s])) await room.JudgeAsync(store, CancellationToken.None);

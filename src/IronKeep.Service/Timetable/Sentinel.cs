@@ -67,7 +67,7 @@ public sealed class Sentinel(CharterInForce inForce, Dispatch dispatch, AlertBoo
         var machine = settings.Value.Machine;
         var promised = charter.Jobs.Values.Where(j => j.FreshWithin is not null).ToList();
         if (promised.Count == 0) return;
-        var standing = await Freshness.OfAsync(db, promised, machine, cancel);
+        var standing = await Freshness.OfAsync(db, promised, machine, now, cancel);
         var watches = await Freshness.WatchedSinceAsync(db, machine, cancel);
         foreach (var job in promised)
         {

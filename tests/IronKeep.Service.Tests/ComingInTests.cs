@@ -1,0 +1,246 @@
+using System.Net;
+using System.Net.Http.Headers;
+using System.Net.Http.Json;
+using System.Net.Sockets;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+using IronKeep.Contracts;
+using IronKeep.Service.Catalogue;
+using IronKeep.Service.Events;
+using IronKeep.Service.SignIn;
+using IronKeep.Service.Telling;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace IronKeep.Service.Tests;
+
+/// <summary>Who may come in, for how long, and what others learn of it.</summary>
+public sealed class ComingInTests
+{
+    private static async Task<(HttpClient Http, CookieContainer Cookies)> SignInAsync(Bench bench, string password = Bench.Password)
+    {
+        var cookies = new CookieContainer();
+        var http = new HttpClient(new HttpClientHandler { AllowAutoRedirect = false, CookieContainer = cookies }) { BaseAddress = bench.Http.BaseAddress };
+        Assert.Equal(HttpStatusCode.Redirect, (await TryAsync(http, password)).StatusCode);
+        return (http, cookies);
+    }
+
+    private static async Task<HttpResponseMessage> TryAsync(HttpClient http, string password)
+    {
+        var page = await http.GetStringAsync("/sign-in");
+        var hidden = page.Split("name=\"__RequestVerificationToken\" value=\"")[1].Split('"')[0];
+        return await http.PostAsync("/sign-in", new FormUrlEncodedContent(new Dictionary<string, string> { ["name"] = Bench.Name, ["password"] = password, ["__RequestVerificationToken"] = WebUtility.HtmlDecode(hidden) }));
+    }
+
+    private static async Task<HttpStatusCode> SignOutAsync(HttpClient http)
+    {
+        var session = await http.GetFromJsonAsync<SessionAnswer>("/api/v1/session", ContractJson.Options);
+        using var request = new HttpRequestMessage(HttpMethod.Post, "/sign-out") { Headers = { { "X-Ironkeep-Antiforgery", session!.Antiforgery } } };
+        return (await http.SendAsync(request)).StatusCode;
+    }
+
+    [Fact]
+    public async Task A_session_that_was_ended_is_over_also_for_who_kept_its_cookie()
+    {
+        await using var bench = await Bench.StartAsync();
+        var (http, cookies) = await SignInAsync(bench);
+        var kept = cookies.GetCookieHeader(bench.Http.BaseAddress!);
+        using var thief = new HttpClient { BaseAddress = bench.Http.BaseAddress };
+        thief.DefaultRequestHeaders.Add("Cookie", kept);
+        Assert.Equal(HttpStatusCode.OK, (await thief.GetAsync("/api/v1/jobs")).StatusCode);
+        Assert.True(Assert.Single(await http.GetFromJsonAsync<List<BrowserSession>>("/api/v1/sessions", ContractJson.Options) ?? []).ThisOne);
+        Assert.Equal(HttpStatusCode.NoContent, await SignOutAsync(http));
+        Assert.Equal(HttpStatusCode.Unauthorized, (await thief.GetAsync("/api/v1/jobs")).StatusCode);
+        // Ended by its owner from elsewhere, and by time.
+        var (again, _) = await SignInAsync(bench);
+        var session = Assert.Single(await bench.GetAsync<IReadOnlyList<BrowserSession>>("sessions"));
+        Assert.Equal(HttpStatusCode.NoContent, (await bench.RawAsync(HttpMethod.Delete, $"sessions/{session.Id}")).StatusCode);
+        Assert.Equal(HttpStatusCode.Unauthorized, (await again.GetAsync("/api/v1/jobs")).StatusCode);
+        var (third, _) = await SignInAsync(bench);
+        bench.Clock.Now = bench.Clock.Now.AddHours(13);
+        Assert.Equal(HttpStatusCode.Unauthorized, (await third.GetAsync("/api/v1/jobs")).StatusCode);
+    }
+
+    [Fact]
+    public async Task A_stream_ends_when_its_token_is_taken_back()
+    {
+        await using var bench = await Bench.StartAsync();
+        EventEndpoints.AsksEvery = TimeSpan.FromMilliseconds(50);
+        try
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Get, "/api/v1/events");
+            using var stream = await bench.Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead);
+            using var reader = new StreamReader(await stream.Content.ReadAsStreamAsync());
+            Assert.NotNull(await reader.ReadLineAsync());
+            var token = Assert.Single(await bench.GetAsync<List<TokenSummary>>("tokens"));
+            await bench.RawAsync(HttpMethod.Delete, $"tokens/{token.Id}");
+            await reader.ReadToEndAsync().WaitAsync(TimeSpan.FromSeconds(20));
+        }
+        finally
+        {
+            EventEndpoints.AsksEvery = TimeSpan.FromMinutes(1);
+        }
+    }
+
+    [Fact]
+    public async Task People_are_added_and_removed_a_password_is_changed_and_the_code_makes_exactly_one()
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.RawAsync(HttpMethod.Post, "people", new PersonRequest("tove", "another long sentence"));
+        using (var twice = await bench.RawAsync(HttpMethod.Post, "people", new PersonRequest("tove", "another long sentence"))) Assert.Equal(HttpStatusCode.Conflict, twice.StatusCode);
+        Assert.Equal(["mira", "tove"], (await bench.GetAsync<IReadOnlyList<PersonAnswer>>("people")).Select(p => p.Name));
+        var (http, _) = await SignInAsync(bench);
+        using (var wrong = await bench.RawAsync(HttpMethod.Put, "password", new PasswordRequest("no", "a third long sentence"))) Assert.Equal(HttpStatusCode.Conflict, wrong.StatusCode);
+        Assert.Equal(HttpStatusCode.NoContent, (await bench.RawAsync(HttpMethod.Put, "password", new PasswordRequest(Bench.Password, "a third long sentence"))).StatusCode);
+        Assert.Equal(HttpStatusCode.Unauthorized, (await http.GetAsync("/api/v1/jobs")).StatusCode);
+        await SignInAsync(bench, "a third long sentence");
+        Assert.Equal(HttpStatusCode.NoContent, (await bench.RawAsync(HttpMethod.Delete, "people/tove")).StatusCode);
+        using (var last = await bench.RawAsync(HttpMethod.Delete, "people/mira")) Assert.Contains("only person", await last.Content.ReadAsStringAsync());
+
+        await using var fresh = await Bench.StartAsync(withPerson: false);
+        var people = fresh.Services.GetRequiredService<People>();
+        var answers = await Task.WhenAll(Enumerable.Range(0, 12).Select(i => Task.Run(() => people.AddFirstAsync(fresh.Code!, $"person {i}", "a long enough one", default))));
+        Assert.Single(answers, a => a is null);
+        await using var db = await fresh.KeepAsync();
+        Assert.Equal(1, await db.People.CountAsync());
+    }
+
+    [Fact]
+    public async Task Guessing_is_slowed_for_whoever_guesses_and_locks_out_no_browser_that_is_known()
+    {
+        await using var bench = await Bench.StartAsync();
+        var (known, cookies) = await SignInAsync(bench);
+        await SignOutAsync(known);
+        using var guesser = bench.Anonymous();
+        var statuses = new List<HttpStatusCode>();
+        for (var i = 0; i < 40; i++)
+        {
+            bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
+            statuses.Add((await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, $"guess {i}", "x"))).StatusCode);
+        }
+        // Forty seconds, and the waits double: few of the tries were looked at.
+        Assert.InRange(statuses.Count(s => s == HttpStatusCode.Unauthorized), 6, 11);
+        using (var right = await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, Bench.Password, "x"))) Assert.Equal(HttpStatusCode.TooManyRequests, right.StatusCode);
+        Assert.Equal(HttpStatusCode.Redirect, (await TryAsync(known, Bench.Password)).StatusCode);
+        // A wait is over after a minute at most, for everybody.
+        bench.Clock.Now = bench.Clock.Now.AddSeconds(61);
+        using (var right = await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, Bench.Password, "x"))) Assert.Equal(HttpStatusCode.OK, right.StatusCode);
+        using var another = bench.Anonymous();
+        for (var i = 0; i < 30; i++)
+        {
+            bench.Clock.Now = bench.Clock.Now.AddSeconds(61);
+            await another.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, $"guess {i}", "x"));
+        }
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "sign-ins", Subject: "sign-in" });
+    }
+
+    [Fact]
+    public async Task With_a_certificate_the_service_speaks_TLS_cookies_are_secure_and_only_its_own_names_are_answered()
+    {
+        await using var bench = await Bench.StartAsync();
+        var (certificate, key) = (bench.Root + "/cert.pem", bench.Root + "/key.pem");
+        void Write(string name)
+        {
+            using var pair = RSA.Create(2048);
+            var request = new CertificateRequest($"CN={name}", pair, HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1);
+            using var made = request.CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(9));
+            File.WriteAllText(certificate, made.ExportCertificatePem());
+            File.WriteAllText(key, pair.ExportPkcs8PrivateKeyPem());
+        }
+        Write("first");
+        bench.More = [$"--IronKeep:CertificateFile={certificate}", $"--IronKeep:CertificateKeyFile={key}", "--IronKeep:Listen=https://127.0.0.1:0"];
+        bench.Unchecked = true;
+        await bench.RestartAsync();
+        Assert.Equal("https", bench.Http.BaseAddress!.Scheme);
+        using var page = await bench.Http.GetAsync("/sign-in");
+        Assert.All(page.Headers.GetValues("Set-Cookie"), c => Assert.Contains("secure", c, StringComparison.OrdinalIgnoreCase));
+        using var other = new HttpRequestMessage(HttpMethod.Get, "/health") { Headers = { Host = "evil.example" } };
+        Assert.Equal(HttpStatusCode.BadRequest, (await bench.Http.SendAsync(other)).StatusCode);
+    }
+
+    [Fact]
+    public async Task What_a_trusted_proxy_says_is_believed_and_what_anybody_else_says_is_not()
+    {
+        await using var bench = await Bench.StartAsync();
+        async Task<bool> IsSecureAsync()
+        {
+            using var request = new HttpRequestMessage(HttpMethod.Get, "/sign-in") { Headers = { { "X-Forwarded-Proto", "https" }, { "X-Forwarded-For", "10.9.8.7" } } };
+            using var answer = await bench.Http.SendAsync(request);
+            return answer.Headers.GetValues("Set-Cookie").All(c => c.Contains("secure", StringComparison.OrdinalIgnoreCase));
+        }
+        Assert.False(await IsSecureAsync());
+        bench.More = ["--IronKeep:TrustedProxies=127.0.0.1"];
+        await bench.RestartAsync();
+        Assert.True(await IsSecureAsync());
+    }
+
+    [Fact]
+    public async Task Half_open_connections_by_the_hundred_leave_the_service_answering()
+    {
+        await using var bench = await Bench.StartAsync();
+        var sockets = new List<Socket>();
+        try
+        {
+            for (var i = 0; i < 2500; i++)
+            {
+                var socket = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp);
+                sockets.Add(socket);
+                await socket.ConnectAsync(IPAddress.Loopback, bench.Http.BaseAddress!.Port);
+                if (i % 2 == 0) await socket.SendAsync("GET / HT"u8.ToArray());
+            }
+            foreach (var socket in sockets.Take(1200)) socket.Dispose();
+            var until = DateTime.UtcNow.AddSeconds(40);
+            while (true)
+            {
+                try
+                {
+                    using var http = new HttpClient { BaseAddress = bench.Http.BaseAddress, Timeout = TimeSpan.FromSeconds(5) };
+                    if ((await http.GetAsync("/health/live")).IsSuccessStatusCode) break;
+                }
+                catch (Exception e) when (e is HttpRequestException or TaskCanceledException && DateTime.UtcNow < until)
+                {
+                    await Task.Delay(200);
+                }
+            }
+        }
+        finally
+        {
+            foreach (var socket in sockets) socket.Dispose();
+        }
+    }
+
+    [Fact]
+    public async Task The_address_of_a_webhook_that_is_a_secret_comes_from_a_file_and_is_told_to_nobody()
+    {
+        await using var bench = await Bench.StartAsync();
+        File.WriteAllText(bench.Root + "/hook", "http://127.0.0.1:9/services/T0PS3CRET\n");
+        await bench.ApplyAsync($"charter: 1\nchannels:\n  hook: {{ webhook-file: {bench.Root}/hook }}\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop }}\ntells: drop");
+        var test = await bench.SendAsync<ChannelTestAnswer>(HttpMethod.Post, "channels/hook/test");
+        Assert.Contains("http://127.0.0.1:9:", test.Problem);
+        await bench.Services.GetRequiredService<Teller>().CarryAsync(default);
+        var all = await bench.Http.GetStringAsync("/api/v1/alerts") + await bench.Http.GetStringAsync("/api/v1/channels") + await bench.Http.GetStringAsync("/api/v1/charter")
+            + string.Concat(Directory.EnumerateFiles(bench.Root + "/drop").Select(File.ReadAllText));
+        Assert.Contains("127.0.0.1:9", all);
+        Assert.DoesNotContain("T0PS3CRET", all);
+        await using (var db = await bench.KeepAsync()) Assert.DoesNotContain(await db.Messages.ToListAsync(), m => (m.Body + m.Problem + m.Data).Contains("T0PS3CRET", StringComparison.Ordinal));
+        using var secret = await bench.RawAsync(HttpMethod.Post, "charter/check", new CharterText("charter: 1\nchannels:\n  hook: { webhook: 'https://chat.example/services/B01ZXCVASDFQWERTY1234567' }"));
+        Assert.Contains("webhook-file", await secret.Content.ReadAsStringAsync());
+    }
+
+    [Fact]
+    public async Task Keys_that_others_can_read_are_refused_and_the_services_folder_is_tightened()
+    {
+        await using var bench = await Bench.StartAsync();
+        var key = bench.Root + "/cellar.key";
+        File.WriteAllBytes(key, [.. Enumerable.Range(1, 32).Select(i => (byte)i)]);
+        File.SetUnixFileMode(key, UnixFileMode.UserRead | UnixFileMode.OtherRead);
+        var charter = bench.Charter().Replace("bin: 2 days", $"bin: 2 days, key-file: {key}", StringComparison.Ordinal);
+        using (var open = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(charter))) Assert.Contains("can be read by everybody", await open.Content.ReadAsStringAsync());
+        File.SetUnixFileMode(key, UnixFileMode.UserRead | UnixFileMode.UserWrite);
+        await bench.ApplyAsync(charter);
+        File.SetUnixFileMode(bench.Root + "/service", UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.OtherRead | UnixFileMode.OtherExecute);
+        await bench.RestartAsync();
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute, File.GetUnixFileMode(bench.Root + "/service"));
+        foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.db*")) Assert.Equal(UnixFileMode.None, File.GetUnixFileMode(file) & (UnixFileMode.OtherRead | UnixFileMode.GroupRead));
+    }
+}
