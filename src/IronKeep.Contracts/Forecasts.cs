@@ -12,8 +12,8 @@ public sealed record ForecastRequest(string? Yaml = null, int Days = 365, bool P
 /// <summary>One thing that will go wrong: its kind, when first (null: from the start), about what, in words, with the way out.</summary>
 public sealed record FindingAnswer(string Kind, DateTimeOffset? At, string Subject, string Message, string Remedy);
 
-/// <summary>A store over the days: bytes used and bytes that only the bin keeps at the end of each day; room and reserve in bytes.</summary>
-public sealed record StoreForecastAnswer(string Store, IReadOnlyList<long> Used, IReadOnlyList<long> InBin, long? Room, long Reserve);
+/// <summary>A store over the days: bytes used now, bytes used and bytes that only the bin keeps at the end of each day; room and reserve in bytes.</summary>
+public sealed record StoreForecastAnswer(string Store, long UsedNow, IReadOnlyList<long> Used, IReadOnlyList<long> InBin, long? Room, long Reserve);
 
 /// <summary>One night of a rotation set. Protected until is null with a medium that is protected always.</summary>
 public sealed record NightAnswer(string Date, DateTimeOffset Start, string? Group, string? Medium, bool Appends, DateTimeOffset? ProtectedUntil, bool Short, string Why);

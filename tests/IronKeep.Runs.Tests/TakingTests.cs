@@ -81,6 +81,22 @@ public sealed class TakingTests : IDisposable
         }
     }
 
+    [Theory]
+    [InlineData("mkfifo data", "/data", "is a fifo now")]
+    [InlineData("mkdir elsewhere && ln -s elsewhere data", "/data", "is a symlink now")]
+    [InlineData("touch data", "/data/inner", "is a file now")]
+    [InlineData("true", "/data", "does not exist")]
+    public async Task What_is_to_be_taken_and_became_something_else_fails_the_run(string shell, string taken, string message)
+    {
+        keep.Write("kept", "1");
+        Listing.Shell(shell, keep.Source);
+        var order = new BackupOrder("x", "job", "heron", [keep.Source + taken, keep.Source + "/kept"], [], null);
+        var failure = await Assert.ThrowsAsync<RunFailedException>(() => new BackupRun(keep.Store, order, TimeProvider.System, (_, _) => { }).RunAsync(default));
+        Assert.Equal(Core.Watching.FailureClass.SourceUnreadable, failure.Class);
+        Assert.Contains(message, failure.Message);
+        Assert.Empty(keep.Store.ReadContents().Copies);
+    }
+
     [Fact]
     public async Task A_wide_and_a_deep_tree_come_back()
     {

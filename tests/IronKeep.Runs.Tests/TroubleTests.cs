@@ -120,6 +120,65 @@ public sealed class TroubleTests : IDisposable
     }
 
     [Fact]
+    public async Task A_disk_that_is_full_to_the_last_byte_is_still_tended_and_gets_its_room_back()
+    {
+        var large = new byte[3_000_000];
+        new Random(1).NextBytes(large);
+        keep.Write("large", large);
+        var mount = Directory.CreateDirectory(Path.Combine(keep.Root, "small")).FullName;
+        if (Listing.Shell($"mount -t tmpfs -o size=8m none '{mount}' && echo mounted", "/").Trim() != "mounted") return;
+        try
+        {
+            var place = new FolderPlace(mount);
+            PooledStore.Create(place, StoreMaking.Open, DateTimeOffset.UnixEpoch);
+            keep.Encrypted = false;
+            keep.Place = place;
+            var first = await keep.BackUp();
+            File.Delete(Path.Combine(keep.Source, "large"));
+            keep.Write("small", "stays");
+            var second = await keep.BackUp();
+            keep.Store.MoveToBin(first.Id, DateTimeOffset.UtcNow.AddDays(-9));
+            Listing.Shell("cat /dev/zero > others 2>/dev/null", mount);
+            Assert.Equal(0, place.FreeBytes());
+            keep.Reopen();
+            var report = Reclaim.Run(keep.Store, DateTimeOffset.UtcNow);
+            Assert.InRange(report.BytesFreed, 3_000_000, 4_000_000);
+            Assert.InRange(place.FreeBytes()!.Value, 2_000_000, 4_000_000);
+            Assert.Equal("stays", File.ReadAllText(keep.Restore(second).Folder + "/small"));
+            Assert.True(StoreCheck.Run(keep.Store).Sound);
+        }
+        finally
+        {
+            keep.Reopen();
+            Listing.Shell($"umount -l '{mount}'", "/");
+        }
+    }
+
+    [Fact]
+    public async Task A_large_file_is_seen_to_move_and_a_run_under_a_ceiling_is_stopped_at_once()
+    {
+        var large = new byte[40_000_000];
+        new Random(1).NextBytes(large);
+        keep.Write("large", large);
+        keep.Place = new ThrottledPlace(keep.Place, 100_000, null);
+        using var stop = new CancellationTokenSource();
+        var running = keep.BackUp(cancel: stop.Token);
+        while (keep.Figures.Moving == 0) await Task.Delay(5);
+        Assert.Equal((0, 0), (keep.Figures.Items, keep.Figures.SelectedBytes));
+        // The whole would take seven minutes, and a pack of it more than two.
+        while (!Directory.EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories).Any(f => new FileInfo(f).Length > 200_000)) await Task.Delay(20);
+        await stop.CancelAsync();
+        var watch = System.Diagnostics.Stopwatch.StartNew();
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => running);
+        Assert.True(watch.Elapsed < TimeSpan.FromSeconds(5), $"it took {watch.Elapsed} to stop");
+        keep.Place = new FolderPlace(keep.StoreFolder);
+        keep.Reopen();
+        var copy = await keep.BackUp();
+        Assert.Equal((1, 40_000_000, 0), (keep.Figures.Items, keep.Figures.SelectedBytes, keep.Figures.Moving));
+        Assert.Equal("", Listing.Diff(keep.Source, keep.Restore(copy).Folder));
+    }
+
+    [Fact]
     public async Task A_mount_that_is_lost_in_mid_run_fails_by_name_and_the_empty_folder_gets_no_pack()
     {
         var mount = Directory.CreateDirectory(Path.Combine(keep.Root, "lost")).FullName;

@@ -33,6 +33,10 @@ public sealed class CopyCareTests
         var kept = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], "/"));
         Assert.Equal("failed", kept.Outcome);
         Assert.Contains("exists already", kept.Sentence);
+        // The folders on the way to it are made, and are nothing that anybody asked for.
+        Directory.CreateDirectory(bench.Root + "/back" + path);
+        kept = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], bench.Root + "/back"));
+        Assert.Equal(("failed", true), (kept.Outcome, kept.Sentence?.StartsWith("nothing was restored", StringComparison.Ordinal)));
         var over = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], "/", "overwrite"));
         Assert.Contains("1 over existing ones", over.Sentence);
         Assert.Equal("three", File.ReadAllText(path));

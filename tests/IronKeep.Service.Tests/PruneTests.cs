@@ -82,6 +82,8 @@ public sealed class PruneTests
         Assert.Equal("interrupted", (await bench.GetAsync<RunAnswer>($"runs/{run}")).Failure);
         var resumed = (await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items[0];
         Assert.Equal(("ok", 1), (resumed.Outcome, resumed.Attempt));
+        // What had gone before is not counted as gone again.
+        Assert.StartsWith("1 copy of register went to the bin of store cellar, 5 stay", resumed.Sentence);
         Assert.Equal(going.Order(), (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order());
         Assert.Empty(await bench.OpenAlertsAsync());
     }

@@ -88,7 +88,7 @@ public sealed class SettlingTests
         await bench.RunAsync("stores/cellar/reclaims");
         Assert.Equal(binned, (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order());
         using (var hold = await bench.RawAsync(HttpMethod.Put, $"copies/{binned[0]}/hold", new HoldRequest("keep it", bench.Clock.Now.AddDays(9)))) Assert.Equal(HttpStatusCode.Conflict, hold.StatusCode);
-        await bench.RunAsync($"copies/{binned[0]}/take-back") .ContinueWith(_ => { }, TaskScheduler.Default);
+        await bench.RunAsync($"copies/{binned[0]}/take-back").ContinueWith(_ => { }, TaskScheduler.Default);
         Assert.Null((await bench.GetAsync<CopyAnswer>($"copies/{binned[0]}")).BinnedAt);
         bench.Clock.Now = bench.Clock.Now.AddDays(30);
         await bench.RunAsync("stores/cellar/reclaims");

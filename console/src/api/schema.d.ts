@@ -4399,6 +4399,8 @@ export interface components {
     };
     StoreForecastAnswer: {
       store: string;
+      /** Format: int64 */
+      usedNow: number;
       used: number[];
       inBin: number[];
       /** Format: int64 */

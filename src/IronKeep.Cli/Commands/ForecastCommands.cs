@@ -59,9 +59,10 @@ internal static class ForecastCommands
         Show.Line();
         foreach (var f in answer.Findings) Finding(f);
         if (answer.Findings.Count > 0) Show.Line();
-        Show.Table(["Store", ">Now", ">In 30 days", ">At the end", ">Most", ">Of it in the bin", ">Room", ">Reserve"], answer.Stores.Select(s => new[]
+        var soon = Math.Min(30, answer.Days);
+        Show.Table(["Store", ">Now", $">In {Counted.Of(soon, "day")}", ">At the end", ">Most", ">Of it in the bin", ">Room", ">Reserve"], answer.Stores.Select(s => new[]
         {
-            s.Store, Show.Size(s.Used[0]), Show.Size(s.Used[Math.Min(30, s.Used.Count - 1)]), Show.Size(s.Used[^1]), Show.Size(s.Used.Max()), Show.Size(s.InBin[s.Used.ToList().IndexOf(s.Used.Max())]), Show.Size(s.Room), Show.Size(s.Reserve),
+            s.Store, Show.Size(s.UsedNow), Show.Size(s.Used[Math.Min(soon, s.Used.Count) - 1]), Show.Size(s.Used[^1]), Show.Size(s.Used.Max()), Show.Size(s.InBin[s.Used.ToList().IndexOf(s.Used.Max())]), Show.Size(s.Room), Show.Size(s.Reserve),
         }), "no stores");
         Show.Line();
         Show.Table(["Job", ">Runs", ">Late", ">Left out", ">Copies now", ">At the end", ">Whole", ">A run adds", ">Grows a day", "Lasts", "Known from"], answer.Jobs.Select(j => new[]

@@ -23,7 +23,7 @@ internal static class TryRotation
     {
         var setOption = new Option<string>("--set") { Description = "The rotation set's YAML file: start, and groups with name, serves, media, protected-for, fill-window, run-length; - for standard input", Required = true };
         var firstOption = new Option<string>("--first") { Description = "The first night, such as 2026-12-01", Required = true };
-        var nightsOption = new Option<int>("--nights") { Description = $"How many nights to play, at most {MostNights}", DefaultValueFactory = _ => 42 };
+        var nightsOption = new Option<int>("--nights") { Description = $"How many nights to play, at most {MostNights}", DefaultValueFactory = _ => 366 };
         var zoneOption = TryCommands.ZoneOption;
         var command = new Command("rotation", "Shows the medium of every night, and when one will be missing") { setOption, zoneOption, firstOption, nightsOption };
         command.SetAction(parsed =>

@@ -26,7 +26,11 @@ public sealed record LedgerKey(string Job, string Store);
 /// A store over the days: bytes used and bytes that only the bin keeps, at the end of each day; what it can hold (null: unknown)
 /// and what of that must stay free.
 /// </summary>
-public sealed record StoreSpace(string Store, ImmutableArray<long> Used, ImmutableArray<long> InBin, long? Room, long Reserve);
+public sealed record StoreSpace(string Store, ImmutableArray<long> Used, ImmutableArray<long> InBin, long? Room, long Reserve)
+{
+    /// <summary>Bytes used at the as-of instant; Used begins with the end of its day.</summary>
+    public long UsedNow { get; init; }
+}
 
 /// <summary>The nights of a rotation set within the span.</summary>
 public sealed record SetNights(string Set, ImmutableArray<RotationNight> Nights, ImmutableArray<EnoughMedia> Enough);

@@ -118,5 +118,5 @@ internal sealed class StorePlay
         inBin.Add(Math.Max(0, (long)BinBytes));
     }
 
-    public StoreSpace ToAnswer() => new(Declaration.Name, [.. used], [.. inBin], Room, Reserve);
+    public StoreSpace ToAnswer() => new(Declaration.Name, [.. used], [.. inBin], Room, Reserve) { UsedNow = usedNow };
 }

@@ -32,7 +32,9 @@ public sealed record ComesToKeep(int Fewest, int Most, Duration Oldest, bool Gro
             var kept = RetentionRules.Decide(policy, guards, copies.Where(c => c.Taken <= at), at).Copies.Where(c => c.Verdict == Verdict.Keep).ToList();
             if (kept.Count == 0) continue;
             (fewest, most) = (Math.Min(fewest, kept.Count), Math.Max(most, kept.Count));
-            oldest = Duration.Max(oldest, at - kept[^1].Copy.Taken);
+            // What is kept now stays until the next copy is taken, and is oldest just before that.
+            var next = copies.FirstOrDefault(c => c.Taken > at)?.Taken ?? at;
+            oldest = Duration.Max(oldest, next - kept[^1].Copy.Taken);
         }
         return new ComesToKeep(fewest == int.MaxValue ? 0 : fewest, most, oldest, policy.Rungs.Any(r => r is ForeverRung), whole);
     }

@@ -43,6 +43,7 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
 
     private CopyRecord Run(CancellationToken cancel)
     {
+        PlaceWaits.EndWith(cancel);
         var taken = clock.GetUtcNow();
         WritingSession? begun = null;
         try

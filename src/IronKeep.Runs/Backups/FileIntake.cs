@@ -46,6 +46,7 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
                 offset += got;
                 filled += got;
                 figures.Bytes(got);
+                figures.Move(got);
             }
             if (start == filled)
             {

@@ -161,6 +161,9 @@ internal sealed class Window(FolderNode folder, NameList names, int from, int to
     public List<Gap> Gaps { get; } = [];
     public long Size { get; set; }
     public long Items { get; set; }
+
+    /// <summary>Bytes read of files in it, until it is counted.</summary>
+    public long Moved { get; set; }
     public bool IsDone => Volatile.Read(ref left) == 0;
 
     public ReadOnlySpan<byte> NameAt(int index) => names[index];

@@ -11,7 +11,7 @@ public sealed class RunFigures
     /// <summary>Where the stored bytes are counted.</summary>
     internal WritingSession? Session { get; set; }
 
-    private long items, selected, read, skipped, changed;
+    private long items, selected, read, skipped, changed, moving;
 
     public long Items => Interlocked.Read(ref items);
     public long SelectedBytes => Interlocked.Read(ref selected);
@@ -22,6 +22,13 @@ public sealed class RunFigures
 
     /// <summary>Files whose content had to be read.</summary>
     public long FilesRead => Interlocked.Read(ref changed);
+
+    /// <summary>Bytes of content that were read of files which are not counted among the items yet: what shows that a large file moves.</summary>
+    public long Moving => Interlocked.Read(ref moving);
+
+    internal void Move(long bytes) => Interlocked.Add(ref moving, bytes);
+
+    internal void Settle() => Interlocked.Exchange(ref moving, 0);
 
     internal void Add(long count, long size)
     {

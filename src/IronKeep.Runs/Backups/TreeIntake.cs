@@ -1,4 +1,5 @@
 using System.Text;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Stores;
 using IronKeep.Stores.Chunks;
@@ -37,6 +38,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         Task.WaitAll(workers, CancellationToken.None);
         if (failure is { } e) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
         cancel.ThrowIfCancellationRequested();
+        figures.Settle();
         return root!;
     }
 
@@ -117,6 +119,9 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
                     if (passing is not null) throw new RunFailedException(FailureClass.SourceUnreadable, $"{node.PathOf(window.NameAt(i))} does not exist");
                     continue;
                 }
+                // What is to be taken is a folder or a file, and what leads there a folder: anything else would be a copy without it.
+                if (passing is not null && facts.Kind != EntryKind.Folder && !(passing.Taken && facts.Kind == EntryKind.File))
+                    throw new RunFailedException(FailureClass.SourceUnreadable, $"{node.PathOf(window.NameAt(i))} is a {Kebab.Of(facts.Kind)} now, {(passing.Taken ? "neither a folder nor a file" : "and no folder that leads to what is taken")}; look what became of it");
                 var relative = RelativeOf(node, window.NameAt(i), passing);
                 if (relative is { Length: > 0 } && leaveOuts.Any && leaveOuts.Matches(relative, facts.Kind == EntryKind.Folder)) continue;
                 var before = window.Before(i);
@@ -138,6 +143,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
             }
         }
         figures.Add(window.Items, window.Size);
+        figures.Move(-window.Moved);
         for (var i = folders.Count - 1; i >= 0; i--) stack.Push(new Work(folders[i], null, 0));
         node.Leave();
         WindowReleased(window);
@@ -220,6 +226,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
                     return;
                 }
                 var chunks = intake.Take(content, 0, content.Length, before, out var read, cancel);
+                window.Moved += read;
                 var torn = read != content.Length || Differs(facts, file.Facts());
                 if (torn && attempt < Attempts) continue;
                 if (torn) Warn($"{window.Folder.PathOf(name)} changed while it was read, three times; its copy may mix old and new content");
@@ -252,6 +259,7 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
                 if (file.Read != file.Content.Length || Differs(file.Facts, file.File.Facts())) Warn($"{path} changed while it was read; its copy may mix old and new content");
                 figures.FileRead();
                 figures.Add(1, file.Facts.Size);
+                figures.Move(-file.Read);
                 file.Gap.Entry = EntryOf(file.Facts, file.Name, file.File, file.Content, file.Read, file.Chunks, intake.Lane, window.Folder);
             }
         }

@@ -1,5 +1,3 @@
-using IronKeep.Stores.Places;
-using IronKeep.Stores;
 using System.Collections.Immutable;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Catalogue;
@@ -8,6 +6,8 @@ using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Timetable;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
 using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;

@@ -1,4 +1,3 @@
-using Microsoft.Extensions.Options;
 using System.Globalization;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
@@ -15,6 +14,7 @@ using IronKeep.Stores.Restores;
 using IronKeep.Stores.Trees;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Copies;
@@ -145,18 +145,18 @@ public static class CopyEndpoints
 
     private static Results<Ok<FolderAnswer>, ProblemHttpResult> Browse(PooledStore store, Copy copy, string? path, List<byte[]> names)
     {
-            var id = copy.Id;
-            if (store.ReadRecord(id) is not { } record) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
-            var entry = TreeWalk.Find(store, record, names);
-            if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
-            if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a folder; restore it, or look at the folder above it");
-            var entries = store.ReadFolder(entry.Content);
-            while (path is null && entries is [{ Kind: EntryKind.Folder } only])
-            {
-                names.Add(only.Name);
-                entries = store.ReadFolder(only.Content);
-            }
-            return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)]));
+        var id = copy.Id;
+        if (store.ReadRecord(id) is not { } record) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
+        var entry = TreeWalk.Find(store, record, names);
+        if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
+        if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a folder; restore it, or look at the folder above it");
+        var entries = store.ReadFolder(entry.Content);
+        while (path is null && entries is [{ Kind: EntryKind.Folder } only])
+        {
+            names.Add(only.Name);
+            entries = store.ReadFolder(only.Content);
+        }
+        return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)]));
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RestoreAsync(

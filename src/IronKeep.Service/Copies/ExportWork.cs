@@ -1,15 +1,15 @@
-using Microsoft.Extensions.Options;
-using IronKeep.Service.Hosting;
-using IronKeep.Service.Charters;
 using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Exports;
 using IronKeep.Stores.Places;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Copies;
 

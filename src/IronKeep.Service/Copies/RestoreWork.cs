@@ -1,15 +1,15 @@
-using Microsoft.Extensions.Options;
-using IronKeep.Service.Hosting;
 using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Copies;
 
@@ -52,11 +52,11 @@ public sealed class RestoreWork(OpenStores stores, CharterInForce charter, IOpti
         live.Report(new Progress(report.Files + report.Folders + report.Links, report.Bytes, report.Bytes, 0, 0, report.Problems.Count));
         var done = $"{Counted.Of(report.Files, "file")} ({new ByteSize(report.Bytes)}), {Counted.Of(report.Folders, "folder")} and {Counted.Of(report.Links, "link")} of copy {order.CopyId} restored to {order.To}"
             + (report.Overwritten > 0 ? $", {report.Overwritten} over existing ones" : "") + (report.Beside > 0 ? $", {report.Beside} beside existing ones" : "");
-        var nothing = report.Files + report.Folders + report.Links == 0;
+        var nothing = report.Files + report.Links == 0;
         return Task.FromResult(report.Problems.Count switch
         {
             0 => new RunEnding(Outcome.Ok, done) { CopyIds = [order.CopyId] },
-            // Of nothing wanted nothing could be done: a copy without files, say, has then only something to say.
+            // Folders on the way to what was wanted are nothing that anybody wanted.
             _ when nothing && record.Items > 0 => new RunEnding(Outcome.Failed, $"nothing was restored: {report.Problems[0].Path}: {report.Problems[0].Problem}", FailureClass.Unknown) { CopyIds = [order.CopyId] },
             _ => new RunEnding(Outcome.Warned, $"{done}; {Counted.Of(report.Problems.Count, "problem")}, named in the log") { CopyIds = [order.CopyId] },
         });

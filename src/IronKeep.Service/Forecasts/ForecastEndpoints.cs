@@ -117,7 +117,7 @@ public static class ForecastEndpoints
         var atEnd = f.AliveAt(f.End).ToLookup(c => f.Ledgers[c.Ledger].Job);
         return new ForecastAnswer(
             f.Input.AsOf.ToDateTimeOffset(), f.Input.Days, f.Input.Charter.Zone.Id, f.Runs.Length, [.. f.Dates.Select(LocalDatePattern.Iso.Format)], ToAnswers(f.Findings),
-            [.. f.Stores.Select(s => new StoreForecastAnswer(s.Store, s.Used, s.InBin, s.Room, s.Reserve))],
+            [.. f.Stores.Select(s => new StoreForecastAnswer(s.Store, s.UsedNow, s.Used, s.InBin, s.Room, s.Reserve))],
             [.. f.Rotations.Select(r => ToAnswer(f.Input.Charter, r))],
             [.. f.Jobs.Select((name, i) =>
             {

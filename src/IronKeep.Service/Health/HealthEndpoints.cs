@@ -1,10 +1,10 @@
-using Microsoft.Extensions.Options;
-using IronKeep.Service.Runs;
 using IronKeep.Contracts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Health;
 

@@ -1,12 +1,12 @@
-using IronKeep.Service.Telling;
-using IronKeep.Service.Runs;
 using System.Globalization;
 using IronKeep.Contracts;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;
+using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
+using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;

@@ -1,4 +1,3 @@
-using IronKeep.Stores.Posix;
 using IronKeep.Contracts;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
@@ -16,6 +15,7 @@ using IronKeep.Service.SignIn;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
+using IronKeep.Stores.Posix;
 using Microsoft.AspNetCore.Routing;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.FileProviders;

@@ -1,5 +1,5 @@
-using IronKeep.Stores.Posix;
 using System.Globalization;
+using IronKeep.Stores.Posix;
 
 namespace IronKeep.Service.Hosting;
 

@@ -1,10 +1,10 @@
+using System.Text.Json;
 using IronKeep.Service.Catalogue;
 using IronKeep.Stores.Places;
-using Microsoft.Data.Sqlite;
-using System.Text.Json;
 using Microsoft.AspNetCore.Diagnostics;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.AspNetCore.Mvc;
+using Microsoft.Data.Sqlite;
 
 namespace IronKeep.Service.Hosting;
 

@@ -109,15 +109,15 @@ public sealed class PruneDesk(
     /// <summary>The plan of now for a prune that nobody looks at, and how many copies go; without a fingerprint where the brake holds it, which is then an alert.</summary>
     public async Task<(string? Fingerprint, int Going)> AutomaticAsync(JobDeclaration job, string store, CancellationToken cancel)
     {
-            var plan = await PlanAsync(job, store, null, cancel);
-            if (plan.Brake.Count > 0)
-            {
-                await alerts.RaiseAsync(new Matter(Subject(job.Name, store), AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
-                    $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the policy. Nothing goes meanwhile."), cancel);
-                return (null, plan.Counts[Kebab.Of(Verdict.Expire)]);
-            }
-            await alerts.CloseAsync(Subject(job.Name, store), [AlertClass.BrakedPrune], cancel);
-            return (plan.Fingerprint, plan.Counts[Kebab.Of(Verdict.Expire)]);
+        var plan = await PlanAsync(job, store, null, cancel);
+        if (plan.Brake.Count > 0)
+        {
+            await alerts.RaiseAsync(new Matter(Subject(job.Name, store), AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
+                $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the policy. Nothing goes meanwhile."), cancel);
+            return (null, plan.Counts[Kebab.Of(Verdict.Expire)]);
+        }
+        await alerts.CloseAsync(Subject(job.Name, store), [AlertClass.BrakedPrune], cancel);
+        return (plan.Fingerprint, plan.Counts[Kebab.Of(Verdict.Expire)]);
     }
 
     private async Task<PrunePlan> MakeAsync(KeepContext db, JobDeclaration job, string store, PolicyDeclaration policy, Instant? asOf, CancellationToken cancel)

@@ -1,10 +1,10 @@
-using IronKeep.Service.Charters;
-using IronKeep.Service.Copies;
 using System.Text.Json;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Copies;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
@@ -44,7 +44,14 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper she
         var store = stores.Get(plan.Store);
         store.CheckStillThere();
         int gone = 0, stuck = 0;
-        foreach (var verdict in plan.Going)
+        HashSet<string> before;
+        await using (var db = await catalogue.CreateDbContextAsync(cancel))
+        {
+            var listed = plan.Going.Select(v => v.Copy.Id).ToList();
+            before = (await db.Copies.Where(c => listed.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+        }
+        // What an interrupted carrying-out has moved already is done, and not counted twice.
+        foreach (var verdict in plan.Going.Where(v => !before.Contains(v.Copy.Id)))
         {
             cancel.ThrowIfCancellationRequested();
             try
@@ -72,7 +79,7 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper she
         }
         // One that could not be moved stays in the plan; when its cause is mended the same plan can be applied again.
         if (stuck == 0) await desk.MarkAppliedAsync(plan, fingerprint, CancellationToken.None);
-        var kept = plan.Copies.Length - gone - stuck;
+        var kept = plan.Copies.Length - gone - stuck - before.Count;
         return stuck == 0
             ? new RunEnding(Outcome.Ok, $"{Counted.Of(gone, "copy", "copies")} of {plan.Job} went to the bin of store {plan.Store}, {kept} stay")
             : new RunEnding(Outcome.Warned, $"{Counted.Of(gone, "copy", "copies")} of {plan.Job} went to the bin of store {plan.Store}, {stuck} could not be moved and stay, {kept} stay by the plan");

@@ -90,7 +90,7 @@ public sealed class BackupWork(
             if (run?.Figures is not { } f) return;
             var others = before.Select(b => b.Figures).OfType<RunFigures>().ToList();
             live.Report(new Progress(
-                Math.Max(f.Items, others.Select(o => o.Items).DefaultIfEmpty().Max()), Math.Max(f.SelectedBytes, others.Select(o => o.SelectedBytes).DefaultIfEmpty().Max()),
+                Math.Max(f.Items, others.Select(o => o.Items).DefaultIfEmpty().Max()), Math.Max(f.SelectedBytes + f.Moving, others.Select(o => o.SelectedBytes).DefaultIfEmpty().Max()),
                 f.ReadBytes + others.Sum(o => o.ReadBytes), f.NewBytes + others.Sum(o => o.NewBytes), f.StoredBytes + others.Sum(o => o.StoredBytes),
                 Math.Max(f.Skipped, others.Select(o => o.Skipped).DefaultIfEmpty().Max())));
         }

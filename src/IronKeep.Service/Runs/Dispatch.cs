@@ -1,4 +1,3 @@
-using IronKeep.Service.Stores;
 using System.Collections.Concurrent;
 using System.Text.Json;
 using IronKeep.Core.Ceilings;
@@ -10,6 +9,7 @@ using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
+using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;

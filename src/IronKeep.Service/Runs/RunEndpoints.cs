@@ -1,8 +1,8 @@
-using IronKeep.Service.Copies;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Copies;
 using IronKeep.Service.Events;
 using IronKeep.Service.Hosting;
 using Microsoft.AspNetCore.Http.HttpResults;

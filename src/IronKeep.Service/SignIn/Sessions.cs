@@ -28,8 +28,12 @@ public sealed class Sessions(IDbContextFactory<KeepContext> catalogue, TimeProvi
         var now = clock.Now();
         var session = new Session
         {
-            Id = RandomNumberGenerator.GetHexString(32, lowercase: true), PersonId = person.Id, Address = address,
-            Program = new string([.. program.Where(c => !char.IsControl(c)).Take(MostText)]), MadeAt = now, SeenAt = now,
+            Id = RandomNumberGenerator.GetHexString(32, lowercase: true),
+            PersonId = person.Id,
+            Address = address,
+            Program = new string([.. program.Where(c => !char.IsControl(c)).Take(MostText)]),
+            MadeAt = now,
+            SeenAt = now,
         };
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         // Those whose time is over go with the next that begins.

@@ -64,13 +64,13 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
 
     private string? Look(AttachRequest request, string folder)
     {
-            var declared = new StoreDeclaration(request.Name, folder, null, null, StoreDeclaration.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
-            using var store = PooledStore.OpenToRead(new FolderPlace(folder), StorePlaces.SecretOf(declared));
-            if (declared is { KeyFile: null, PassphraseFile: null } != !store.Head.Encrypts)
-                return $"the store at {folder} does not encrypt; attach it without a key file or passphrase file";
-            foreach (var other in inForce.Charter.Stores.Values.Where(s => s.Name != request.Name))
-                if (IdOf(other) == store.Head.Id) return $"{folder} holds the very store that the charter has as '{other.Name}' at {other.Folder}; change the folder of '{other.Name}' if it has moved, and do not use two pictures of one store";
-            return null;
+        var declared = new StoreDeclaration(request.Name, folder, null, null, StoreDeclaration.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
+        using var store = PooledStore.OpenToRead(new FolderPlace(folder), StorePlaces.SecretOf(declared));
+        if (declared is { KeyFile: null, PassphraseFile: null } != !store.Head.Encrypts)
+            return $"the store at {folder} does not encrypt; attach it without a key file or passphrase file";
+        foreach (var other in inForce.Charter.Stores.Values.Where(s => s.Name != request.Name))
+            if (IdOf(other) == store.Head.Id) return $"{folder} holds the very store that the charter has as '{other.Name}' at {other.Folder}; change the folder of '{other.Name}' if it has moved, and do not use two pictures of one store";
+        return null;
     }
 
     private string? IdOf(StoreDeclaration declared)

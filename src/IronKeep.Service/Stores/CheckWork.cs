@@ -101,6 +101,8 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
 
     internal static async Task RecordAsync(CopyBook copies, KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
     {
+        // Two checks of one store would each enter, or take out, what the other has.
+        using var turn = await copies.TurnAsync(store, CancellationToken.None);
         var noted = new List<string>();
         var hurt = report.Copies.ToDictionary(c => c.CopyId);
         var whole = report.Whole.ToDictionary(c => c.CopyId);

@@ -1,4 +1,3 @@
-using IronKeep.Stores.Posix;
 using System.Collections.Concurrent;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;
@@ -6,6 +5,7 @@ using IronKeep.Service.Hosting;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
 
 namespace IronKeep.Service.Stores;
 

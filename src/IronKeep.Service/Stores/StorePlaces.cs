@@ -1,8 +1,8 @@
-using IronKeep.Stores.Posix;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Hosting;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Posix;
 
 namespace IronKeep.Service.Stores;
 

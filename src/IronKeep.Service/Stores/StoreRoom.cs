@@ -82,7 +82,8 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
             return;
         }
         var matter = new Matter(subject, AlertClass.NearlyFull, $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; {new ByteSize(room.Used!.Value)} are used",
-            "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing.") { Once = true };
+            "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing.")
+        { Once = true };
         if (!alerts.IsOpen(subject, AlertClass.NearlyFull)) await alerts.RaiseAsync(matter, cancel);
         else await alerts.UpdateAsync(matter, cancel);
     }

@@ -1,5 +1,5 @@
-using IronKeep.Service.Alerts;
 using IronKeep.Core.Charters;
+using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Hosting;

@@ -1,9 +1,9 @@
-using IronKeep.Stores.Posix;
 using System.Globalization;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Hosting;
+using IronKeep.Stores.Posix;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;

@@ -261,7 +261,7 @@ public sealed class FolderPlace(string root) : IPlace
     {
         if (e is PlaceException already) return already;
         const int readOnly = 30, linkInTheWay = 40, notAFolder = 20;
-        if (!Directory.Exists(root)) return NotThere(e);
+        if (e is not (UnauthorizedAccessException or PosixException { AccessDenied: true }) && !Directory.Exists(root)) return NotThere(e);
         var fault = e switch
         {
             UnauthorizedAccessException => PlaceFault.AccessRefused,

@@ -83,7 +83,9 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
                 owed = Math.Max(owed, now - Saved) + (double)bytes / most;
                 wait = owed - now;
             }
-            if (wait > 0) Task.Delay(TimeSpan.FromSeconds(wait), clock).Wait();
+            if (wait <= 0) return;
+            // Whoever is stopped only puts away what is in hand, and waits for nothing.
+            Task.Delay(TimeSpan.FromSeconds(wait), clock, PlaceWaits.Token).ContinueWith(_ => { }, TaskScheduler.Default).Wait(CancellationToken.None);
         }
     }
 }

@@ -49,7 +49,7 @@ export function SpacePlot(props: { store: Schemas['StoreForecastAnswer']; dates:
       <svg
         viewBox={`0 0 ${width} ${height}`}
         role="img"
-        aria-label={`${s.store}: from ${size(s.used[0])} to ${size(s.used[last])}, at most ${size(most)}${limit === null ? '' : ` of ${size(limit)}`}`}
+        aria-label={`${s.store}: from ${size(s.usedNow)} to ${size(s.used[last])}, at most ${size(most)}${limit === null ? '' : ` of ${size(limit)}`}`}
         onPointerMove={(e) => {
           const box = e.currentTarget.getBoundingClientRect();
           const share = (((e.clientX - box.left) / box.width) * width - left) / (width - left - right);
