@@ -59,6 +59,7 @@ public sealed class RescueProgramTests : IDisposable
 
         // In the folder: a passphrase goes in, the key file out.
         await File.WriteAllTextAsync(Phrase, "knots come with the flood");
+        File.SetUnixFileMode(Phrase, UnixFileMode.UserRead | UnixFileMode.UserWrite);
         await OkAsync("store", "key", "add", Vault, "--label", "the second", "--new-passphrase-file", Phrase, "--recovery-file", sheet);
         var first = (await JsonAsync("store", "key", "list", Vault, "--key-file", Key))[0].GetProperty("id").GetString()!;
         await OkAsync("store", "key", "withdraw", Vault, first, "--key-file", Key);

@@ -188,7 +188,7 @@ public sealed class SettlingTests
         var run = await bench.BackUpAsync();
         Assert.Equal("failed", run.Outcome);
         Assert.Contains((await bench.OpenAlertsAsync()), a => a.Class == "suspect");
-        Assert.NotNull((await bench.CopiesAsync())[0].Doubt);
+        Assert.Single(await bench.CopiesAsync(), c => c.Doubt is not null);
         await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{run.Id}/confirm");
         Assert.All(await bench.CopiesAsync(), c => Assert.Null(c.Doubt));
         Assert.DoesNotContain((await bench.OpenAlertsAsync()), a => a.Class == "suspect");

@@ -59,8 +59,9 @@ internal static class Show
 
     public static string Size(long? bytes) => bytes is { } b ? new ByteSize(b).ToString() : "-";
 
-    /// <summary>Local time of this terminal, to the minute.</summary>
-    public static string When(DateTimeOffset? at) => at?.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) ?? "-";
+    /// <summary>Local time of this terminal, to the minute, with its distance from UTC: other times in the same table may be in another zone.</summary>
+    public static string When(DateTimeOffset? at) => at?.ToLocalTime() is { } local
+        ? local.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) + (local.Offset == TimeSpan.Zero ? "Z" : local.ToString("zzz", CultureInfo.InvariantCulture)) : "-";
 
     public static string Took(double? seconds) => seconds switch
     {
