@@ -42,7 +42,7 @@ internal static class SignInCommands
     {
         var name = new Argument<string>("NAME") { Description = "The person's name" };
         var fromInput = FromInput("Read the new person's password from standard input");
-        return Common.Verb("add", "Lets another person sign in; he changes the password you give him", async (parsed, client, cancel) =>
+        return Common.Verb("add", "Lets another person sign in, with a password that you give and they change", async (parsed, client, cancel) =>
         {
             var password = await AskAsync("Password of the new person:", parsed.GetValue(fromInput), cancel);
             await client.PostAsync<object>("people", new PersonRequest(parsed.GetValue(name)!, password), cancel);

@@ -56,7 +56,7 @@ public static class CharterEndpoints
     }
 
     internal static ProblemHttpResult Unconfirmed(IReadOnlyList<string> means) => Problems.Of(StatusCodes.Status409Conflict, "Refused",
-        $"this changes what becomes of copies: {string.Join("; ", means)}. If that is meant, apply it with confirm=true", new Dictionary<string, object?> { ["consequences"] = means });
+        $"this changes what becomes of copies: {string.Join("; ", means)}. If that is meant, say so: '--confirm' with the client, confirm=true in a request", new Dictionary<string, object?> { ["consequences"] = means });
 
     private static string Tag(long revision) => $"\"r{revision}\"";
 

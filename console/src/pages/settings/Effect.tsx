@@ -101,6 +101,11 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
           {p.changes.map((c) => (
             <Change key={`${c.object} ${c.name}`} change={c} />
           ))}
+          {p.consequences.map((sentence) => (
+            <p key={sentence} style={{ margin: 0, padding: '6px 14px 10px' }}>
+              <Status state="warned">Copies</Status> {sentence}.
+            </p>
+          ))}
         </section>
       )}
       <details className="sheet" style={{ padding: '9px 14px' }}>
