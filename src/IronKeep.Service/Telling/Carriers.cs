@@ -98,9 +98,12 @@ internal sealed class PickupCarrier : IChannelCarrier
             var part = Path.Combine(channel.Folder!, $".{Guid.NewGuid():n}.part");
             try
             {
-                await using (var file = new FileStream(part, FileMode.CreateNew, FileAccess.Write)) await Mails.Write(channel, telling).WriteToAsync(file, cancel);
-                // Another program fetches it, perhaps under another user.
-                File.SetUnixFileMode(part, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead);
+                await using (var file = new FileStream(part, FileMode.CreateNew, FileAccess.Write))
+                {
+                    // Another program fetches it, perhaps under another user. By the open file: the name may be a link to elsewhere by now.
+                    File.SetUnixFileMode(file.SafeFileHandle, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead);
+                    await Mails.Write(channel, telling).WriteToAsync(file, cancel);
+                }
                 File.Move(part, name, overwrite: true);
             }
             finally
