@@ -93,6 +93,11 @@ public sealed class SettlingTests
         bench.Clock.Now = bench.Clock.Now.AddDays(30);
         await bench.RunAsync("stores/cellar/reclaims");
         Assert.Equal(3, (await bench.CopiesAsync()).Count);
+        // What is held stays, also when somebody with the store's key sent it to the bin long ago.
+        await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{binned[0]}/hold", new HoldRequest("keep it", bench.Clock.Now.AddDays(9)));
+        bench.Services.GetRequiredService<OpenStores>().Get("cellar").MoveToBin(binned[0], bench.Clock.Now.AddDays(-40));
+        await bench.RunAsync("stores/cellar/reclaims");
+        Assert.Equal("ok", (await bench.RunAsync($"copies/{binned[0]}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome);
     }
 
     [Fact]
