@@ -172,6 +172,23 @@ public sealed class ComingInTests
         bench.More = ["--IronKeep:TrustedProxies=127.0.0.1"];
         await bench.RestartAsync();
         Assert.True(await IsSecureAsync());
+        // One account from many addresses is slowed down, and many accounts from one address.
+        using var guesser = bench.Anonymous();
+        async Task<int> LookedAtAsync(Func<int, string> name, Func<int, string> from)
+        {
+            var looked = 0;
+            for (var i = 0; i < 40; i++)
+            {
+                bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
+                using var request = new HttpRequestMessage(HttpMethod.Post, "/api/v1/tokens") { Content = JsonContent.Create(new TokenRequest(name(i), "a guess", "x")), Headers = { { "X-Forwarded-For", from(i) } } };
+                using var answer = await guesser.SendAsync(request);
+                if (answer.StatusCode == HttpStatusCode.Unauthorized) looked++;
+            }
+            return looked;
+        }
+        Assert.InRange(await LookedAtAsync(_ => Bench.Name, i => $"10.1.{i}.1"), 6, 11);
+        Assert.InRange(await LookedAtAsync(i => $"somebody-{i}", _ => "10.2.0.1"), 6, 11);
+        Assert.Equal(40, await LookedAtAsync(i => $"other-{i}", i => $"10.3.{i}.1"));
     }
 
     [Fact]
