@@ -45,21 +45,26 @@ public sealed class ShelfKeeper(
             foreach (var row in await db.Copies.Where(c => part.Contains(c.Id)).ToListAsync(cancel)) rows[row.Id] = row;
         foreach (var copy in looked) await OneAsync(work, copy, rows.GetValueOrDefault(copy.Record.Id), cancel);
         foreach (var row in rows.Values.Where(r => r.Store == storeName && r.GoneAt is null && !there.Contains(r.Id) && r.Ended < began)) Absent(work, row, began);
-        await db.SaveChangesAsync(CancellationToken.None);
+        // Told first: after a crash in between, the next look finds the same once more. The other way round nobody would ever hear of it.
         await TellAsync(work, cancel);
+        foreach (var id in work.PutBack) store.TakeBack(id, clock.GetUtcNow());
+        await db.SaveChangesAsync(CancellationToken.None);
+        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0) events.Publish("copies");
         return new Shelf(work.Learned.Count, work.Missing, work.PutBack, work.Unreadable);
     }
 
-    /// <summary>The same where the store may be away: then it is left for later, and for whoever watches stores to tell.</summary>
-    public async Task TrySettleAsync(string storeName, bool notes, CancellationToken cancel)
+    /// <summary>The same where the store may be away: then it is left for later, and for whoever watches stores to tell. False when it was left.</summary>
+    public async Task<bool> TrySettleAsync(string storeName, bool notes, CancellationToken cancel)
     {
         try
         {
             await SettleAsync(storeName, notes, cancel);
+            return true;
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
             log.LogWarning("Store {Store} cannot be compared with the catalogue: {Problem}", storeName, e.Message);
+            return false;
         }
     }
 
@@ -103,11 +108,7 @@ public sealed class ShelfKeeper(
             work.Store.MoveToBin(copy.Record.Id, binned.ToDateTimeOffset());
             copy = copy with { Binned = binned.ToDateTimeOffset(), Displaced = false };
         }
-        if (copy.Displaced)
-        {
-            work.Store.TakeBack(copy.Record.Id, clock.GetUtcNow());
-            work.PutBack.Add(copy.Record.Id);
-        }
+        if (copy.Displaced) work.PutBack.Add(copy.Record.Id);
         if (row is null)
         {
             row = CopyBook.ToRow(copy.Record, work.Name);
@@ -151,7 +152,6 @@ public sealed class ShelfKeeper(
     private async Task TellAsync(Work work, CancellationToken cancel)
     {
         foreach (var id in work.Learned) log.LogInformation("Copy {Copy} of store {Store} was not known and is now", id, work.Name);
-        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0) events.Publish("copies");
         if (work.Missing.Count > 0)
             await alerts.RaiseAsync(new Matter(AlertBook.StoreSubject(work.Name), AlertClass.Unsound,
                 $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Ids(work.Missing)}",

@@ -10,7 +10,7 @@ namespace IronKeep.Service.Stores;
 public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKeeper shelves, TimeProvider clock, ILogger<StoreSentry> log) : BackgroundService
 {
     private static readonly TimeSpan Pause = TimeSpan.FromMinutes(1);
-    private readonly HashSet<string> settled = [];
+    private readonly Dictionary<string, Task<bool>> settling = [];
     private readonly SemaphoreSlim gate = new(1);
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
@@ -38,12 +38,15 @@ public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKee
             await Task.WhenAll(charter.Charter.Stores.Values.Select(async store =>
             {
                 await room.JudgeAsync(store, cancel);
-                lock (settled)
-                    if (settled.Contains(store.Name)) return;
-                // Comparing can take long, and a store can begin to hang in the middle: nobody waits for it but the next look.
                 if ((await room.OfAsync(store)).Problem is not null) return;
-                await shelves.TrySettleAsync(store.Name, notes: true, cancel);
-                lock (settled) settled.Add(store.Name);
+                // Comparing can take long, and a store can begin to hang in the middle: the looks at the others go on.
+                Task<bool> work;
+                lock (settling)
+                {
+                    var begun = settling.TryGetValue(store.Name, out var before) && (!before.IsCompleted || before is { IsCompletedSuccessfully: true, Result: true });
+                    work = begun ? before! : settling[store.Name] = Task.Run(() => shelves.TrySettleAsync(store.Name, notes: true, cancel), cancel);
+                }
+                if (await Task.WhenAny(work, Task.Delay(Pause, cancel)) == work) await work;
             }));
         }
         finally
