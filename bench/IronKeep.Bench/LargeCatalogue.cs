@@ -1,8 +1,10 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Net.Http.Headers;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Charters;
+using IronKeep.Catalogue;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Definitions;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.SignIn;
 using Microsoft.AspNetCore.Builder;
@@ -67,7 +69,7 @@ internal static class LargeCatalogue
         const long minute = 600_000_000;
         var numbers = $"WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i + 1 < {Jobs * Nights}), r AS (SELECT i + 1 AS id, printf('job-%04d', i % {Jobs}) AS job, {now} - ({Nights} - i / {Jobs}) * {1440 * minute} + (i % {Jobs} % 1440 + 120) * {minute} AS at, CASE WHEN (i / {Jobs} * 31 + i % {Jobs}) % 97 = 0 THEN 'failed' ELSE 'ok' END AS outcome FROM n)";
         await InsertAsync(db, numbers, "Runs",
-            ("Id", "id"), ("Kind", "'backup'"), ("Job", "job"), ("Machine", "'heron'"), ("Store", "'s'"), ("Cause", "'schedule'"), ("State", "'ended'"), ("Outcome", "outcome"),
+            ("Id", "id"), ("Kind", "'backup'"), ("Job", "job"), ("Machine", "'heron'"), ("Store", "'s'"), ("ByKind", "'schedule'"), ("State", "'ended'"), ("Outcome", "outcome"),
             ("Sentence", "'copy: 1000 items, 5 GB taken; 20 MB read, 15 MB new, 9 MB stored'"), ("PlannedRunId", "id"), ("Due", "at"), ("Queued", "at"), ("Began", "at"), ("Ended", $"at + 9 * {minute}"),
             ("CopyIds", "'c' || id"), ("Attempt", "0"), ("Items", "1000"), ("SelectedBytes", "5000000000"), ("ReadBytes", "20000000"), ("NewBytes", "15000000"), ("StoredBytes", "9000000"), ("Skipped", "0"));
         await InsertAsync(db, numbers, "PlannedRuns", ("Id", "id"), ("Job", "job"), ("Machine", "'heron'"), ("Due", "at"), ("Outcome", "outcome"), ("RunId", "id"));

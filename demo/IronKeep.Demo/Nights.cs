@@ -1,9 +1,10 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Prunes;
 using IronKeep.Core.Schedules;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
-using IronKeep.Service.Jobs;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Telling;
@@ -125,11 +126,11 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         {
             foreach (var store in job.Into)
             {
-                var plan = await prunes.PlanAsync(job, store, null, cancel);
+                var plan = await prunes.PlanAsync(job, Charter.MachineOf(job, machine), store, null, cancel);
                 // What is tied to success needs a hand only where the brake holds it, as after a store was away.
                 if (plan.Counts["expire"] == 0 || (job.Prune == PruneTime.AfterSuccess && plan.Brake.Count == 0)) continue;
                 if (plan.Brake.Count > 0) await prunes.ConfirmAsync(plan.Fingerprint!, person, "looked at it: the runs of some days come at once", cancel);
-                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, person) { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
+                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, Actor.Person(person)) { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
                 await dispatch.WhenIdleAsync(cancel);
             }
         }
@@ -138,7 +139,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
 
     private async Task AskAsync(RunKind kind, string store, CancellationToken cancel)
     {
-        await queue.AddAsync(new RunRequest(kind, null, store, person), cancel);
+        await queue.AddAsync(new RunRequest(kind, null, store, Actor.Person(person)), cancel);
         await dispatch.WhenIdleAsync(cancel);
     }
 

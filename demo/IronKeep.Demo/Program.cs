@@ -1,7 +1,10 @@
 using System.Security.Cryptography;
 using System.Text.Json;
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
 using IronKeep.Demo;
-using IronKeep.Service.Charters;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Definitions;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Timetable;
@@ -80,7 +83,7 @@ try
 
     async Task SaveClientAsync(IServiceProvider services, string url)
     {
-        var factory = services.GetRequiredService<IDbContextFactory<IronKeep.Service.Catalogue.KeepContext>>();
+        var factory = services.GetRequiredService<IDbContextFactory<KeepContext>>();
         await using var db = await factory.CreateDbContextAsync();
         var (_, secret) = await people.MakeTokenAsync(await db.People.SingleAsync(), "the demo's client", CancellationToken.None);
         Directory.CreateDirectory($"{folder}/client/ironkeep");

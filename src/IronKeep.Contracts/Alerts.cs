@@ -1,4 +1,9 @@
+using IronKeep.Core.Watching;
+
 namespace IronKeep.Contracts;
+
+/// <summary>What an alert is about: the parts that its kind has, and the whole in words. Name is that of a channel, an account or a part of the service.</summary>
+public sealed record SubjectAnswer(SubjectKind Kind, string? Job, string? Machine, string? Store, string? Name, string Words);
 
 /// <summary>
 /// One open matter about one subject. Class is silent, missed, suspect, overdue, nearly-full, braked-prune, failed, untold, stale,
@@ -6,7 +11,7 @@ namespace IronKeep.Contracts;
 /// </summary>
 public sealed record AlertAnswer(
     long Id,
-    string Subject,
+    SubjectAnswer Subject,
     string Class,
     string State,
     string Message,

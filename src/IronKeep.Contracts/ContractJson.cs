@@ -14,6 +14,7 @@ public static class ContractJson
         options.UnmappedMemberHandling = JsonUnmappedMemberHandling.Disallow;
         options.RespectNullableAnnotations = true;
         options.RespectRequiredConstructorParameters = true;
+        options.Converters.Add(new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower, allowIntegerValues: false));
         return options;
     }
 }

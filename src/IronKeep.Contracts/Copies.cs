@@ -1,8 +1,9 @@
 namespace IronKeep.Contracts;
 
-/// <summary>A copy: one point in time of one job on one machine in one store. State as in docs/words.md; bytes are those of the files.</summary>
+/// <summary>A copy: one point in time of one job on one machine in one store. Origin is the id under which it was first made. State as in docs/words.md; bytes are those of the files.</summary>
 public sealed record CopyAnswer(
     string Id,
+    string Origin,
     string Job,
     string Machine,
     string Store,

@@ -1,7 +1,12 @@
+using IronKeep.Core.Watching;
+
 namespace IronKeep.Contracts;
 
+/// <summary>Who or what asked for a run: a person by name, a run by its number, the schedule; and the whole in words.</summary>
+public sealed record ActorAnswer(ActorKind Kind, string? Name, long? RunId, string Words);
+
 /// <summary>
-/// One attempt. Cause is "schedule", "catch-up", "success of run N" or a person's name. A suspect run waits for somebody to
+/// One attempt. A suspect run waits for somebody to
 /// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Kind is backup, check, prune, reclaim or restore; state queued, running or ended; outcome and failure as in
 /// docs/words.md. Sizes in bytes: selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
 /// </summary>
@@ -11,7 +16,7 @@ public sealed record RunAnswer(
     string? Job,
     string Machine,
     string? Store,
-    string Cause,
+    ActorAnswer By,
     string State,
     string? Outcome,
     string? Failure,

@@ -1,7 +1,8 @@
 using System.Net.Sockets;
+using IronKeep.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hosting;
-using Microsoft.Data.Sqlite;
 
 if (args.Any(a => a is "--help" or "-h" or "-?"))
 {
@@ -41,9 +42,9 @@ catch (SocketException e)
 {
     return Refused($"the address to listen on cannot be used: {e.Message}; give another with --IronKeep:Listen");
 }
-catch (SqliteException e)
+catch (Exception e) when (CatalogueKinds.IsRefusal(e))
 {
-    return Refused($"the catalogue in the data folder cannot be written ({e.Message}); look at its rights and at its disk");
+    return Refused($"the catalogue cannot be used ({e.Message}); look at its rights and its disk, or at its server and the way to it");
 }
 
 static int Refused(string why)

@@ -3,7 +3,9 @@ using System.Net;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 
 namespace IronKeep.Service.Tests;
 

@@ -1,4 +1,5 @@
 using System.Reflection;
+using IronKeep.Catalogue;
 using NetArchTest.Rules;
 
 namespace IronKeep.Service.Tests;
@@ -10,7 +11,7 @@ public sealed class ArrowTests
     [InlineData("IronKeep.Core", "IronKeep.Stores", "IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "System.IO", "Microsoft.Extensions", "Microsoft.EntityFrameworkCore", "YamlDotNet")]
     [InlineData("IronKeep.Stores", "IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "Microsoft.EntityFrameworkCore", "Microsoft.AspNetCore")]
     [InlineData("IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "Microsoft.EntityFrameworkCore", "Microsoft.AspNetCore")]
-    [InlineData("IronKeep.Contracts", "IronKeep.Core", "IronKeep.Stores", "IronKeep.Runs", "IronKeep.Service")]
+    [InlineData("IronKeep.Contracts", "IronKeep.Stores", "IronKeep.Runs", "IronKeep.Service")]
     [InlineData("IronKeep.Yaml", "IronKeep.Stores", "IronKeep.Runs", "IronKeep.Contracts", "IronKeep.Service", "Microsoft.AspNetCore")]
     public void Points_only_where_it_may(string assembly, params string[] forbidden)
     {

@@ -1,6 +1,8 @@
 using System.Net;
 using System.Text;
 using System.Text.Json;
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
 
 namespace IronKeep.Service.Tests;
 

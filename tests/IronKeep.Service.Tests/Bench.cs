@@ -1,7 +1,9 @@
 using System.Net.Http.Headers;
 using System.Net.Http.Json;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.SignIn;
@@ -54,6 +56,7 @@ internal sealed class Bench : IAsyncDisposable
 {
     public const string Name = "mira";
     public const string Password = "a long sentence";
+    private static readonly Lazy<string> Template = new(MakeTemplate);
     private WebApplication? app;
     private string? token;
 
@@ -72,6 +75,18 @@ internal sealed class Bench : IAsyncDisposable
 
     private bool Ticking { get; init; }
 
+    /// <summary>The connection string of the catalogue, where it is not a file.</summary>
+    public string Catalogue { get; set; } = "";
+
+    /// <summary>A database with the tables, so that each test need not make them.</summary>
+    private static string MakeTemplate()
+    {
+        var made = PostgresServer.NewDatabase();
+        using (var db = new KeepContext((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(made).Options)) db.Database.Migrate();
+        Npgsql.NpgsqlConnection.ClearAllPools();
+        return new Npgsql.NpgsqlConnectionStringBuilder(made).Database!;
+    }
+
     /// <summary>What the next start replaces among the service's parts, and the settings that it gets besides.</summary>
     public Action<WebApplicationBuilder>? Change { get; set; }
     public string[] More { get; set; } = [];
@@ -84,6 +99,7 @@ internal sealed class Bench : IAsyncDisposable
     {
         var root = under is null ? Directory.CreateTempSubdirectory("bench-").FullName : Directory.CreateDirectory(Path.Combine(under, $"bench-{Guid.NewGuid():n}")).FullName;
         var bench = new Bench(root) { Ticking = ticking };
+        if (PostgresServer.IsWanted && under is null) bench.Catalogue = PostgresServer.NewDatabase(Template.Value);
         Directory.CreateDirectory(bench.Source);
         await bench.StartServiceAsync(withPerson);
         return bench;
@@ -96,7 +112,7 @@ internal sealed class Bench : IAsyncDisposable
         await StartServiceAsync(false);
     }
 
-    public Task<IronKeep.Service.Catalogue.KeepContext> KeepAsync() => Services.GetRequiredService<IDbContextFactory<IronKeep.Service.Catalogue.KeepContext>>().CreateDbContextAsync();
+    public Task<KeepContext> KeepAsync() => Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
 
     public HttpClient Anonymous() => new(new HttpClientHandler { AllowAutoRedirect = false, UseCookies = true }) { BaseAddress = Http.BaseAddress };
 
@@ -145,6 +161,15 @@ internal sealed class Bench : IAsyncDisposable
         await IdleAsync();
     }
 
+    /// <summary>The catalogue is lost, and another is begun with the next start.</summary>
+    public void LoseCatalogue()
+    {
+        foreach (var file in Directory.EnumerateFiles(Root + "/service", "catalogue.*")) File.Delete(file);
+        if (Catalogue.Length == 0) return;
+        PostgresServer.Drop(Catalogue);
+        Catalogue = PostgresServer.NewDatabase(Template.Value);
+    }
+
     public Task<IDisposable> HoldLoopAsync() => Services.GetRequiredService<ClockLoop>().HoldAsync(default);
 
     public Task IdleAsync() => Services.GetRequiredService<Dispatch>().WhenIdleAsync();
@@ -172,7 +197,7 @@ internal sealed class Bench : IAsyncDisposable
     private async Task StartServiceAsync(bool withPerson)
     {
         app = IronKeepHost.Build(
-            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", $"--IronKeep:Machine={Machine}", $"--IronKeep:Ticking={Ticking}", $"--IronKeep:Silence={Silence}", .. More],
+            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", $"--IronKeep:Machine={Machine}", $"--IronKeep:Ticking={Ticking}", $"--IronKeep:Silence={Silence}", $"--IronKeep:Catalogue={Catalogue}", .. More],
             b =>
             {
                 b.Services.AddSingleton<TimeProvider>(Clock);
@@ -211,6 +236,7 @@ internal sealed class Bench : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         await StopAsync();
+        if (Catalogue.Length > 0) PostgresServer.Drop(Catalogue);
         // The standard library cannot delete names that are not UTF-8.
         using var remove = System.Diagnostics.Process.Start("rm", ["-rf", Root]);
         await remove.WaitForExitAsync();

@@ -1,8 +1,9 @@
 using System.Net;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
-using IronKeep.Service.Charters;
+using IronKeep.Service.Definitions;
 using IronKeep.Yaml;
 
 namespace IronKeep.Service.Tests;

@@ -1,6 +1,11 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -20,7 +25,7 @@ public sealed class ClockDoubtTests
         bench.Clock.Jump(TimeSpan.FromDays(400));
         await bench.TickAsync("2027-12-30T18:10:00Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("clock", "the clock of heron"), (alert.Class, alert.Subject));
+        Assert.Equal(("clock", "the clock of heron"), (alert.Class, alert.Subject.Words));
         Assert.Contains("jumped forward by 400 days", alert.Message);
         // Runs go on by the new time; nothing of the 400 days is called missed, and nothing expires or leaves the bin.
         await bench.TickAsync("2027-12-31T00:00:01Z");

@@ -1,5 +1,8 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -66,7 +69,7 @@ public sealed class ClockLoopTests
         Assert.Equal(["2026-11-23T12:00:00Z missed", "2026-11-23T18:00:00Z missed", "2026-11-24T00:00:00Z ok"], await PlannedAsync(bench));
         var all = (await bench.GetAsync<Page<AlertAnswer>>("alerts")).Items;
         var missed = Assert.Single(all);
-        Assert.Equal(("missed", 2, "job register on heron"), (missed.Class, missed.Count, missed.Subject));
+        Assert.Equal(("missed", 2, "job register on heron"), (missed.Class, missed.Count, missed.Subject.Words));
 
         // Missed again within the hour after the alert was closed or not: one matter, counted, not two.
         await bench.TickAsync("2026-11-24T06:31:00Z");

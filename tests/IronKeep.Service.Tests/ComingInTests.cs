@@ -4,8 +4,9 @@ using System.Net.Http.Json;
 using System.Net.Sockets;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Telling;
@@ -131,7 +132,7 @@ public sealed class ComingInTests
             bench.Clock.Now = bench.Clock.Now.AddSeconds(61);
             await another.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, $"guess {i}", "x"));
         }
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "sign-ins", Subject: "sign-in" });
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "sign-ins", Subject.Name: "sign-in" });
     }
 
     [Fact]

@@ -1,5 +1,9 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Service.Tests;
 
@@ -126,7 +130,7 @@ public sealed class CopyCareTests
         Directory.Move(bench.Root + "/attic", bench.Root + "/attic-away");
         await NextAsync(bench, "failed");
         Assert.Equal(["attic", "cellar", "cellar"], (await bench.CopiesAsync()).Select(c => c.Store).Order());
-        Assert.Equal("store attic", Assert.Single(await bench.OpenAlertsAsync()).Subject);
+        Assert.Equal("store attic", Assert.Single(await bench.OpenAlertsAsync()).Subject.Words);
         // The promise holds for each store.
         await NextAsync(bench, "failed");
         await bench.TickAsync($"{bench.Clock.Now.AddHours(2):yyyy-MM-ddTHH:mm:ssZ}");

@@ -1,8 +1,10 @@
 using System.Net;
 using System.Net.Http.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
-using IronKeep.Service.Charters;
+using IronKeep.Core.Retention;
+using IronKeep.Service.Definitions;
 using IronKeep.Yaml;
 
 namespace IronKeep.Service.Tests;

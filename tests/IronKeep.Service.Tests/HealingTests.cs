@@ -1,4 +1,8 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Basics;
 
 namespace IronKeep.Service.Tests;
 
@@ -19,7 +23,7 @@ public sealed class HealingTests
         await bench.IdleAsync();
         var heal = Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs?kind=heal")).Items);
         Assert.True(heal.Outcome == "ok", heal.Sentence);
-        Assert.Equal($"run {check.Id}", heal.Cause);
+        Assert.Equal($"run {check.Id}", heal.By.Words);
         Assert.Contains("its hurt copy is whole again", heal.Sentence);
         Assert.All(await bench.CopiesAsync(), c => Assert.NotEqual("unsound", c.State));
         Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks?depth=deep")).Outcome);

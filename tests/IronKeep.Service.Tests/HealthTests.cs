@@ -1,8 +1,11 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hosting;
+using IronKeep.Service.Upkeep;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -20,15 +23,15 @@ public sealed class HealthTests
         Assert.Equal("ok", await nobody.GetStringAsync("/health/live"));
         Assert.Equal("ready", await nobody.GetStringAsync("/health/ready"));
         var well = await bench.GetAsync<SelfCheckAnswer>("service");
-        Assert.Equal(["catalogue", "clock loop", "dispatch", "teller", "clock", "store cellar"], well.Findings.Select(f => f.What));
+        Assert.Equal(["catalogue", "clock loop", "dispatch", "teller", "facts", "clock", "store cellar"], well.Findings.Select(f => f.What));
         Assert.All(well.Findings, f => Assert.Equal("well", f.State));
         // A store that is away is an alert from the start, not from its next run.
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
         await bench.RestartAsync();
-        await bench.Services.GetRequiredService<Stores.StoreSentry>().LookAsync(default);
+        await bench.Services.GetRequiredService<StoreSentry>().LookAsync(default);
         Assert.Equal("failed", (await bench.GetAsync<SelfCheckAnswer>("service")).Findings[^1].State);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("store cellar", "failed"), (alert.Subject, alert.Class));
+        Assert.Equal(("store cellar", "failed"), (alert.Subject.Words, alert.Class));
         Directory.Move(bench.StoreFolder + "-away", bench.StoreFolder);
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());
@@ -52,7 +55,7 @@ public sealed class HealthTests
         }
     }
 
-    [Fact]
+    [FileCatalogueFact]
     public async Task A_damaged_catalogue_stops_the_start_by_name_and_starting_anew_brings_the_copies_back()
     {
         await using var bench = await Bench.StartAsync();
@@ -63,7 +66,7 @@ public sealed class HealthTests
         var file = bench.Root + "/service/catalogue.db";
         var spoilt = bench.Root + "/spoilt";
         Directory.CreateDirectory(spoilt);
-        SelfCheck.RefuseDamaged(spoilt);
+        SelfCheck.RefuseDamaged(spoilt + "/catalogue.db");
         await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync()) await db.Database.ExecuteSqlRawAsync("PRAGMA wal_checkpoint(TRUNCATE)");
         using (var source = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite))
         {
@@ -72,18 +75,15 @@ public sealed class HealthTests
             new Random(1).NextBytes(bytes.AsSpan(bytes.Length / 3));
             File.WriteAllBytes(spoilt + "/catalogue.db", bytes);
         }
-        var refused = Assert.Throws<StartRefusedException>(() => SelfCheck.RefuseDamaged(spoilt));
+        var refused = Assert.Throws<StartRefusedException>(() => SelfCheck.RefuseDamaged(spoilt + "/catalogue.db"));
         Assert.Contains(spoilt + "/catalogue.db is damaged", refused.Message);
         Assert.Contains("reads the copies back", refused.Message);
         Assert.Contains("damaged", Assert.Throws<StartRefusedException>(() =>
         {
             File.WriteAllText(spoilt + "/catalogue.db", "this is no database at all, but it is long enough to look like one");
-            SelfCheck.RefuseDamaged(spoilt);
+            SelfCheck.RefuseDamaged(spoilt + "/catalogue.db");
         }).Message);
-        await bench.RestartAsync(() =>
-        {
-            foreach (var part in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.*")) File.Delete(part);
-        });
+        await bench.RestartAsync(bench.LoseCatalogue);
         await bench.ApplyAsync(charter);
         Assert.Single(await bench.CopiesAsync());
     }

@@ -1,6 +1,11 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Runs;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -18,7 +23,7 @@ public sealed class LatenessTests
         // Away over two due instants, back at 14:00: the next is nine hours away.
         await bench.TickAsync("2026-11-23T14:00:00Z");
         var waits = Assert.Single(await RunsAsync(bench));
-        Assert.Equal(("queued", "catch-up", "2026-11-23T14:10:00Z"), (waits.State, waits.Cause, waits.NotBefore?.ToString("yyyy-MM-ddTHH:mm:ssZ")));
+        Assert.Equal(("queued", "catch-up", "2026-11-23T14:10:00Z"), (waits.State, waits.By.Words, waits.NotBefore?.ToString("yyyy-MM-ddTHH:mm:ssZ")));
         await bench.TickAsync("2026-11-23T14:09:00Z");
         Assert.Equal("queued", Assert.Single(await RunsAsync(bench)).State);
         Assert.Contains(" makes up for it, from ", Assert.Single(await bench.OpenAlertsAsync()).Message);
@@ -50,7 +55,7 @@ public sealed class LatenessTests
         await bench.TickAsync("2026-11-25T14:00:00Z");
         Assert.Equal("queued", (await RunsAsync(bench))[0].State);
         await bench.TickAsync("2026-11-26T11:00:00Z");
-        Assert.Equal(["schedule ok", "catch-up not-needed"], (await RunsAsync(bench)).Take(2).Select(r => $"{r.Cause} {r.Outcome}"));
+        Assert.Equal(["schedule ok", "catch-up not-needed"], (await RunsAsync(bench)).Take(2).Select(r => $"{r.By.Words} {r.Outcome}"));
         await bench.TickAsync("2026-11-27T14:00:00Z");
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
         Assert.DoesNotContain(await RunsAsync(bench), r => r.State == "queued");
@@ -66,7 +71,7 @@ public sealed class LatenessTests
         await bench.ApplyAsync(bench.Charter("every 1 hours", more: $"overlap: {overlap}"));
         await using var db = await Db(bench);
         // An earlier run that stays at work over two due instants.
-        var busy = new Run { Kind = RunKind.Backup, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", Cause = "mira", Queued = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now) };
+        var busy = new Run { Kind = RunKind.Backup, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now) };
         db.Runs.Add(busy);
         await db.SaveChangesAsync();
         var loop = bench.Services.GetRequiredService<Timetable.ClockLoop>();
@@ -150,7 +155,7 @@ public sealed class LatenessTests
         Assert.Equal(["0 failed", "1 failed", "2 "], (await RunsAsync(bench)).OrderBy(r => r.Id).Select(r => $"{r.Attempt} {r.Outcome}"));
         await bench.TickAsync("2026-11-23T10:03:02Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("store cellar", "failed", 2), (alert.Subject, alert.Class, alert.Count));
+        Assert.Equal(("store cellar", "failed", 2), (alert.Subject.Words, alert.Class, alert.Count));
         Assert.NotNull(alert.RunId);
         Assert.Equal(["10:00 failed"], await PlannedAsync(bench));
         // What does not pass by itself is not tried again.
@@ -170,7 +175,7 @@ public sealed class LatenessTests
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
         await bench.TickAsync("2026-11-23T10:00:00Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("store cellar", 6, 5), (alert.Subject, alert.Count, alert.Affected.Count));
+        Assert.Equal(("store cellar", 6, 5), (alert.Subject.Words, alert.Count, alert.Affected.Count));
         Directory.Move(bench.StoreFolder + "-away", bench.StoreFolder);
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());
@@ -223,7 +228,7 @@ public sealed class LatenessTests
         // Switched off between two looks of a service that stayed in memory (a laptop that slept), and over a restart.
         await bench.TickAsync("2026-11-23T12:00:00Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("silent", "machine heron"), (alert.Class, alert.Subject));
+        Assert.Equal(("silent", "machine heron"), (alert.Class, alert.Subject.Words));
         Assert.Contains("from 2026-11-23T09:15:00", alert.Message);
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());

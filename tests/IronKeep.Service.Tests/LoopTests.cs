@@ -1,6 +1,9 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -97,7 +100,7 @@ public sealed class LoopTests
         var check = await bench.RunAsync("stores/cellar/checks");
         Assert.Equal(("failed", "data-damaged"), (check.Outcome, check.Failure));
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("unsound", "store cellar"), (alert.Class, alert.Subject));
+        Assert.Equal(("unsound", "store cellar"), (alert.Class, alert.Subject.Words));
         var newest = (await bench.CopiesAsync())[0];
         Assert.Equal("unsound", newest.State);
         Assert.Contains(newest.Damage, d => d.StartsWith('/'));
@@ -145,7 +148,7 @@ public sealed class LoopTests
         Assert.False(Directory.Exists(bench.StoreFolder));
         Directory.Move(bench.StoreFolder + "-away", bench.StoreFolder);
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
-        Assert.Equal("prune of register in store cellar", Assert.Single(await bench.OpenAlertsAsync()).Subject);
+        Assert.Equal("prune of register on heron in store cellar", Assert.Single(await bench.OpenAlertsAsync()).Subject.Words);
         Assert.Equal(4, (await bench.CopiesAsync()).Count);
     }
 

@@ -1,4 +1,7 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Duty;
 using NodaTime;
 

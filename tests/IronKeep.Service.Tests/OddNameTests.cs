@@ -1,5 +1,8 @@
 using System.Diagnostics;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Service.Tests;
 

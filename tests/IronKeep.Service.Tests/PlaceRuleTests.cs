@@ -1,6 +1,8 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Definitions;
 
 namespace IronKeep.Service.Tests;
 

@@ -1,5 +1,10 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Forecasts;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Service.Tests;
 

@@ -1,6 +1,11 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Prunes;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Stores;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -39,7 +44,7 @@ public sealed class PruneTests
         var copies = await bench.CopiesAsync();
         Assert.Equal([false, false, true], copies.Select(c => c.BinnedAt is not null));
         var prune = (await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items[0];
-        Assert.Matches("^success of run [0-9]+$", prune.Cause);
+        Assert.Matches("^run [0-9]+$", prune.By.Words);
         // After a failure nothing goes.
         Directory.Move(bench.Source, bench.Source + "-away");
         Assert.Equal("failed", (await bench.BackUpAsync()).Outcome);
@@ -51,7 +56,7 @@ public sealed class PruneTests
         await bench.ApplyAsync(bench.Charter(keep: "newest 3", more: "prune: after-success"));
         await NextAsync(bench);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("braked-prune", "prune of register in store cellar"), (alert.Class, alert.Subject));
+        Assert.Equal(("braked-prune", "prune of register on heron in store cellar"), (alert.Class, alert.Subject.Words));
         var plan = await PlanAsync(bench);
         Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=looked%20at%20it")).Outcome);
         Assert.Empty(await bench.OpenAlertsAsync());
@@ -72,7 +77,7 @@ public sealed class PruneTests
             foreach (var id in going.Take(2)) store.MoveToBin(id, bench.Clock.Now);
             var now = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now);
             await db.Copies.Where(c => c.Id == going[0]).ExecuteUpdateAsync(s => s.SetProperty(c => c.BinnedAt, now));
-            var broken = new Run { Kind = RunKind.Prune, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", Cause = "mira", Order = $$"""{"Fingerprint":"{{plan.Fingerprint}}"}""" };
+            var broken = new Run { Kind = RunKind.Prune, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Order = $$"""{"Fingerprint":"{{plan.Fingerprint}}"}""" };
             db.Runs.Add(broken);
             await db.SaveChangesAsync();
             run = broken.Id;

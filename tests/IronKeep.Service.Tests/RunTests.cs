@@ -1,11 +1,15 @@
 using System.Net;
 using System.Net.ServerSentEvents;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
 using IronKeep.Service.Runs;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 using NodaTime;
@@ -53,7 +57,7 @@ public sealed class RunTests
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         // A run that waits because nothing begins.
         bench.Services.GetRequiredService<Dispatch>().IsHeld = true;
-        var waiting = new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", Store = "cellar", Cause = "mira", Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };
+        var waiting = new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };
         db.Runs.Add(waiting);
         await db.SaveChangesAsync();
         using (var second = await bench.RawAsync(HttpMethod.Post, "jobs/register/runs"))
@@ -82,7 +86,7 @@ public sealed class RunTests
             var planned = new PlannedRun { Job = "register", Machine = "heron", Due = Instant.FromDateTimeOffset(bench.Clock.Now) };
             db.PlannedRuns.Add(planned);
             await db.SaveChangesAsync();
-            var run = new Run { Kind = RunKind.Backup, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", Cause = "schedule", PlannedRunId = planned.Id, Queued = planned.Due, Began = planned.Due };
+            var run = new Run { Kind = RunKind.Backup, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Schedule, PlannedRunId = planned.Id, Queued = planned.Due, Began = planned.Due };
             db.Runs.Add(run);
             await db.SaveChangesAsync();
             planned.RunId = id = run.Id;
@@ -98,29 +102,30 @@ public sealed class RunTests
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
-    [Fact]
+    [FileCatalogueFact]
     public async Task A_log_is_read_while_it_is_written_and_kept_within_limits()
     {
         await using var bench = await Bench.StartAsync();
-        var logs = bench.Services.GetRequiredService<RunLogs>();
+        var logs = bench.Services.GetRequiredService<IRunLogs>();
+        RunLogAnswer Read(int from) => logs.ReadAsync(77, from, LogSeverity.Info, default).Result;
         using (var file = logs.Open(77))
         {
             file.Write(LogSeverity.Info, "first \"quoted\" \n line");
-            var first = logs.Read(77, 0);
+            var first = Read(0);
             Assert.Equal("first \"quoted\" \n line", Assert.Single(first.Lines).Text);
-            Assert.Empty(logs.Read(77, first.Next).Lines);
+            Assert.Empty(Read(first.Next).Lines);
             // Half a line, as a reader sees it in the middle of a write: it comes whole the next time.
             var path = Directory.EnumerateFiles(bench.Root, "77.jsonl", SearchOption.AllDirectories).Single();
             await File.AppendAllTextAsync(path, "{\"at\":\"2026-11-23T09:0");
-            Assert.Equal(first.Next, logs.Read(77, first.Next).Next);
+            Assert.Equal(first.Next, Read(first.Next).Next);
             await File.AppendAllTextAsync(path, "0:00Z\",\"severity\":\"error\",\"text\":\"second\"}\n");
-            Assert.Equal("second", Assert.Single(logs.Read(77, first.Next).Lines).Text);
+            Assert.Equal("second", Assert.Single(Read(first.Next).Lines).Text);
             Parallel.For(0, 12_000, i => file.Write(LogSeverity.Warning, $"line {i}"));
         }
         var all = new List<RunLogLine>();
         for (var next = 0; ;)
         {
-            var part = logs.Read(77, next);
+            var part = Read(next);
             if (part.Lines.Count == 0) break;
             all.AddRange(part.Lines);
             next = part.Next;
@@ -134,14 +139,14 @@ public sealed class RunTests
     {
         await using var bench = await Bench.StartAsync();
         var book = bench.Services.GetRequiredService<AlertBook>();
-        Task Raise(AlertClass kind = AlertClass.Failed) => book.RaiseAsync(new Matter("job x on heron", kind, "it failed", "mend it"), default);
+        Task Raise(AlertClass kind = AlertClass.Failed) => book.RaiseAsync(new Matter(Subject.OfJob("x", "heron"), kind, "it failed", "mend it"), default);
         await Raise();
         await Raise();
         await Raise(AlertClass.Missed);
         var open = await bench.OpenAlertsAsync();
         Assert.Equal([("missed", 1), ("failed", 2)], open.Select(a => (a.Class, a.Count)));
         Assert.True(await book.AcknowledgeAsync(open[1].Id, "mira", default));
-        await book.CloseAsync("job x on heron", [AlertClass.Failed], default);
+        await book.CloseAsync(Subject.OfJob("x", "heron"), [AlertClass.Failed], default);
         Assert.Equal("missed", Assert.Single(await bench.OpenAlertsAsync()).Class);
         Assert.False(await book.AcknowledgeAsync(open[1].Id, "mira", default));
 
@@ -149,7 +154,7 @@ public sealed class RunTests
         await Raise();
         var reopened = (await bench.OpenAlertsAsync()).Single(a => a.Class == "failed");
         Assert.Equal((open[1].Id, 3, "open", null), (reopened.Id, reopened.Count, reopened.State, reopened.AcknowledgedBy));
-        await book.CloseAsync("job x on heron", [AlertClass.Failed], default);
+        await book.CloseAsync(Subject.OfJob("x", "heron"), [AlertClass.Failed], default);
         bench.Clock.Now = bench.Clock.Now.AddMinutes(61);
         await Raise();
         var anew = (await bench.OpenAlertsAsync()).Single(a => a.Class == "failed");
@@ -166,8 +171,8 @@ public sealed class RunTests
             var at = Instant.FromDateTimeOffset(bench.Clock.Now);
             for (var i = 0; i < 250; i++)
             {
-                db.Copies.Add(new Copy { Id = $"c{i:000}", Job = i % 2 == 0 ? "register" : "other", Machine = "heron", Store = "cellar", Taken = at - Duration.FromMinutes(i), Ended = at });
-                db.Runs.Add(new Run { Kind = RunKind.Check, State = RunState.Ended, Machine = "heron", Store = "cellar", Cause = "mira", Queued = at });
+                db.Copies.Add(new Copy { Id = $"c{i:000}", Origin = $"c{i:000}", Job = i % 2 == 0 ? "register" : "other", Machine = "heron", Store = "cellar", Taken = at - Duration.FromMinutes(i), Ended = at });
+                db.Runs.Add(new Run { Kind = RunKind.Check, State = RunState.Ended, Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = at });
             }
             await db.SaveChangesAsync();
         }
@@ -190,7 +195,7 @@ public sealed class RunTests
     public void A_run_that_has_just_ended_is_left_alone_by_who_would_stop_it()
     {
         var log = Path.GetTempFileName();
-        var live = new LiveRun(new Run { Machine = "heron", Cause = "mira" }, new RunLogFile(log, TimeProvider.System, Microsoft.Extensions.Logging.Abstractions.NullLogger.Instance), TimeProvider.System, default);
+        var live = new LiveRun(new Run { Machine = "heron", By = Actor.Person("mira") }, new RunLogFile(log, TimeProvider.System, Microsoft.Extensions.Logging.Abstractions.NullLogger.Instance), TimeProvider.System, default);
         live.Dispose();
         live.TimeOut();
         live.Cancel();

@@ -1,9 +1,14 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Prunes;
+using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Stores;
+using IronKeep.Service.Upkeep;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
@@ -69,7 +74,7 @@ public sealed class SettlingTests
         Assert.Contains("has lost 1 copy", alert.Message);
     }
 
-    [Fact]
+    [FileCatalogueFact]
     public async Task An_older_catalogue_that_was_put_back_knows_what_lies_in_the_bin_and_reclaiming_takes_nothing_it_has_in_force()
     {
         await using var bench = await WithCopiesAsync(4);
@@ -111,10 +116,10 @@ public sealed class SettlingTests
             await db.Copies.Where(c => c.Id == copies[2].Id).ExecuteUpdateAsync(s => s.SetProperty(c => c.State, CopyState.Unsound).SetProperty(c => c.Damage, "/a").SetProperty(c => c.DamageCount, 1));
             await db.Copies.Where(c => c.Id == copies[1].Id).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, "it took 1 B, where 9 MB are usual"));
         }
-        await bench.Services.GetRequiredService<CopyBook>().NoteAsync([copies[2].Id, copies[1].Id]);
+        await bench.Services.GetRequiredService<CopyBook>().NoteAsync("cellar", [copies[2].Id, copies[1].Id]);
         var charter = (await bench.GetAsync<CharterAnswer>("charter")).Yaml;
         var before = await bench.GetAsync<IReadOnlyList<StoreAnswer>>("stores");
-        await bench.RestartAsync(() => { foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.*")) File.Delete(file); });
+        await bench.RestartAsync(bench.LoseCatalogue);
         await bench.ApplyAsync(charter);
         var after = await bench.CopiesAsync();
         Assert.Equal(copies.Select(c => (c.Id, c.NewBytes, c.StoredBytes)), after.Select(c => (c.Id, c.NewBytes, c.StoredBytes)));
@@ -221,7 +226,7 @@ public sealed class SettlingTests
         // Two at once do not count the same room.
         var rooms = bench.Services.GetRequiredService<StoreRoom>();
         var declared = bench.Services.GetRequiredService<Charters.CharterInForce>().Charter.Stores["cellar"];
-        var promises = await Task.WhenAll(rooms.PromiseAsync(declared, 901, 4_000_000), rooms.PromiseAsync(declared, 902, 4_000_000));
+        var promises = await Task.WhenAll(rooms.PromiseAsync(declared, 901, 4_000_000, default), rooms.PromiseAsync(declared, 902, 4_000_000, default));
         Assert.Contains(promises, p => p is not null);
     }
 }

@@ -1,13 +1,22 @@
 using System.Net;
 using System.Net.Sockets;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Forecasts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Copies;
+using IronKeep.Service.Definitions;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;
+using IronKeep.Service.Timetable;
 using IronKeep.Stores.Places;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
@@ -70,7 +79,7 @@ public sealed class StandstillTests
             var watch = System.Diagnostics.Stopwatch.StartNew();
             bench.Clock.Now = new DateTimeOffset(2026, 11, 24, 10, 0, 1, TimeSpan.Zero);
             await bench.Services.GetRequiredService<Timetable.ClockLoop>().TickAsync();
-            Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Subject: "store attic", Class: "failed" } && a.Message.Contains("does not answer", StringComparison.Ordinal));
+            Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Subject.Store: "attic", Class: "failed" } && a.Message.Contains("does not answer", StringComparison.Ordinal));
             // Two runs hang in it, and two are all that may be at work: the job of the other store runs all the same.
             while ((await bench.CopiesAsync()).Count(c => c.Store == "cellar") < 2) await Task.Delay(20);
             await bench.ApplyAsync(charter.Replace("daily at 10:00", "daily at 11:00", StringComparison.Ordinal));
@@ -86,7 +95,7 @@ public sealed class StandstillTests
         bench.Clock.Now = bench.Clock.Now.AddMinutes(11);
         await bench.Services.GetRequiredService<Timetable.ClockLoop>().TickAsync();
         await bench.IdleAsync();
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Subject == "store attic");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Subject.Words == "store attic");
     }
 
     [Fact]
@@ -123,26 +132,30 @@ public sealed class StandstillTests
         await using (var db = await bench.KeepAsync())
         {
             // As if the process had died when the end was written, and nothing after it.
-            var run = new Run { Kind = RunKind.Backup, State = RunState.Ended, Outcome = Outcome.Failed, Failure = FailureClass.SourceUnreadable, Sentence = "the source is gone", Job = "register", Machine = "heron", Store = "cellar", Cause = "mira", Queued = Instant.FromDateTimeOffset(bench.Clock.Now), Followed = false };
+            var run = new Run { Kind = RunKind.Backup, State = RunState.Ended, Outcome = Outcome.Failed, Failure = FailureClass.SourceUnreadable, Sentence = "the source is gone", Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };
             db.Runs.Add(run);
-            db.PlannedRuns.Add(new PlannedRun { Job = "register", Machine = "heron", Due = Instant.FromDateTimeOffset(bench.Clock.Now.AddHours(-1)), Outcome = Outcome.Missed, Reason = "not started", Told = false });
+            var planned = new PlannedRun { Job = "register", Machine = "heron", Due = Instant.FromDateTimeOffset(bench.Clock.Now.AddHours(-1)), Outcome = Outcome.Missed, Reason = "not started" };
+            db.PlannedRuns.Add(planned);
+            await db.SaveChangesAsync();
+            db.SayEnded(run, run.Queued);
+            Serving.Say(db, [planned], run.Queued);
             await db.SaveChangesAsync();
             failed = run.Id;
         }
         await bench.RestartAsync();
-        var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal((failed, 1, "failed"), (alert.RunId!.Value, alert.Count, alert.Class));
-        await using (var db = await bench.KeepAsync()) await db.Runs.Where(r => r.Id == failed).ExecuteUpdateAsync(s => s.SetProperty(r => r.Followed, false));
-        await bench.Services.GetRequiredService<Aftermath>().FollowAllAsync(default);
-        Assert.Equal(1, Assert.Single(await bench.OpenAlertsAsync()).Count);
-        await bench.TickAsync($"{bench.Clock.Now:u}");
+        await bench.IdleAsync();
+        var alert = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "failed");
+        Assert.Equal((failed, 1), (alert.RunId!.Value, alert.Count));
+        await bench.RestartAsync();
+        await bench.IdleAsync();
+        Assert.Equal(1, Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "failed").Count);
         var missed = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "missed");
         Assert.Contains("makes up for it", missed.Message);
         await bench.TickAsync($"{bench.Clock.Now:u}");
-        Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs")).Items, r => r.Cause == "catch-up");
+        Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs")).Items, r => r.By.Words == "catch-up");
     }
 
-    [Fact]
+    [FileCatalogueFact]
     public async Task A_run_that_says_running_with_nobody_at_work_is_ended()
     {
         await using var bench = await Bench.StartAsync();
@@ -153,7 +166,7 @@ public sealed class StandstillTests
             using var connection = new SqliteConnection($"Data Source={bench.Root}/service/catalogue.db;Pooling=False");
             connection.Open();
             using var command = connection.CreateCommand();
-            command.CommandText = "INSERT INTO Runs (Kind, Job, Machine, Store, Cause, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','register','heron','cellar','mira','running',0,0,'',0,0,0,0,0,0)";
+            command.CommandText = "INSERT INTO Runs (Kind, Job, Machine, Store, ByKind, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','register','heron','cellar','schedule','running',0,0,'',0,0,0,0,0,0)";
             command.ExecuteNonQuery();
         });
         Assert.Equal("failed", (await bench.GetAsync<Page<RunAnswer>>("runs")).Items[0].Outcome);
@@ -178,7 +191,7 @@ public sealed class StandstillTests
         Assert.Empty(Directory.EnumerateFiles(bench.Root + "/drop", "*.part"));
     }
 
-    [Fact]
+    [FileCatalogueFact]
     public async Task A_catalogue_that_is_missing_empty_foreign_older_or_without_its_newest_part_is_refused_with_the_way_out()
     {
         await using var bench = await Bench.StartAsync();
@@ -193,11 +206,11 @@ public sealed class StandstillTests
         var known = File.ReadAllText(mark);
         void Refused(string why)
         {
-            var message = Assert.Throws<StartRefusedException>(() => CatalogueGuard.RefuseLost(folder)).Message;
+            var message = Assert.Throws<StartRefusedException>(() => CatalogueGuard.RefuseLost(folder, database)).Message;
             Assert.Contains(why, message);
             Assert.Contains($"remove {mark}", message);
         }
-        CatalogueGuard.RefuseLost(folder);
+        CatalogueGuard.RefuseLost(folder, database);
         File.Delete(database + "-wal");
         File.WriteAllText(mark, known.Replace("closed", "open", StringComparison.Ordinal));
         Refused("lacks its newest part");
@@ -229,7 +242,7 @@ public sealed class StandstillTests
         {
             await using var bench = await Bench.StartAsync(under: mount);
             await bench.ApplyAsync(bench.Charter());
-            await using (var db = await bench.KeepAsync()) db.Alerts.Add(new Alert { Subject = "store cellar", Class = AlertClass.Failed, Message = "m", Remedy = "r" });
+            await using (var db = await bench.KeepAsync()) db.Alerts.Add(new Alert { Subject = Subject.OfStore("cellar"), Class = AlertClass.Failed, Message = "m", Remedy = "r" });
             Shell($"dd if=/dev/zero of={mount}/ballast bs=64k 2>/dev/null; dd if=/dev/zero of={mount}/ballast2 bs=512 2>/dev/null");
             HttpResponseMessage answer;
             do answer = await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest(new string('x', 400), bench.Clock.Now.AddDays(2))); while (answer.IsSuccessStatusCode);
@@ -260,7 +273,7 @@ public sealed class StandstillTests
         await bench.ApplyAsync(bench.Charter("every 1 hours") + $"\n  other: {{ takes: {bench.Source}, into: cellar, policy: few, when: every 1 hours }}");
         await using var db = await bench.KeepAsync();
         // One odd letter in one row.
-        await db.Database.ExecuteSqlRawAsync("INSERT INTO Runs (Kind, Job, Machine, Store, Cause, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','gone','heron','cellar','mira','queud',0,0,'',0,0,0,0,0,0)");
+        await db.Database.ExecuteSqlRawAsync("INSERT INTO Runs (Kind, Job, Machine, Store, ByKind, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','gone','heron','cellar','schedule','queud',0,0,'',0,0,0,0,0,0)");
         using var nobody = bench.Anonymous();
         bench.Clock.Now = new DateTimeOffset(2026, 11, 23, 10, 0, 1, TimeSpan.Zero);
         for (var i = 0; i < 500 && (await nobody.GetAsync("/health/ready")).IsSuccessStatusCode; i++)
@@ -270,7 +283,7 @@ public sealed class StandstillTests
         }
         Assert.Equal(HttpStatusCode.ServiceUnavailable, (await nobody.GetAsync("/health/ready")).StatusCode);
         for (var i = 0; i < 200 && (await bench.OpenAlertsAsync()).Count == 0; i++) await Task.Delay(20);
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "service", Subject: "the clock loop" });
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "service", Subject.Name: "the clock loop" });
         // What comes due is planned all the same, and runs when the row is mended.
         Assert.Equal(2, await db.PlannedRuns.CountAsync());
         await db.Database.ExecuteSqlRawAsync("DELETE FROM Runs WHERE State = 'queud'");
@@ -373,7 +386,7 @@ public sealed class StandstillTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter(more: "fresh-within: 1 days"));
         await bench.TickAsync("2026-11-23T09:00:10Z");
-        var live = new LiveRun(new Run { Machine = "heron", Cause = "mira" }, new RunLogFile(Path.GetTempFileName(), bench.Clock, NullLogger.Instance), bench.Clock, default);
+        var live = new LiveRun(new Run { Machine = "heron", By = Actor.Person("mira") }, new RunLogFile(Path.GetTempFileName(), bench.Clock, NullLogger.Instance), bench.Clock, default);
         bench.Clock.Jump(TimeSpan.FromMinutes(993));
         bench.Clock.Now = bench.Clock.Now.AddSeconds(7);
         Assert.Equal(Duration.FromSeconds(7), live.Elapsed);
@@ -410,17 +423,18 @@ public sealed class StandstillTests
         Assert.Equal(3, (await bench.CopiesAsync()).Count(c => c.Machine == "egret"));
     }
 
-    [Fact]
+    [FileCatalogueFact]
     public async Task A_torn_line_hides_no_other_and_a_long_log_comes_page_by_page()
     {
         await using var bench = await Bench.StartAsync();
-        var logs = bench.Services.GetRequiredService<RunLogs>();
+        var logs = bench.Services.GetRequiredService<IRunLogs>();
+        RunLogAnswer Read(int from) => logs.ReadAsync(7, from, IronKeep.Runs.LogSeverity.Info, default).Result;
         using (var log = logs.Open(7)) for (var i = 0; i < 2500; i++) log.Write(IronKeep.Runs.LogSeverity.Info, $"line {i}");
         var file = bench.Root + "/service/run-logs/0000/7.jsonl";
         File.AppendAllText(file, "{\"at\":\"2026-11-23T09:0");
         using (var log = logs.Open(7)) log.Write(IronKeep.Runs.LogSeverity.Error, "after the crash");
         var seen = new List<string>();
-        for (RunLogAnswer part = logs.Read(7, 0); ; part = logs.Read(7, part.Next))
+        for (RunLogAnswer part = Read(0); ; part = Read(part.Next))
         {
             seen.AddRange(part.Lines.Select(l => l.Text));
             if (!part.More) break;
@@ -452,17 +466,17 @@ public sealed class StandstillTests
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter(more: "tells: drop").Replace("jobs:", $"channels:\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop }}\njobs:", StringComparison.Ordinal));
-        await bench.Services.GetRequiredService<AlertBook>().RaiseAsync(new Matter("job gone on heron", AlertClass.Failed, "m", "r"), default);
+        await bench.Services.GetRequiredService<AlertBook>().RaiseAsync(new Matter(Subject.OfJob("gone", "heron"), AlertClass.Failed, "m", "r"), default);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
         using (var why = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest(""))) Assert.Equal(HttpStatusCode.BadRequest, why.StatusCode);
         var closed = await bench.SendAsync<AlertAnswer>(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest("the job left the charter"));
         Assert.Equal(("closed", "mira", "the job left the charter"), (closed.State, closed.ClosedBy, closed.ClosedReason));
-        Assert.False(bench.Services.GetRequiredService<AlertBook>().IsOpen("job gone on heron", AlertClass.Failed));
+        Assert.False(await bench.Services.GetRequiredService<AlertBook>().IsOpenAsync(Subject.OfJob("gone", "heron"), AlertClass.Failed, default));
         using (var seen = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/acknowledge")) Assert.Equal(HttpStatusCode.NotFound, seen.StatusCode);
         await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest("paint", bench.Clock.Now.AddDays(2)));
         Assert.Equal("paint", (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Pause!.Reason);
         await using var db = await bench.KeepAsync();
-        await bench.Services.GetRequiredService<TellingDesk>().TellAsync(db, new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", Cause = "mira", Outcome = Outcome.Warned, Sentence = "3 skipped", State = RunState.Ended }, default);
+        await bench.Services.GetRequiredService<TellingDesk>().TellAsync(db, new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", By = Actor.Person("mira"), Outcome = Outcome.Warned, Sentence = "3 skipped", State = RunState.Ended }, default);
         Assert.Contains("3 skipped", (await db.Messages.OrderByDescending(m => m.Id).FirstAsync(m => m.Type == "run-ended")).Body);
     }
 

@@ -1,6 +1,8 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -37,7 +39,7 @@ public sealed class StoreTests
         var before = (await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items.Count;
         await bench.TickAsync("2026-12-02T12:00:00Z");
         Assert.Equal(before + 1, (await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items.Count);
-        Assert.Equal("schedule", Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs?kind=reclaim")).Items).Cause);
+        Assert.Equal("schedule", Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs?kind=reclaim")).Items).By.Words);
         var store = await bench.GetAsync<StoreAnswer>("stores/cellar");
         Assert.Equal(("daily at 05:00", 500_000L, "sat at 06:00"), (store.VerifyWhen, store.VerifyBudgetBytes, store.ReclaimWhen));
         Assert.True(store.Reduction!.StoredBytes > 1_400_000 && store.Reduction.SelectedBytes > store.Reduction.ReadBytes);
@@ -57,7 +59,7 @@ public sealed class StoreTests
             await bench.BackUpAsync();
         }
         var full = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("nearly-full", "store cellar"), (full.Class, full.Subject));
+        Assert.Equal(("nearly-full", "store cellar"), (full.Class, full.Subject.Words));
         var store = await bench.GetAsync<StoreAnswer>("stores/cellar");
         Assert.True(store.NearlyFull);
         Assert.Equal(1_000_000 - 100_000 - store.UsedBytes, store.FreeBytes);
@@ -85,7 +87,7 @@ public sealed class StoreTests
         File.Delete(Directory.EnumerateFiles(bench.StoreFolder + "/bin").First());
         await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
         {
-            db.Runs.Add(new Run { Kind = RunKind.Reclaim, State = RunState.Running, Machine = "heron", Store = "cellar", Cause = "mira" });
+            db.Runs.Add(new Run { Kind = RunKind.Reclaim, State = RunState.Running, Machine = "heron", Store = "cellar", By = Actor.Person("mira") });
             await db.SaveChangesAsync();
         }
         await bench.RestartAsync();

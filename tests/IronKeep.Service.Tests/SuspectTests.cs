@@ -1,5 +1,9 @@
 using System.Net;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Service.Tests;
 

@@ -1,8 +1,9 @@
 using System.Diagnostics;
 using System.Net;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
 using IronKeep.Service.Telling;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Hosting;
@@ -56,7 +57,7 @@ public sealed class TellingTests
         var happened = JsonDocument.Parse(body).RootElement;
         foreach (var name in new[] { "id", "source", "type" }) Assert.NotEmpty(happened.GetProperty(name).GetString()!);
         Assert.Equal(("1.0", "ironkeep.alert-opened", "/ironkeep/heron"), (happened.GetProperty("specversion").GetString(), happened.GetProperty("type").GetString(), happened.GetProperty("source").GetString()));
-        Assert.Equal("job register on heron", happened.GetProperty("data").GetProperty("subject").GetString());
+        Assert.Equal("job register on heron", happened.GetProperty("data").GetProperty("subject").GetProperty("words").GetString());
         // The secret is nowhere but in the request.
         Assert.DoesNotContain("hook-secret", string.Concat(dropped.Select(m => m.ToString())) + string.Concat(hook.Received.Select(r => r.Body)) + await bench.Http.GetStringAsync("/api/v1/definitions"));
     }
@@ -74,7 +75,7 @@ public sealed class TellingTests
         await bench.BackUpAsync();
         await TellAsync(bench);
         var untold = (await bench.OpenAlertsAsync()).Single(a => a.Class == "untold");
-        Assert.Equal("channel post", untold.Subject);
+        Assert.Equal("channel post", untold.Subject.Words);
         Assert.Contains($"127.0.0.1:{port}", untold.Message);
         var told = Assert.Single(Directory.EnumerateFiles(bench.Root + "/drop").Select(f => MimeMessage.Load(f)));
         Assert.Contains("UNTOLD channel post", told.Subject);

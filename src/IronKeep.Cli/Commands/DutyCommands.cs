@@ -21,7 +21,7 @@ internal static class DutyCommands
         {
             Show.Line();
             var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
-            Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
+            Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject.Words}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
             Show.Line($"      {alert.Message}");
             if (alert.Affected.Count > 1) Show.Line($"      affects {string.Join(", ", alert.Affected)}");
             Show.Line($"      -> {alert.Remedy}");

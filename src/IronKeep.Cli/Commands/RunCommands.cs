@@ -28,7 +28,7 @@ internal static class RunCommands
             else Show.Table([">run", "kind", "of", "by", "outcome", "began", ">took", ">items", ">taken", ">new", "sentence"],
                 runs.Select(r => new[]
                 {
-                    $"{r.Id}", r.Kind, r.Job ?? r.Store ?? "", r.Cause, r.Outcome ?? r.State, Show.When(r.Began), Show.Took(r.Figures.ElapsedSeconds),
+                    $"{r.Id}", r.Kind, r.Job ?? r.Store ?? "", r.By.Words, r.Outcome ?? r.State, Show.When(r.Began), Show.Took(r.Figures.ElapsedSeconds),
                     $"{r.Figures.Items}", Show.Size(r.Figures.SelectedBytes), Show.Size(r.Figures.NewBytes), Brief(r.Sentence),
                 }), "no runs yet; run a job with 'ironkeep job run NAME --watch'");
             return Root.Done;

@@ -26,7 +26,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
     /// <summary>Where there is a ceiling: how many more runs it leaves room for.</summary>
     private readonly Dictionary<string, int> leftOn = new(ofMachine), leftInto = new(ofStore);
     private readonly Dictionary<string, string> lockedBy = [];
-    private readonly HashSet<string> jobs = [];
+    private readonly HashSet<(string Job, string Machine)> jobs = [];
 
     /// <summary>The ceilings of a charter; <paramref name="overall"/> counts where the charter has no ceiling over all.</summary>
     public static RunCeilings Of(Charter charter, int overall) => new(
@@ -61,7 +61,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
 
     private (Obstacles Kind, string? Name) Obstacle(RunClaim claim)
     {
-        if (jobs.Contains(claim.Job)) return (Obstacles.Job, claim.Job);
+        if (jobs.Contains((claim.Job, claim.Machine))) return (Obstacles.Job, claim.Job);
         if (IsFull) return (Obstacles.Overall, null);
         if (leftOn.TryGetValue(claim.Machine, out var there) && there <= 0) return (Obstacles.Machine, claim.Machine);
         foreach (var store in claim.Stores)
@@ -75,7 +75,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
     public void Begin(RunClaim claim)
     {
         AtWork++;
-        jobs.Add(claim.Job);
+        jobs.Add((claim.Job, claim.Machine));
         Count(leftOn, claim.Machine, -1);
         foreach (var store in claim.Stores) Count(leftInto, store, -1);
         foreach (var name in claim.Locks) lockedBy[name] = claim.Job;
@@ -85,7 +85,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
     public void End(RunClaim claim)
     {
         AtWork--;
-        jobs.Remove(claim.Job);
+        jobs.Remove((claim.Job, claim.Machine));
         Count(leftOn, claim.Machine, 1);
         foreach (var store in claim.Stores) Count(leftInto, store, 1);
         foreach (var name in claim.Locks) lockedBy.Remove(name);

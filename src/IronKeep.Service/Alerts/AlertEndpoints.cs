@@ -1,7 +1,10 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Copies;
+using IronKeep.Service.Runs;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 
@@ -44,8 +47,10 @@ public static class AlertEndpoints
         return TypedResults.Ok(Paging.Page(rows, limit, a => a.Id, a => a.ToAnswer()));
     }
 
+    public static SubjectAnswer ToAnswer(this Subject s) => new(s.Kind, s.Job, s.Machine, s.Store, s.Name, s.Words);
+
     public static AlertAnswer ToAnswer(this Alert a) => new(
-        a.Id, a.Subject, Kebab.Of(a.Class), Kebab.Of(a.State), a.Message, a.Remedy, a.Count,
+        a.Id, a.Subject.ToAnswer(), Kebab.Of(a.Class), Kebab.Of(a.State), a.Message, a.Remedy, a.Count,
         a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId,
         a.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries), a.ClosedBy, a.ClosedReason);
 }

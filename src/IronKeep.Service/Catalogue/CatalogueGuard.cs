@@ -1,9 +1,12 @@
 using System.Globalization;
-using IronKeep.Service.Hosting;
+using IronKeep.Catalogue;
+using IronKeep.Core.Forecasts;
+using IronKeep.Service.Basics;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
+using Npgsql;
 
 namespace IronKeep.Service.Catalogue;
 
@@ -24,26 +27,32 @@ public sealed class CatalogueGuard(IOptions<ServiceSettings> settings, ILogger<C
     private volatile string? problem;
 
     private string Folder => settings.Value.DataFolder;
-    private string Database => Path.Combine(Folder, "catalogue.db");
+    private string Database => settings.Value.CatalogueAt;
     private string Mark => Path.Combine(Folder, "catalogue.known");
 
     /// <summary>Why the catalogue takes nothing, in words; null while it does.</summary>
     public string? Problem => problem;
 
     /// <summary>What the interceptor saw: a write that went through, or one that the file refused.</summary>
-    internal void Saw(SqliteException? refused)
+    internal void Saw(Exception? refusal)
     {
         // SQLite's codes: read-only 8, input/output 10, full 13, cannot open 14.
-        if (refused is null) problem = null;
-        else if (refused.SqliteErrorCode is 8 or 10 or 13 or 14)
+        if (refusal is null) problem = null;
+        else if (refusal is NpgsqlException lost && IsServers(lost))
+            problem = lost is PostgresException { SqlState: PostgresErrorCodes.DiskFull } ? $"the disk under the catalogue {CatalogueKinds.Told(settings.Value.CatalogueAt)} is full: make room there, and the service goes on by itself"
+                : $"the catalogue {CatalogueKinds.Told(settings.Value.CatalogueAt)} does not answer ({lost.Message}): look at its server and the way to it, and the service goes on by itself";
+        else if (refusal is SqliteException { SqliteErrorCode: 8 or 10 or 13 or 14 } refused)
             problem = refused.SqliteErrorCode == 13 ? $"the disk under the catalogue {Database} is full: make room there, and the service goes on by itself"
                 : $"the catalogue {Database} cannot be written ({refused.Message}): look at its disk and its rights, and the service goes on by itself";
     }
 
+    /// <summary>Whether it is the server or the way to it that failed, and not what was asked: connection 08, resources 53, an operator 57, the system 58.</summary>
+    private static bool IsServers(NpgsqlException failure) => failure is not PostgresException said || said.SqlState[..2] is "08" or "53" or "57" or "58" || said.SqlState == PostgresErrorCodes.ReadOnlySqlTransaction;
+
     /// <summary>Refuses a catalogue that is not what was there, before anything is made. Throws <see cref="StartRefusedException"/>.</summary>
-    public static void RefuseLost(string dataFolder)
+    public static void RefuseLost(string dataFolder, string database)
     {
-        var (database, mark) = (Path.Combine(dataFolder, "catalogue.db"), Path.Combine(dataFolder, "catalogue.known"));
+        var mark = Path.Combine(dataFolder, "catalogue.known");
         if (!File.Exists(mark)) return;
         var wayOut = $"Put it back, or a copy of it from before. To begin anew on purpose, remove {mark} and start again: then sign in as the first person and apply the charter, which reads the copies back from their stores";
         if (!File.Exists(database) || new FileInfo(database).Length == 0) throw new StartRefusedException($"the catalogue {database} is {(File.Exists(database) ? "empty" : "gone")}, and there was one. {wayOut}");
@@ -69,10 +78,15 @@ public sealed class CatalogueGuard(IOptions<ServiceSettings> settings, ILogger<C
     /// <summary>Marks the catalogue as there. Holds a connection for the life of the service, so that its newest part lies in its own file as long as it runs.</summary>
     public async Task BeginAsync(KeepContext db, CancellationToken cancel)
     {
-        keeper = new SqliteConnection($"Data Source={Database};Pooling=False");
-        await keeper.OpenAsync(cancel);
-        One(keeper, "PRAGMA journal_mode=WAL");
+        if (!settings.Value.CatalogueIsShared)
+        {
+            keeper = new SqliteConnection($"Data Source={Database};Pooling=False");
+            await keeper.OpenAsync(cancel);
+            One(keeper, "PRAGMA journal_mode=WAL");
+        }
         var note = await db.Notes.FindAsync([IdKey], cancel);
+        if (settings.Value.CatalogueIsShared && File.Exists(Mark) && Read(Mark).Id is var known && known != note?.Value)
+            throw new StartRefusedException($"the catalogue {CatalogueKinds.Told(settings.Value.CatalogueAt)} is {(note is null ? "empty" : "another")}, and there was one that this service knew. Name the right one in IronKeep:Catalogue. To take this one on purpose, remove {Mark} and start again");
         if (note is null)
         {
             db.Notes.Add(note = new Note { Key = IdKey, Value = Guid.NewGuid().ToString("n") });
@@ -99,8 +113,8 @@ public sealed class CatalogueGuard(IOptions<ServiceSettings> settings, ILogger<C
 
     public void Dispose()
     {
-        if (keeper is null) return;
-        keeper.Dispose();
+        if (id.Length == 0) return;
+        keeper?.Dispose();
         keeper = null;
         Write(Closed);
     }

@@ -1,6 +1,7 @@
 using System.Data.Common;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore.Diagnostics;
+using Npgsql;
 
 namespace IronKeep.Service.Catalogue;
 
@@ -67,6 +68,6 @@ internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionIntercep
     private void Look(Exception e)
     {
         for (Exception? at = e; at is not null; at = at.InnerException)
-            if (at is SqliteException refused) guard.Saw(refused);
+            if (at is SqliteException or NpgsqlException) guard.Saw(at);
     }
 }

@@ -1,12 +1,14 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Workers;
 using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Charters;
 
-/// <summary>The charter in force, read once from the catalogue and replaced when another is applied.</summary>
-public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue)
+/// <summary>The charter in force, read from the catalogue and replaced when another is applied, here or by another service.</summary>
+public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue) : IBeatLook
 {
     private volatile InForce current = new(0, Charter.Empty);
 
@@ -16,13 +18,22 @@ public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue)
     public async Task LoadAsync(CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var newest = await db.CharterRevisions.OrderByDescending(r => r.Id).FirstOrDefaultAsync(cancel);
-        if (newest is null) return;
+        await CatchUpAsync(db, cancel);
+    }
+
+    /// <summary>Takes over a newer charter, where another service has applied one.</summary>
+    public async Task CatchUpAsync(KeepContext db, CancellationToken cancel)
+    {
+        var newestId = await db.CharterRevisions.MaxAsync(r => (long?)r.Id, cancel) ?? 0;
+        if (newestId == current.Revision) return;
+        var newest = await db.CharterRevisions.AsNoTracking().FirstAsync(r => r.Id == newestId, cancel);
         var reading = CharterYaml.Read(newest.Yaml);
         if (reading.Charter is not { } charter)
-            throw new Hosting.StartRefusedException($"revision {newest.Id} of the charter in the catalogue cannot be read ({reading.Mistakes[0].Message}); it was written by another version of the service");
+            throw new StartRefusedException($"revision {newest.Id} of the charter in the catalogue cannot be read ({reading.Mistakes[0].Message}); it was written by another version of the service");
         current = new InForce(newest.Id, charter);
     }
+
+    Task IBeatLook.LookAsync(CancellationToken cancel) => LoadAsync(cancel);
 
     public void Replace(long revision, Charter charter) => current = new InForce(revision, charter);
 

@@ -1,4 +1,5 @@
 using IronKeep.Core.Charters;
+using IronKeep.Core.Forecasts;
 using IronKeep.Stores.Posix;
 
 namespace IronKeep.Service.Charters;

@@ -1,15 +1,17 @@
 using System.Collections.Concurrent;
 using System.Globalization;
 using System.Security.Cryptography;
+using IronKeep.Catalogue;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Runs.Backups;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
+using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
@@ -43,10 +45,13 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     {
         using var turn = await TurnAsync(store, CancellationToken.None);
         await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
-        var row = await db.Copies.FindAsync(record.Id);
+        await using var change = await db.BeginChangeAsync(CancellationToken.None);
+        var row = await db.Copies.FindAsync(record.Id, store);
         if (row is null) db.Copies.Add(row = ToRow(record, store));
         (row.NewBytes, row.StoredBytes, row.RunId) = (figures.NewBytes, figures.StoredBytes, runId);
+        db.Say(new Fact { At = clock.Now(), Kind = FactKind.CopyMade, CopyId = record.Id, Store = store, Job = row.Job, Machine = row.Machine, RunId = runId });
         await db.SaveChangesAsync(CancellationToken.None);
+        await change.CommitAsync(CancellationToken.None);
     }
 
     /// <summary>The record of the newest copy to compare a run with; null when there is none that can be read.</summary>
@@ -73,10 +78,10 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     /// Says beside the records in the store what the catalogue says of these copies (hold, damage, doubt), so that a new catalogue will know it.
     /// A store that cannot be reached is told when it is compared the next time.
     /// </summary>
-    public async Task NoteAsync(IReadOnlyCollection<string> ids)
+    public async Task NoteAsync(string store, IReadOnlyCollection<string> ids)
     {
         await using var db = await catalogue.CreateDbContextAsync();
-        foreach (var row in await db.Copies.Where(c => ids.Contains(c.Id) && c.GoneAt == null).ToListAsync())
+        foreach (var row in await db.Copies.Where(c => c.Store == store && ids.Contains(c.Id) && c.GoneAt == null).ToListAsync())
         {
             row.NoteDue = true;
             try
@@ -118,6 +123,21 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         row.NotedAt = Instant.FromDateTimeOffset(note.Changed);
     }
 
+    /// <summary>
+    /// The one living copy of an id, in the store that is named or in whichever has it. Null when there is none, or when it is in several and none was
+    /// named: then the problem says in which.
+    /// </summary>
+    public static async Task<(Copy? Copy, ProblemHttpResult? Problem)> FindAsync(KeepContext db, string id, string? store, CancellationToken cancel)
+    {
+        var found = await Alive(db).Where(c => c.Id == id && (store == null || c.Store == store)).OrderBy(c => c.Store).ToListAsync(cancel);
+        return found.Count switch
+        {
+            1 => (found[0], null),
+            0 => (null, Problems.NotFound($"there is no copy '{id}'{(store is null ? "" : $" in store '{store}'")}; list them with GET /api/v1/copies")),
+            _ => (null, Problems.Refused($"copy '{id}' is in several stores ({string.Join(", ", found.Select(c => c.Store))}); say which with store=NAME")),
+        };
+    }
+
     /// <summary>Copies whose bytes are still there, those in the bin included.</summary>
     public static IQueryable<Copy> Alive(KeepContext db) => db.Copies.AsNoTracking().Where(c => c.GoneAt == null);
 
@@ -138,6 +158,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         Job = record.Job,
         Machine = record.Machine,
         Store = store,
+        Origin = record.Id,
         Taken = Instant.FromDateTimeOffset(record.Taken),
         Ended = Instant.FromDateTimeOffset(record.Ended),
         State = CopyState.Unchecked,

@@ -1,9 +1,12 @@
 using System.Globalization;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
@@ -27,18 +30,16 @@ public static class CopyEndpoints
         copies.MapGet("", ListAsync).WithSummary("Copies, newest first, those in the bin included; by job and store");
         copies.MapGet("/find", FindAsync).WithSummary("Finds files by name (with * and ?; with a slash, by path) across copies, newest first");
         copies.MapGet("/versions", VersionsAsync).WithSummary("The versions of one path over the copies of a job, newest first");
-        copies.MapGet("/{id}", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, TimeProvider clock, CancellationToken cancel) =>
-                await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is { } copy ? TypedResults.Ok(copy.ToAnswer(clock.Now())) : Missing(id))
+        copies.MapGet("/{id}", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, TimeProvider clock, CancellationToken cancel, string? store = null) =>
+                await CopyBook.FindAsync(db, id, store, cancel) is var (copy, problem) && copy is not null ? TypedResults.Ok(copy.ToAnswer(clock.Now())) : problem!)
             .WithSummary("One copy");
-        copies.MapGet("/{id}/why", async Task<Results<Ok<CopyWhyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CopyCare care, CancellationToken cancel) =>
-                await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is { } copy ? TypedResults.Ok(await care.WhyAsync(copy, cancel)) : Missing(id))
-            .WithSummary("Why a copy is still there, or why it goes");
         copies.MapPut("/{id}/hold", HoldAsync).WithSummary("Holds a copy: it does not expire until then, and changes no other copy's fate");
-        copies.MapDelete("/{id}/hold", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel) =>
+        copies.MapDelete("/{id}/hold", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel, string? store = null) =>
             {
-                if (!await CopyBook.Alive(db).AnyAsync(c => c.Id == id, cancel)) return Missing(id);
-                await care.ReleaseAsync(id, cancel);
-                return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id, cancel)).ToAnswer(clock.Now()));
+                var (copy, problem) = await CopyBook.FindAsync(db, id, store, cancel);
+                if (copy is null) return problem!;
+                await care.ReleaseAsync(copy, cancel);
+                return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now()));
             })
             .WithSummary("Ends a copy's hold");
         copies.MapPost("/{id}/take-back", TakeBackAsync).WithSummary("Takes a copy back out of the bin");
@@ -46,8 +47,6 @@ public static class CopyEndpoints
         copies.MapPost("/{id}/restores", RestoreAsync).WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
         copies.MapExports();
     }
-
-    internal static ProblemHttpResult Missing(string id) => Problems.NotFound($"there is no copy '{id}'; list them with GET /api/v1/copies");
 
     private static async Task<Results<Ok<FindAnswer>, ProblemHttpResult>> FindAsync(
         string name, KeepContext db, CopySearch search, CancellationToken cancel, string? job = null, string? store = null, int limit = 200)
@@ -86,19 +85,21 @@ public static class CopyEndpoints
     }
 
     private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> HoldAsync(
-        string id, HoldRequest request, KeepContext db, CopyCare care, TimeProvider clock, HttpContext http, CancellationToken cancel)
+        string id, HoldRequest request, KeepContext db, CopyCare care, TimeProvider clock, HttpContext http, CancellationToken cancel, string? store = null)
     {
-        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
+        var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
+        if (copy is null) return missing!;
         if (request.Reason.Trim().Length is < 3 or > 500) return Problems.Invalid("say in a few words (3 to 500 characters) why the copy is held");
         if (request.Until <= clock.GetUtcNow()) return Problems.Invalid($"until {request.Until:u} is not in the future; give the date on which somebody looks at the hold again");
         if (copy.BinnedAt is not null) return Problems.Refused($"copy {id} is in the bin; take it back first, then hold it");
-        await care.HoldAsync(id, http.User.Identity!.Name!, request.Reason.Trim(), Instant.FromDateTimeOffset(request.Until), cancel);
-        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id, cancel)).ToAnswer(clock.Now()));
+        await care.HoldAsync(copy, http.User.Identity!.Name!, request.Reason.Trim(), Instant.FromDateTimeOffset(request.Until), cancel);
+        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now()));
     }
 
-    private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> TakeBackAsync(string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel)
+    private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> TakeBackAsync(string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel, string? store = null)
     {
-        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
+        var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
+        if (copy is null) return missing!;
         if (copy.BinnedAt is null) return Problems.Refused($"copy {id} is not in the bin; nothing was changed");
         try
         {
@@ -108,7 +109,7 @@ public static class CopyEndpoints
         {
             return Problems.Refused($"copy {id} cannot be taken back: {e.Message}");
         }
-        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id, cancel)).ToAnswer(clock.Now()));
+        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now()));
     }
 
     private static async Task<Results<Ok<Page<CopyAnswer>>, ProblemHttpResult>> ListAsync(
@@ -129,13 +130,14 @@ public static class CopyEndpoints
         return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer(clock.Now())));
     }
 
-    private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(string id, KeepContext db, OpenStores stores, CancellationToken cancel, string? path = null)
+    private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(string id, KeepContext db, OpenStores stores, CancellationToken cancel, string? path = null, string? store = null)
     {
-        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
+        var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
+        if (copy is null) return missing!;
         if (NameText.ReadPath(path ?? "/") is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
         try
         {
-            return await stores.AskAsync(copy.Store, store => Browse(store, copy, path, names));
+            return await stores.AskAsync(copy.Store, opened => Browse(opened, copy, path, names));
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
@@ -160,9 +162,10 @@ public static class CopyEndpoints
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RestoreAsync(
-        string id, RestoreRequest request, KeepContext db, RunQueue queue, CharterInForce charter, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
+        string id, RestoreRequest request, KeepContext db, RunQueue queue, CharterInForce charter, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel, string? store = null)
     {
-        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return Missing(id);
+        var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
+        if (copy is null) return missing!;
         if (BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad) return bad;
         var existing = ExistingRule.Keep;
         if (request.Existing is { } rule)
@@ -170,7 +173,7 @@ public static class CopyEndpoints
             if (Kebab.Read<ExistingRule>(rule) is not { } known) return Problems.Invalid($"existing '{rule}' is not known; use keep, overwrite or beside");
             existing = known;
         }
-        var run = await queue.AddAsync(new RunRequest(RunKind.Restore, copy.Job, copy.Store, http.User.Identity!.Name!) { Order = new RestoreOrder(id, request.Paths, request.To, existing) }, cancel);
+        var run = await queue.AddAsync(new RunRequest(RunKind.Restore, copy.Job, copy.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new RestoreOrder(id, request.Paths, request.To, existing) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
@@ -185,7 +188,7 @@ public static class CopyEndpoints
     }
 
     public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(
-        c.Id, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), Kebab.Of(c.State),
+        c.Id, c.Origin, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), Kebab.Of(c.State),
         c.CheckedAt?.ToDateTimeOffset(), c.BinnedAt?.ToDateTimeOffset(), c.Items, c.Bytes, c.Skipped, c.NewBytes, c.StoredBytes,
         c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount, c.RunId is 0 ? null : c.RunId, c.Doubt,
         c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null);

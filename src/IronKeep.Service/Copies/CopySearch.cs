@@ -1,7 +1,7 @@
 using System.Diagnostics;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
-using IronKeep.Service.Catalogue;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;

@@ -1,8 +1,10 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
@@ -13,6 +15,7 @@ using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Copies;
 
@@ -26,30 +29,32 @@ public static class ExportEndpoints
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ExportAsync(
-        string id, ExportRequest request, KeepContext db, RunQueue queue, CharterInForce charter, Microsoft.Extensions.Options.IOptions<Hosting.ServiceSettings> settings, HttpContext http, CancellationToken cancel)
+        string id, ExportRequest request, KeepContext db, RunQueue queue, CharterInForce charter, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel, string? store = null)
     {
-        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return CopyEndpoints.Missing(id);
+        var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
+        if (copy is null) return missing!;
         if (Kebab.Read<ExportFormat>(request.Format) is not { } format) return Problems.Invalid($"format '{request.Format}' is not known; use tar or bag");
         if (CopyEndpoints.BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad) return bad;
-        var run = await queue.AddAsync(new RunRequest(RunKind.Export, copy.Job, copy.Store, http.User.Identity!.Name!) { Order = new ExportOrder(id, request.Paths, format, request.To) }, cancel);
+        var run = await queue.AddAsync(new RunRequest(RunKind.Export, copy.Job, copy.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new ExportOrder(id, request.Paths, format, request.To) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
     private static async Task<Results<EmptyHttpResult, ProblemHttpResult>> ArchiveAsync(
-        string id, KeepContext db, OpenStores stores, HttpContext http, ILogger<CopyBook> log, CancellationToken cancel, string[]? path = null, bool compress = false)
+        string id, KeepContext db, OpenStores stores, HttpContext http, ILogger<CopyBook> log, CancellationToken cancel, string[]? path = null, bool compress = false, string? store = null)
     {
-        if (await CopyBook.Alive(db).FirstOrDefaultAsync(c => c.Id == id, cancel) is not { } copy) return CopyEndpoints.Missing(id);
+        var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
+        if (copy is null) return missing!;
         var paths = path ?? [];
-        PooledStore store;
+        PooledStore opened;
         CopyRecord? record;
         try
         {
-            (store, record) = await stores.AskAsync(copy.Store, opened => (opened, opened.ReadRecord(id)));
+            (opened, record) = await stores.AskAsync(copy.Store, asked => (asked, asked.ReadRecord(id)));
             if (record is null) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
             foreach (var wanted in paths)
             {
                 if (NameText.ReadPath(wanted) is not { } names) return Problems.Invalid($"the path '{wanted}' cannot be read: a backslash must be doubled or begin \\xNN");
-                if (TreeWalk.Find(store, record, names) is null) return Problems.NotFound($"copy {id} holds no '{wanted}'; look at the folder above it");
+                if (TreeWalk.Find(opened, record, names) is null) return Problems.NotFound($"copy {id} holds no '{wanted}'; look at the folder above it");
             }
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
@@ -62,7 +67,7 @@ public static class ExportEndpoints
         {
             // The archive is written as it is read; a client that is slow holds it up, and nothing is kept in memory.
             await using var body = http.Response.BodyWriter.AsStream(leaveOpen: true);
-            await Task.Run(() => Archive.ToStream(store, record, paths, body, compress, null, cancel), cancel);
+            await Task.Run(() => Archive.ToStream(opened, record, paths, body, compress, null, cancel), cancel);
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

@@ -1,3 +1,4 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;

@@ -1,10 +1,12 @@
 using System.Text.Json;
+using IronKeep.Catalogue;
+using IronKeep.Core.Ceilings;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Posix;
@@ -20,6 +22,14 @@ public sealed record RestoreOrder(string CopyId, IReadOnlyList<string> Paths, st
 public sealed class RestoreWork(OpenStores stores, CharterInForce charter, IOptions<ServiceSettings> settings) : IRunWork
 {
     public RunKind Kind => RunKind.Restore;
+
+    public bool TouchesCopies => false;
+
+    /// <summary>Somebody waits for it.</summary>
+    public RunClaim ClaimOf(Run run, Charter charter) => Waited.ClaimOf(run);
+
+    /// <summary>A person waits for it, who reads its report.</summary>
+    public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => [];
 
     public Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {

@@ -1,10 +1,12 @@
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
@@ -25,7 +27,7 @@ public sealed record Shelf(int Learned, IReadOnlyList<string> Missing, IReadOnly
 public sealed class ShelfKeeper(
     IDbContextFactory<KeepContext> catalogue, OpenStores stores, CopyBook book, CharterInForce charter, AlertBook alerts, TimeProvider clock, EventHub events, IOptions<ServiceSettings> settings, ILogger<ShelfKeeper> log)
 {
-    private const int Named = 5;
+    private const int Named = 5, MostTries = 5;
 
     /// <summary>
     /// Compares by the names of the records alone, and reads those that are new or in another place; with <paramref name="notes"/> every record
@@ -34,6 +36,21 @@ public sealed class ShelfKeeper(
     public async Task<Shelf> SettleAsync(string storeName, bool notes, CancellationToken cancel)
     {
         using var turn = await book.TurnAsync(storeName, cancel);
+        for (var tries = 1; ; tries++)
+        {
+            try
+            {
+                return await OnceAsync(storeName, notes, cancel);
+            }
+            catch (Exception e) when (tries < MostTries && CatalogueKinds.IsCollision(e))
+            {
+                // Another service compares the same store: what it entered is there the next time.
+            }
+        }
+    }
+
+    private async Task<Shelf> OnceAsync(string storeName, bool notes, CancellationToken cancel)
+    {
         var began = clock.Now();
         var store = stores.Get(storeName);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
@@ -42,7 +59,7 @@ public sealed class ShelfKeeper(
         var ids = looked.Select(c => c.Record.Id).ToHashSet();
         var rows = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).ToDictionaryAsync(c => c.Id, cancel);
         foreach (var part in ids.Where(i => !rows.ContainsKey(i)).Chunk(500))
-            foreach (var row in await db.Copies.Where(c => part.Contains(c.Id)).ToListAsync(cancel)) rows[row.Id] = row;
+            foreach (var row in await db.Copies.Where(c => c.Store == storeName && part.Contains(c.Id)).ToListAsync(cancel)) rows[row.Id] = row;
         foreach (var copy in looked) await OneAsync(work, copy, rows.GetValueOrDefault(copy.Record.Id), cancel);
         foreach (var row in rows.Values.Where(r => r.Store == storeName && r.GoneAt is null && !there.Contains(r.Id) && r.Ended < began)) Absent(work, row, began);
         // Told first: after a crash in between, the next look finds the same once more. The other way round nobody would ever hear of it.
@@ -114,14 +131,8 @@ public sealed class ShelfKeeper(
             row = CopyBook.ToRow(copy.Record, work.Name);
             row.Machine = await ServiceNames.NowOfAsync(work.Db, row.Machine, settings.Value.Machine, cancel);
             row.RunId = await RunOfAsync(work.Db, row, cancel);
+            if (!await TakeOverAsync(work, row, cancel)) work.Learned.Add(row.Id);
             work.Db.Copies.Add(row);
-            work.Learned.Add(row.Id);
-        }
-        else if (row.Store != work.Name)
-        {
-            // One id is one copy: of a store that the charter still has, the other is not this one's to tell of.
-            if (charter.Charter.Stores.ContainsKey(row.Store)) return;
-            (row.Store, row.State, row.GoneAt, row.CheckedAt) = (work.Name, CopyState.Unchecked, null, null);
         }
         else if (row.State == CopyState.Missing || row.GoneAt is not null)
         {
@@ -130,6 +141,21 @@ public sealed class ShelfKeeper(
         row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
         CopyBook.TakeNote(row, copy.Note);
         if (row.NoteDue) book.WriteNote(work.Store, row);
+    }
+
+    /// <summary>A store that was given another name brings its copies along: what was known of them under the one that the charter has no more goes over.</summary>
+    private async Task<bool> TakeOverAsync(Work work, Copy row, CancellationToken cancel)
+    {
+        var known = false;
+        foreach (var before in await work.Db.Copies.Where(c => c.Id == row.Id && c.Store != work.Name).ToListAsync(cancel))
+        {
+            if (charter.Charter.Stores.ContainsKey(before.Store)) continue;
+            (row.NewBytes, row.StoredBytes, row.Origin) = (before.NewBytes, before.StoredBytes, before.Origin);
+            row.RunId ??= before.RunId;
+            work.Db.Copies.Remove(before);
+            known = true;
+        }
+        return known;
     }
 
     /// <summary>What lay in the bin until its time was over was reclaimed; what went before is missing.</summary>
@@ -153,11 +179,11 @@ public sealed class ShelfKeeper(
     {
         foreach (var id in work.Learned) log.LogInformation("Copy {Copy} of store {Store} was not known and is now", id, work.Name);
         if (work.Missing.Count > 0)
-            await alerts.RaiseAsync(new Matter(AlertBook.StoreSubject(work.Name), AlertClass.Unsound,
+            await alerts.RaiseAsync(new Matter(Subject.OfStore(work.Name), AlertClass.Unsound,
                 $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Ids(work.Missing)}",
                 "Find out who removed the records or the disk under them; bring them back, or run the jobs again. A check of the store tells what else is missing, and closes this when nothing is."), cancel);
         if (work.PutBack.Count > 0)
-            await alerts.RaiseAsync(new Matter(AlertBook.StoreSubject(work.Name), AlertClass.Unsound,
+            await alerts.RaiseAsync(new Matter(Subject.OfStore(work.Name), AlertClass.Unsound,
                 $"somebody without the key of store {work.Name} moved the records of {Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and are in force",
                 "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well closes this."), cancel);
     }

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;

@@ -1,8 +1,9 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using Microsoft.AspNetCore.Http.HttpResults;
 using NodaTime;
 

@@ -1,4 +1,4 @@
-using IronKeep.Service.Catalogue;
+using IronKeep.Catalogue;
 
 namespace IronKeep.Service.Duty;
 

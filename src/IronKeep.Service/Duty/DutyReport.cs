@@ -1,11 +1,14 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Copies;
+using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 
@@ -25,7 +28,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
         var machine = settings.Value.Machine;
         var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
         var pauses = await db.JobWatches.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
-        var nights = await board.OfAsync(db, [.. charter.Jobs.Keys], charter.Zone, now, NightBoard.MostNights, cancel);
+        var nights = await board.OfAsync(db, [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightBoard.MostNights, cancel);
         return new DutyAnswer(
             now.ToDateTimeOffset(), charter.Zone.Id, from.ToDateTimeOffset(), to.ToDateTimeOffset(),
             sums.Sum(s => s.Count),
@@ -37,7 +40,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
             [.. charter.Jobs.Values.Select(job =>
             {
                 var stands = standing[job.Name];
-                return new DutyJobRow(job.Name, Charter.MachineOf(job, machine), job.Watched, nights[job.Name], stands.Newest?.Taken.ToDateTimeOffset(), Freshness.IsStale(job, stands, now),
+                return new DutyJobRow(job.Name, Charter.MachineOf(job, machine), job.Watched, nights[(job.Name, Charter.MachineOf(job, machine))], stands.Newest?.Taken.ToDateTimeOffset(), Freshness.IsStale(job, stands, now),
                     pauses.TryGetValue((job.Name, Charter.MachineOf(job, machine)), out var pause) ? new PauseAnswer(pause.PausedBy!, pause.PausedReason!, pause.PausedAt!.Value.ToDateTimeOffset(), pause.PausedUntil!.Value.ToDateTimeOffset()) : null);
             })]);
     }

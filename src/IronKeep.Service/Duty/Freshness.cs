@@ -1,6 +1,6 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
 using IronKeep.Service.Copies;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -42,7 +42,7 @@ public static class Freshness
             var ids = await watched.Select(w => db.Copies
                 .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
                 .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault()).Where(id => id != null).ToListAsync(cancel);
-            foreach (var copy in await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)) newest[(copy.Job, copy.Store)] = copy;
+            foreach (var copy in await db.Copies.AsNoTracking().Where(c => c.Store == store && ids.Contains(c.Id)).ToListAsync(cancel)) newest[(copy.Job, copy.Store)] = copy;
         }
         return jobs.ToDictionary(j => j.Name, j => new Standing(
             j.Into.Where(s => newest.ContainsKey((j.Name, s))).ToDictionary(s => s, s => newest[(j.Name, s)]), counts.GetValueOrDefault(j.Name)));
@@ -50,10 +50,6 @@ public static class Freshness
 
     /// <summary>As for retention: docs/semantics.md, section 3.</summary>
     private static readonly Duration FutureTolerated = Duration.FromMinutes(10);
-
-    /// <summary>Since when each job is watched on the machine.</summary>
-    public static Task<Dictionary<string, Instant>> WatchedSinceAsync(KeepContext db, string machine, CancellationToken cancel) =>
-        db.JobWatches.Where(w => w.Machine == machine).ToDictionaryAsync(w => w.Job, w => w.Since, cancel);
 
     /// <summary>The store that is furthest behind the job's promise, or null when the promise is kept or none was made.</summary>
     public static BehindIn? Behind(JobDeclaration job, Standing standing, Instant now)

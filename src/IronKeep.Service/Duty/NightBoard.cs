@@ -1,8 +1,10 @@
 using System.Globalization;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
@@ -14,9 +16,9 @@ namespace IronKeep.Service.Duty;
 /// </summary>
 public sealed class NightBoard
 {
-    private sealed record Remembered(string Key, Dictionary<(string Job, LocalDate Night), NightCell> Cells);
+    private sealed record Remembered(string Key, long UpTo, Dictionary<(string Job, string Machine, LocalDate Night), NightCell> Cells);
 
-    private static readonly Dictionary<(string Job, LocalDate Night), NightCell> Nothing = [];
+    private static readonly Dictionary<(string Job, string Machine, LocalDate Night), NightCell> Nothing = [];
     private volatile Remembered? remembered;
     /// <summary>The longest board that is shown.</summary>
     public const int MostNights = 30;
@@ -43,49 +45,54 @@ public sealed class NightBoard
     }
 
     /// <summary>
-    /// The last nights of each job, oldest first, the one in progress last. Nights that are over are remembered until something of
-    /// them changes, so that a board of a thousand jobs is quick.
+    /// The last nights of each job on each machine, oldest first, the one in progress last. Nights that are over are remembered until a fact says that
+    /// something of them has changed, here or in another service, so that a board of a thousand jobs is quick.
     /// </summary>
-    public async Task<Dictionary<string, IReadOnlyList<NightCell>>> OfAsync(KeepContext db, IReadOnlyCollection<string> jobs, DateTimeZone zone, Instant now, int nights, CancellationToken cancel)
+    public async Task<Dictionary<(string Job, string Machine), IReadOnlyList<NightCell>>> OfAsync(
+        KeepContext db, IReadOnlyCollection<(string Job, string Machine)> jobs, DateTimeZone zone, Instant now, int nights, CancellationToken cancel)
     {
         var newest = NightOf(now, zone);
         var oldest = newest.PlusDays(1 - nights);
         // Of a single job the nights are few.
-        var one = jobs.Count == 1 ? jobs.First() : null;
+        var one = jobs.Count == 1 ? jobs.First().Job : null;
         var open = one is null ? Latest(oldest, newest.PlusDays(-1)) : oldest;
         var over = one is null ? await OverAsync(db, oldest, open, zone, cancel) : Nothing;
         var moving = await ReadAsync(db, one, open, newest.PlusDays(1), zone, now, cancel);
         return jobs.ToDictionary(job => job, job => (IReadOnlyList<NightCell>)[.. Enumerable.Range(0, nights).Select(i =>
         {
             var date = oldest.PlusDays(i);
-            return (date < open ? over : moving).GetValueOrDefault((job, date)) ?? new NightCell(Text(date), null, 0, null);
+            return (date < open ? over : moving).GetValueOrDefault((job.Job, job.Machine, date)) ?? new NightCell(Text(date), null, 0, null);
         })]);
     }
 
-    /// <summary>Something has changed that was due at an instant; what is remembered of that night is asked for again.</summary>
-    public void Changed(Instant due, Instant now)
-    {
-        if (now - due > Duration.FromHours(20)) remembered = null;
-    }
-
-    private async Task<Dictionary<(string, LocalDate), NightCell>> OverAsync(KeepContext db, LocalDate oldest, LocalDate open, DateTimeZone zone, CancellationToken cancel)
+    private async Task<Dictionary<(string, string, LocalDate), NightCell>> OverAsync(KeepContext db, LocalDate oldest, LocalDate open, DateTimeZone zone, CancellationToken cancel)
     {
         // Asked for by more than one page: the longer board serves the shorter as well.
         var from = open.PlusDays(-MostNights);
         var key = $"{zone.Id} {open}";
-        if (remembered is { } known && known.Key == key) return known.Cells;
+        var upTo = await db.Facts.MaxAsync(f => (long?)f.Id, cancel) ?? 0;
+        if (remembered is { } known && known.Key == key)
+        {
+            var begin = Begin(open, zone);
+            if (known.UpTo == upTo) return known.Cells;
+            if (!await db.Facts.AnyAsync(f => f.Id > known.UpTo && f.Id <= upTo && f.Due < begin, cancel))
+            {
+                remembered = known with { UpTo = upTo };
+                return known.Cells;
+            }
+        }
         var cells = await ReadAsync(db, null, oldest < from ? oldest : from, open, zone, Instant.MaxValue, cancel);
-        remembered = new Remembered(key, cells);
+        remembered = new Remembered(key, upTo, cells);
         return cells;
     }
 
-    private static async Task<Dictionary<(string Job, LocalDate Night), NightCell>> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
+    private static async Task<Dictionary<(string Job, string Machine, LocalDate Night), NightCell>> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
     {
         var (from, to) = (Begin(first, zone), Instant.Min(Begin(end, zone) - Duration.Epsilon, now));
         // What stands for a long absence began before the nights that it reaches into.
         var query = db.PlannedRuns.AsNoTracking().Where(p => (p.Due >= from || p.Until >= from) && p.Due <= to);
         if (job is not null) query = query.Where(p => p.Job == job);
-        var planned = await query.OrderBy(p => p.Due).Select(p => new { p.Job, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel);
+        var planned = await query.OrderBy(p => p.Due).Select(p => new { p.Job, p.Machine, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel);
         var last = NightOf(to, zone);
         foreach (var span in planned.Where(p => p.Until is not null).ToList())
         {
@@ -93,7 +100,7 @@ public sealed class NightBoard
             for (var night = Latest(NightOf(span.Due, zone), first); night <= NightOf(span.Until!.Value, zone) && night <= last; night = night.PlusDays(1))
                 planned.Add(span with { Due = Begin(night, zone) });
         }
-        return planned.GroupBy(p => (p.Job, Night: NightOf(p.Due, zone))).ToDictionary(g => g.Key, g =>
+        return planned.GroupBy(p => (p.Job, p.Machine, Night: NightOf(p.Due, zone))).ToDictionary(g => g.Key, g =>
         {
             var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
             return new NightCell(Text(g.Key.Night), worst is null ? "running" : Kebab.Of(worst.Outcome!.Value), g.Count(), (worst ?? g.Last()).RunId);

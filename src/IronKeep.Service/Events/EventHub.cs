@@ -1,20 +1,65 @@
 using System.Collections.Concurrent;
 using System.Runtime.CompilerServices;
 using System.Threading.Channels;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 
 namespace IronKeep.Service.Events;
 
-/// <summary>Carries what happens to everybody who listens. A slow listener loses the oldest events, never holds up the service.</summary>
-public sealed class EventHub
+/// <summary>Something that happened, as services tell each other of it: a topic and the number of its subject, never its content.</summary>
+public readonly record struct EventKey(string Topic, long? Id);
+
+/// <summary>Tells the other services on the catalogue what happened here. Where there are none, nobody.</summary>
+public interface IEventWire
+{
+    void Send(EventKey key);
+}
+
+/// <summary>For a service that is alone on its catalogue.</summary>
+public sealed class NoWire : IEventWire
+{
+    public void Send(EventKey key)
+    {
+        // There is nobody to tell.
+    }
+}
+
+/// <summary>Carries what happens to everybody who listens, here and in the other services. A slow listener loses the oldest events, never holds up the service.</summary>
+public sealed class EventHub(IEventWire wire)
 {
     private readonly ConcurrentDictionary<Channel<KeepEvent>, byte> listeners = new();
 
-    public void Publish(string topic, RunAnswer? run = null)
+    /// <summary>How a run is told, with its figures where it is at work here.</summary>
+    public Func<Run, RunAnswer>? Describe { get; set; }
+
+    /// <summary>Something of the topic has changed.</summary>
+    public void Publish(string topic)
     {
-        var happened = new KeepEvent(topic, run);
+        Here(new KeepEvent(topic, null));
+        wire.Send(new EventKey(topic, null));
+    }
+
+    /// <summary>A run has changed.</summary>
+    public void Publish(Run run)
+    {
+        Here(run);
+        wire.Send(new EventKey("run", run.Id));
+    }
+
+    /// <summary>Tells those who listen here of a run.</summary>
+    public void Here(Run run)
+    {
+        if (!listeners.IsEmpty) Here(new KeepEvent("run", Describe?.Invoke(run)));
+    }
+
+    /// <summary>Tells those who listen here.</summary>
+    public void Here(KeepEvent happened)
+    {
         foreach (var listener in listeners.Keys) listener.Writer.TryWrite(happened);
     }
+
+    /// <summary>Whether anybody listens here.</summary>
+    public bool IsHeard => !listeners.IsEmpty;
 
     public async IAsyncEnumerable<KeepEvent> Listen([EnumeratorCancellation] CancellationToken cancel)
     {

@@ -1,10 +1,9 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Charters;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Copies;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Stores;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;

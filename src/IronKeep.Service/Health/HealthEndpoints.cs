@@ -1,6 +1,9 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Clocks;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -24,14 +27,14 @@ public static class HealthEndpoints
     {
         var service = api.MapGroup("/service");
         service.MapGet("", async (SelfCheck check, CancellationToken cancel) => TypedResults.Ok(await check.LookAsync(cancel))).WithSummary("What the service finds when it looks at itself");
-        service.MapPost("/rename-machine", async Task<Results<Ok<RenameAnswer>, ProblemHttpResult>> (RenameRequest request, ClockLoop loop, Dispatch dispatch, KeepContext db, IOptions<ServiceSettings> settings, ILogger<SelfCheck> log, HttpContext http, CancellationToken cancel) =>
+        service.MapPost("/rename-machine", async Task<Results<Ok<RenameAnswer>, ProblemHttpResult>> (RenameRequest request, ClockLoop loop, Dispatch dispatch, KeepContext db, IOptions<ServiceSettings> settings, ILogger<SelfCheck> log, TimeProvider clock, HttpContext http, CancellationToken cancel) =>
             {
                 if (!Core.Charters.CharterReader.IsName(request.Name)) return Problems.Invalid($"'{request.Name}' cannot be a name; use lower-case letters, digits and hyphens, at most 63");
                 using var quiet = await loop.HoldAsync(cancel);
                 if (dispatch.AtWork.Any()) return Problems.Refused("runs are at work on this machine; wait until they have ended, then rename it");
                 var before = settings.Value.Machine;
                 if (before == request.Name) return Problems.Refused($"the machine is called '{before}' already; nothing was changed");
-                await ServiceNames.RenameAsync(db, before, request.Name, cancel);
+                await ServiceNames.RenameAsync(db, before, request.Name, clock.Now(), cancel);
                 settings.Value.Machine = request.Name;
                 log.LogInformation("{Person} renamed the machine from {Before} to {Name}", http.User.Identity!.Name, before, request.Name);
                 return TypedResults.Ok(new RenameAnswer(before, request.Name));

@@ -1,13 +1,19 @@
 using System.Globalization;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Alerts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Forecasts;
+using IronKeep.Core.Quantities;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Clocks;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
+using IronKeep.Service.Workers;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
@@ -19,7 +25,7 @@ namespace IronKeep.Service.Health;
 /// named; the rest is told as findings, and an unreachable store as an alert.
 /// </summary>
 public sealed class SelfCheck(
-    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, FactCarrier carrier, WorkerSelf self, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
     TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private static readonly DateTimeOffset NotBefore = new(2026, 1, 1, 0, 0, 0, TimeSpan.Zero);
@@ -34,14 +40,15 @@ public sealed class SelfCheck(
     {
         var findings = new List<SelfFinding>();
         var problem = await CatalogueIsWellAsync(cancel);
-        findings.Add(Finding("catalogue", problem is null ? "well" : "failed", problem ?? $"{Path.Combine(settings.Value.DataFolder, "catalogue.db")} answers and is whole"));
+        findings.Add(Finding("catalogue", problem is null ? "well" : "failed", problem ?? $"{CatalogueKinds.Told(settings.Value.CatalogueAt)} answers{(settings.Value.CatalogueIsShared ? "" : " and is whole")}"));
         var since = loop.Rounds.SinceLast;
         findings.Add(Finding("clock loop", LoopIsWell ? "well" : "failed", !settings.Value.Ticking && since is null ? "driven from outside"
             : loop.Rounds.Problem is { } standing ? $"{standing}; nothing becomes due meanwhile: read the service's own log, and start the service again"
             : since is null ? "it has not come round yet" : $"came round {since.Value.TotalSeconds.ToString("0", CultureInfo.InvariantCulture)} s ago"));
-        foreach (var (what, rounds) in new[] { ("dispatch", dispatch.Rounds), ("teller", teller.Rounds) })
+        if (problem is null) findings.AddRange(await SharedAsync(cancel));
+        foreach (var (what, rounds) in new[] { ("dispatch", dispatch.Rounds), ("teller", teller.Rounds), ("facts", carrier.Rounds) })
             findings.Add(Finding(what, settings.Value.Ticking && rounds.Problem is not null ? "failed" : "well", settings.Value.Ticking && rounds.Problem is { } trouble ? $"{trouble}; read the service's own log" : "comes round"));
-        findings.Add(clockWatch.Doubt is { } doubt ? Finding("clock", "failed", $"{doubt}; nothing expires until it is set right or confirmed")
+        findings.Add(problem is null && await clockWatch.DoubtAsync(cancel) is { } doubt ? Finding("clock", "failed", $"{doubt}; nothing expires until it is set right or confirmed")
             : clock.GetUtcNow() < NotBefore ? Finding("clock", "failed", $"it says {clock.GetUtcNow():u}, which is before this program was made; set it right")
             : Finding("clock", "well", $"it says {clock.GetUtcNow():u}"));
         foreach (var store in inForce.Charter.Stores.Values)
@@ -52,10 +59,23 @@ public sealed class SelfCheck(
         return new SelfCheckAnswer(Version, started, problem is null && LoopIsWell, findings);
     }
 
-    /// <summary>Refuses to start on a catalogue file that is damaged, by name; a missing one is made.</summary>
-    public static void RefuseDamaged(string dataFolder)
+    /// <summary>Who follows from facts and cannot; and where several services share the catalogue, which of them are there and which leads.</summary>
+    private async Task<List<SelfFinding>> SharedAsync(CancellationToken cancel)
     {
-        var path = Path.Combine(dataFolder, "catalogue.db");
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var found = (await db.FollowerPositions.AsNoTracking().Where(f => f.Problem != null).ToListAsync(cancel))
+            .Select(f => Finding($"what follows: {f.Name}", "failed", $"it stumbles over what comes after fact {f.Position} and tries again: {f.Problem}")).ToList();
+        if (!self.IsShared) return found;
+        var leads = (await db.Leases.AsNoTracking().FirstOrDefaultAsync(cancel))?.Worker;
+        var there = await db.Workers.AsNoTracking().Where(w => !w.Gone).OrderBy(w => w.BegunAt).ToListAsync(cancel);
+        var names = there.Select(w => $"{w.Address} on {w.Host}{(w.Id == leads ? ", which has the clock" : "")}{(w.Id == self.Id ? ", this one" : "")}");
+        found.Add(Finding("services", there.Exists(w => w.Id == leads) ? "well" : "warned", $"{Core.Quantities.Counted.Of(there.Count, "service")} on the catalogue: {string.Join("; ", names)}"));
+        return found;
+    }
+
+    /// <summary>Refuses to start on a catalogue file that is damaged, by name; a missing one is made.</summary>
+    public static void RefuseDamaged(string path)
+    {
         if (!File.Exists(path)) return;
         try
         {
@@ -99,7 +119,7 @@ public sealed class SelfCheck(
             await db.Notes.AnyAsync(cancel);
             return null;
         }
-        catch (SqliteException e)
+        catch (Exception e) when (CatalogueKinds.IsRefusal(e))
         {
             return $"the catalogue does not answer: {e.Message}";
         }

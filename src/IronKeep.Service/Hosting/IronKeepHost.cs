@@ -1,11 +1,17 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Service.Alerts;
+using IronKeep.Service.Backups;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Clocks;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Definitions;
 using IronKeep.Service.Duty;
 using IronKeep.Service.Events;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Forecasts;
 using IronKeep.Service.Health;
 using IronKeep.Service.Jobs;
@@ -15,6 +21,8 @@ using IronKeep.Service.SignIn;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
+using IronKeep.Service.Upkeep;
+using IronKeep.Service.Workers;
 using IronKeep.Stores.Posix;
 using Microsoft.AspNetCore.Routing;
 using Microsoft.EntityFrameworkCore;
@@ -54,10 +62,10 @@ public static class IronKeepHost
                 rollingInterval: RollingInterval.Day, fileSizeLimitBytes: settings.LogFileMegabytes * 1_000_000L, rollOnFileSizeLimit: true, retainedFileCountLimit: settings.LogFiles));
         services.AddSingleton<TimeProvider>(new IronKeep.Stores.Posix.BootClock());
         services.AddSingleton<CatalogueGuard>();
-        services.AddPooledDbContextFactory<KeepContext>((s, o) => o.UseSqlite($"Data Source={Path.Combine(settings.DataFolder, "catalogue.db")}").AddInterceptors(new RefusalWatch(s.GetRequiredService<CatalogueGuard>())));
+        services.AddPooledDbContextFactory<KeepContext>((s, o) => o.UseCatalogue(settings.CatalogueAt).AddInterceptors(new RefusalWatch(s.GetRequiredService<CatalogueGuard>())));
         services.AddScoped(s => s.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContext());
         AddParts(services, settings);
-        services.AddSignIn(settings.DataFolder);
+        services.AddSignIn(keeps: !OnlyDescribes);
         services.AddOpenApi("v1", OpenApiRules.Apply);
         services.ConfigureHttpJsonOptions(o => ContractJson.Apply(o.SerializerOptions));
         services.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
@@ -75,12 +83,15 @@ public static class IronKeepHost
     public static async Task<string?> PrepareAsync(WebApplication app, CancellationToken cancel = default)
     {
         var settings = app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value;
-        CatalogueGuard.RefuseLost(settings.DataFolder);
-        SelfCheck.RefuseDamaged(settings.DataFolder);
+        if (!settings.CatalogueIsShared)
+        {
+            CatalogueGuard.RefuseLost(settings.DataFolder, settings.CatalogueAt);
+            SelfCheck.RefuseDamaged(settings.CatalogueAt);
+        }
         await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync(cancel))
         {
             await db.Database.MigrateAsync(cancel);
-            await db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
+            await CatalogueKinds.SetUpAsync(db, cancel);
             await app.Services.GetRequiredService<CatalogueGuard>().BeginAsync(db, cancel);
             var isGiven = app.Configuration.GetSection(ServiceSettings.Section)[nameof(ServiceSettings.Machine)] is { Length: > 0 };
             settings.Machine = await ServiceNames.KeepAsync(db, settings.Machine, isGiven, cancel);
@@ -89,14 +100,37 @@ public static class IronKeepHost
         if (app.Services.GetService<OnlyOne>()?.Tightened is { } open) log.LogWarning("{Sentence}", open);
         if (!settings.IsLoopback && settings.CertificateFile.Length == 0 && settings.Proxies.Length == 0)
             log.LogWarning("The service listens on {Address} without TLS: passwords and sessions can be read on the network. Give IronKeep:CertificateFile and IronKeep:CertificateKeyFile, or put a proxy with TLS before it and name it in IronKeep:TrustedProxies", settings.Listen);
+        await app.Services.GetRequiredService<SealingKeys>().TakeOverAsync(Path.Combine(settings.DataFolder, "keys"), cancel);
         await app.Services.GetRequiredService<CharterInForce>().LoadAsync(cancel);
-        await app.Services.GetRequiredService<AlertBook>().LoadAsync(cancel);
+        await app.Services.GetRequiredService<WorkerSelf>().JoinAsync(cancel);
+        await app.Services.GetRequiredService<Leading>().LookAsync(cancel);
+        var dispatch = app.Services.GetRequiredService<Dispatch>();
+        app.Services.GetRequiredService<EventHub>().Describe = run => run.ToAnswer(dispatch.Find(run.Id));
         return await app.Services.GetRequiredService<People>().MakeCodeAsync(cancel);
     }
 
     private static void AddParts(IServiceCollection services, ServiceSettings settings)
     {
+        services.AddSingleton<WorkerSelf>();
+        services.AddSingleton<Leading>();
+        services.AddSingleton<WorkerBeats>();
+        services.AddSingleton<FactSignal>();
+        services.AddSingleton<FactCarrier>();
         services.AddSingleton<EventHub>();
+        if (settings.CatalogueIsShared)
+        {
+            services.AddSingleton<NotifyWire>();
+            services.AddSingleton<IEventWire>(s => s.GetRequiredService<NotifyWire>());
+            services.AddSingleton<IWireListener, HubListener>();
+            services.AddSingleton<IWireListener, WireRules>();
+            services.AddSingleton<CatalogueRunLogs>();
+            services.AddSingleton<IRunLogs>(s => s.GetRequiredService<CatalogueRunLogs>());
+        }
+        else
+        {
+            services.AddSingleton<IEventWire, NoWire>();
+            services.AddSingleton<IRunLogs, FileRunLogs>();
+        }
         services.AddSingleton<CharterInForce>();
         services.AddSingleton<CharterDesk>();
         services.AddSingleton<Consequences>();
@@ -128,14 +162,36 @@ public static class IronKeepHost
         services.AddSingleton<CheckIns>();
         services.AddSingleton<Serving>();
         services.AddSingleton<Pauses>();
-        services.AddSingleton<StoreTimes>();
-        services.AddSingleton<Sentinel>();
+        services.AddSingleton<TimedWorks>();
+        services.AddSingleton<ITimedWork, CheckTimes>();
+        services.AddSingleton<ITimedWork, ReclaimTimes>();
+        services.AddSingleton<ITimedWork>(s => s.GetRequiredService<DutyMail>());
+        services.AddSingleton<FreshLook>();
+        services.AddSingleton<RunLimitLook>();
+        services.AddSingleton<ILook>(s => s.GetRequiredService<RunLimitLook>());
+        services.AddSingleton<ILook>(s => s.GetRequiredService<FreshLook>());
+        services.AddSingleton<ILook, ReminderLook>();
+        services.AddSingleton<ILook, StoreLook>();
+        services.AddSingleton<ILook, RunLogTidying>();
+        services.AddSingleton<IFollower, MadeUp>();
+        services.AddSingleton<IFollower, Missed>();
+        services.AddSingleton<IFollower>(s => s.GetRequiredService<CheckIns>());
+        services.AddSingleton<IFollower, RunAlerts>();
+        services.AddSingleton<IFollower>(s => s.GetRequiredService<FreshLook>());
+        services.AddSingleton<IFollower, PrunesAfterSuccess>();
+        services.AddSingleton<IFollower, RoomLook>();
+        services.AddSingleton<IFollower>(s => s.GetRequiredService<TellingDesk>());
+        services.AddSingleton<IFollower, LiveNews>();
+        services.AddSingleton<IBeatLook>(s => s.GetRequiredService<CharterInForce>());
+        services.AddSingleton<IBeatLook>(s => s.GetRequiredService<Dispatch>());
+        services.AddSingleton<IBeatLook>(s => s.GetRequiredService<RunLimitLook>());
         services.AddSingleton<SelfCheck>();
         services.AddSingleton<AlertBook>();
         services.AddSingleton<PruneDesk>();
         services.AddSingleton<RunQueue>();
-        services.AddSingleton<RunLogs>();
-        services.AddSingleton<Aftermath>();
+        services.AddSingleton<RunWorks>();
+        services.AddSingleton<RunEnds>();
+        services.AddSingleton<CopyWhy>();
         services.AddSingleton<AttachDesk>();
         services.AddSingleton<IRunWork, BackupWork>();
         services.AddSingleton<IRunWork, RestoreWork>();
@@ -147,6 +203,13 @@ public static class IronKeepHost
         services.AddSingleton<Dispatch>();
         services.AddSingleton<ClockLoop>();
         if (OnlyDescribes) return;
+        services.AddHostedService(s => s.GetRequiredService<WorkerBeats>());
+        if (settings.CatalogueIsShared)
+        {
+            services.AddHostedService(s => s.GetRequiredService<NotifyWire>());
+            services.AddHostedService(s => s.GetRequiredService<CatalogueRunLogs>());
+        }
+        services.AddHostedService(s => s.GetRequiredService<FactCarrier>());
         services.AddHostedService(s => s.GetRequiredService<Dispatch>());
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());
@@ -189,7 +252,9 @@ public static class IronKeepHost
         api.MapForecasts();
         api.MapJobs();
         api.MapRuns();
+        api.MapConfirmation();
         api.MapCopies();
+        api.MapCopyWhy();
         api.MapPrunes();
         api.MapStores();
         api.MapAlerts();

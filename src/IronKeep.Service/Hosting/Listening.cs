@@ -1,5 +1,8 @@
 using System.Net;
 using System.Security.Cryptography.X509Certificates;
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Service.Basics;
 using Microsoft.AspNetCore.HostFiltering;
 using Microsoft.AspNetCore.HttpOverrides;
 using Microsoft.AspNetCore.Server.Kestrel.Https;

@@ -1,3 +1,6 @@
+using IronKeep.Catalogue;
+using IronKeep.Service.Basics;
+
 namespace IronKeep.Service.Hosting;
 
 /// <summary>Reads the service's settings; what is wrong with a file or a value is said by name, all at once.</summary>

@@ -1,13 +1,14 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Duty;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -47,11 +48,12 @@ public static class JobEndpoints
 
     private static ProblemHttpResult Missing(string name) => Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
 
-    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, Dispatch dispatch, KeepContext db, HttpContext http, CancellationToken cancel)
+    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, KeepContext db, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
         if (job.Watched) return Problems.Refused($"job {name} is watched: something else carries it out on {job.On ?? "this machine"}; start it there");
-        var busy = await db.Runs.FirstOrDefaultAsync(r => r.Job == name && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
+        var machine = Charter.MachineOf(job, settings.Value.Machine);
+        var busy = await db.Runs.FirstOrDefaultAsync(r => r.Job == name && r.Machine == machine && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
         if (busy is { State: RunState.Queued, NotBefore: not null })
         {
             // One that waits for its time is asked for now.
@@ -61,9 +63,9 @@ public static class JobEndpoints
             return TypedResults.Accepted($"/api/v1/runs/{busy.Id}", busy.ToAnswer());
         }
         if (busy is not null) return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
-        if (dispatch.AtWork.FirstOrDefault(l => l.Run.Job == name && l.Run.Kind == RunKind.Backup && l.GivenUp) is { } hung)
-            return Problems.Refused($"run {hung.Run.Id} of job {name} was given up but hangs still; find what it waits for, or start the service again");
-        var run = await queue.AddAsync(new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), http.User.Identity!.Name!), cancel);
+        if (await db.HangingRuns.FirstOrDefaultAsync(h => h.Job == name && h.Machine == machine, cancel) is { } hung)
+            return Problems.Refused($"run {hung.RunId} of job {name} was given up but hangs still; find what it waits for, or start the service again");
+        var run = await queue.AddAsync(new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), Actor.Person(http.User.Identity!.Name!)), cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
@@ -109,28 +111,28 @@ public static class JobEndpoints
     private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
         List<JobDeclaration> jobs, Charter charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
     {
-        var names = jobs.Select(j => j.Name).ToList();
         // A seek for each job, where grouping would walk through all runs there ever were.
-        var watched = db.JobWatches.Where(w => w.Machine == machine);
-        if (jobs.Count == 1) watched = watched.Where(w => w.Job == names[0]);
-        var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Kind == RunKind.Backup).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
-        var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => r.Job!, cancel);
+        IQueryable<JobWatch> watched = db.JobWatches;
+        if (jobs.Count == 1) watched = watched.Where(w => w.Job == jobs[0].Name);
+        var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && r.Kind == RunKind.Backup).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
+        var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
-        var nights = await nightBoard.OfAsync(db, names, charter.Zone, now, NightsShown, cancel);
-        var watches = await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => w.Job, cancel);
+        var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightsShown, cancel);
+        var watches = await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
         {
             var zone = charter.ZoneOf(job);
             var stands = standing[job.Name];
             var policy = charter.Policies.GetValueOrDefault(job.Policy);
-            watches.TryGetValue(job.Name, out var watch);
+            var at = (job.Name, Machine: Charter.MachineOf(job, machine));
+            watches.TryGetValue(at, out var watch);
             return new JobAnswer(
-                job.Name, Charter.MachineOf(job, machine), job.Watched, job.Note, job.Takes, job.LeavesOut, job.Into, job.When?.Words, job.After, zone.Id, policy?.Name, policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
-                job.FreshWithin?.ToString(), due.Of(charter.DueTimesOf(job, machine)), last.TryGetValue(job.Name, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
+                job.Name, at.Machine, job.Watched, job.Note, job.Takes, job.LeavesOut, job.Into, job.When?.Words, job.After, zone.Id, policy?.Name, policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
+                job.FreshWithin?.ToString(), due.Of(charter.DueTimesOf(job, machine)), last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
                 stands.Newest?.ToAnswer(now), stands.Copies, Freshness.IsStale(job, stands, now),
                 watch is not null && Pauses.IsPaused(watch, now) ? new PauseAnswer(watch.PausedBy!, watch.PausedReason!, watch.PausedAt!.Value.ToDateTimeOffset(), watch.PausedUntil!.Value.ToDateTimeOffset()) : null,
-                nights[job.Name]);
+                nights[at]);
         }).ToList();
     }
 

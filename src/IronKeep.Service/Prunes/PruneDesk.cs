@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Prunes;
@@ -7,12 +8,11 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Clocks;
 using IronKeep.Service.Copies;
-using IronKeep.Service.Hosting;
-using IronKeep.Service.Runs;
-using IronKeep.Service.Timetable;
+using IronKeep.Service.Facts;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -21,15 +21,18 @@ namespace IronKeep.Service.Prunes;
 
 /// <summary>Makes prune plans, keeps them by fingerprint, finds out whether one still holds and whether the brake stops it.</summary>
 public sealed class PruneDesk(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, RunQueue queue, AlertBook alerts, TimeProvider clock, IOptions<ServiceSettings> settings)
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, AlertBook alerts, FactSignal signal, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
-    public static string Subject(string job, string store) => $"prune of {job} in store {store}";
-
     /// <summary>The plan for a job in one of its stores. That of now is stored under its fingerprint; one as of another instant is only looked at.</summary>
-    public async Task<PrunePlanAnswer> PlanAsync(JobDeclaration job, string store, Instant? asOf, CancellationToken cancel)
+    public async Task<PrunePlanAnswer> PlanAsync(JobDeclaration job, string machine, string store, Instant? asOf, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var plan = await MakeAsync(db, job, store, inForce.Charter.Policies[job.Policy], asOf, cancel);
+        return await PlanAsync(db, job, machine, store, asOf, cancel);
+    }
+
+    private async Task<PrunePlanAnswer> PlanAsync(KeepContext db, JobDeclaration job, string machine, string store, Instant? asOf, CancellationToken cancel)
+    {
+        var plan = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], asOf, cancel);
         if (asOf is not null) return await AnswerAsync(db, plan, null, cancel);
         var fingerprint = plan.Fingerprint();
         var row = await db.PrunePlans.FindAsync([fingerprint], cancel);
@@ -54,7 +57,7 @@ public sealed class PruneDesk(
     public async Task<PrunePlan> DraftAsync(JobDeclaration job, string store, PolicyDeclaration policy, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        return await MakeAsync(db, job, store, policy, null, cancel);
+        return await MakeAsync(db, job, Charter.MachineOf(job, settings.Value.Machine), store, policy, null, cancel);
     }
 
     /// <summary>
@@ -68,9 +71,9 @@ public sealed class PruneDesk(
         if (row.AppliedAt is { } applied) return (null, $"plan {fingerprint} was applied already, at {applied}");
         var plan = Read(row);
         if (!inForce.Charter.Jobs.TryGetValue(row.Job, out var job) || !job.Into.Contains(row.Store)) return (null, $"plan {fingerprint} no longer holds: the charter has no job {row.Job} into store {row.Store} any more");
-        var today = await MakeAsync(db, job, row.Store, inForce.Charter.Policies[job.Policy], null, cancel);
+        var today = await MakeAsync(db, job, row.Machine, row.Store, inForce.Charter.Policies[job.Policy], null, cancel);
         var going = plan.Going.Select(c => c.Copy.Id).ToList();
-        var done = (await db.Copies.Where(c => going.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+        var done = (await db.Copies.Where(c => c.Store == row.Store && going.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
         if (plan.DriftAgainst(today, done) is { } drift) return (null, $"plan {fingerprint} no longer holds: {drift}; make a new plan and look at it");
         // What is done already has passed the brake.
         if (row.ConfirmedBy is null && done.Count == 0 && await BrakeAsync(db, plan, cancel) is { Length: > 0 } brake)
@@ -91,43 +94,42 @@ public sealed class PruneDesk(
         var now = clock.Now();
         await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.AppliedAt, now), cancel);
         // Whoever let this plan pass has seen what the catalogue learned from the store.
-        await db.Copies.Where(c => c.Job == plan.Job && c.Store == plan.Store && c.RunId == null).ExecuteUpdateAsync(s => s.SetProperty(c => c.RunId, 0), cancel);
-    }
-
-    /// <summary>Prunes after a run that succeeded, in each of the job's stores; a plan that the brake holds becomes an alert in place of a prune.</summary>
-    public async Task AfterSuccessAsync(JobDeclaration job, Run run, CancellationToken cancel)
-    {
-        foreach (var store in job.Into)
-        {
-            await using (var db = await catalogue.CreateDbContextAsync(cancel))
-                if (await db.Runs.AnyAsync(r => r.Kind == RunKind.Prune && r.Job == job.Name && r.Store == store && r.State == RunState.Queued, cancel)) continue;
-            if (await AutomaticAsync(job, store, cancel) is ({ } fingerprint, > 0))
-                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, $"success of run {run.Id}") { Order = new PruneOrder(fingerprint) { Automatic = true } }, cancel);
-        }
+        await db.Copies.Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store && c.RunId == null).ExecuteUpdateAsync(s => s.SetProperty(c => c.RunId, 0), cancel);
     }
 
     /// <summary>The plan of now for a prune that nobody looks at, and how many copies go; without a fingerprint where the brake holds it, which is then an alert.</summary>
-    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(JobDeclaration job, string store, CancellationToken cancel)
+    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(JobDeclaration job, string machine, string store, CancellationToken cancel)
     {
-        var plan = await PlanAsync(job, store, null, cancel);
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
+        var found = await AutomaticAsync(db, job, machine, store, cancel);
+        await change.CommitAsync(cancel);
+        signal.Wake();
+        return found;
+    }
+
+    /// <summary>The same in the caller's change.</summary>
+    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(KeepContext db, JobDeclaration job, string machine, string store, CancellationToken cancel)
+    {
+        var plan = await PlanAsync(db, job, machine, store, null, cancel);
+        var subject = Subject.OfPrune(job.Name, machine, store);
         if (plan.Brake.Count > 0)
         {
-            await alerts.RaiseAsync(new Matter(Subject(job.Name, store), AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
+            await alerts.RaiseAsync(db, new Matter(subject, AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
                 $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the policy. Nothing goes meanwhile."), cancel);
             return (null, plan.Counts[Kebab.Of(Verdict.Expire)]);
         }
-        await alerts.CloseAsync(Subject(job.Name, store), [AlertClass.BrakedPrune], cancel);
+        await alerts.CloseAsync(db, subject, [AlertClass.BrakedPrune], cancel);
         return (plan.Fingerprint, plan.Counts[Kebab.Of(Verdict.Expire)]);
     }
 
-    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDeclaration job, string store, PolicyDeclaration policy, Instant? asOf, CancellationToken cancel)
+    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDeclaration job, string machine, string store, PolicyDeclaration policy, Instant? asOf, CancellationToken cancel)
     {
         var charter = inForce.Charter;
-        var machine = settings.Value.Machine;
         var rows = await CopyBook.InForce(db).Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store).ToListAsync(cancel);
         var at = asOf ?? clock.Now();
         if (asOf < clock.Now()) rows.RemoveAll(r => r.Taken > at);
-        var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, clockWatch.Doubt);
+        var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, await clockWatch.DoubtAsync(db, cancel));
         return PrunePlan.Make(job.Name, machine, store, policy.Keep, guards, rows.Select(r => CopyBook.Facts(r, at, charter.Zone)), at);
     }
 
@@ -135,10 +137,10 @@ public sealed class PruneDesk(
     {
         var going = plan.Going.Select(c => c.Copy.Id).ToList();
         if (going.Count == 0) return [];
-        var last = await db.PrunePlans.AsNoTracking().Where(p => p.Job == plan.Job && p.Store == plan.Store && p.AppliedAt != null).OrderByDescending(p => p.AppliedAt).Select(p => p.Body).FirstOrDefaultAsync(cancel);
+        var last = await db.PrunePlans.AsNoTracking().Where(p => p.Job == plan.Job && p.Machine == plan.Machine && p.Store == plan.Store && p.AppliedAt != null).OrderByDescending(p => p.AppliedAt).Select(p => p.Body).FirstOrDefaultAsync(cancel);
         var before = last is null ? null : JsonSerializer.Deserialize<StoredPlan>(last);
         var onMachine = await CopyBook.InForce(db).CountAsync(c => c.Machine == plan.Machine && (c.State == CopyState.Unchecked || c.State == CopyState.Sound), cancel);
-        var learned = await db.Copies.CountAsync(c => going.Contains(c.Id) && c.RunId == null, cancel);
+        var learned = await db.Copies.CountAsync(c => c.Store == plan.Store && going.Contains(c.Id) && c.RunId == null, cancel);
         var doubt = learned == 0 ? null : $"the catalogue was built anew: {Counted.Of(learned, "of these copies was", "of these copies were")} learned from the store, not seen being made";
         return Brake.Reasons(plan, new BrakeFacts(before?.ReadPolicy(), before?.ReadGuards(), onMachine, doubt));
     }
@@ -147,7 +149,7 @@ public sealed class PruneDesk(
 
     private async Task<PrunePlanAnswer> AnswerAsync(KeepContext db, PrunePlan plan, PrunePlanRow? row, CancellationToken cancel)
     {
-        var sizes = await db.Copies.AsNoTracking().Where(c => c.Job == plan.Job && c.Store == plan.Store)
+        var sizes = await db.Copies.AsNoTracking().Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store)
             .Select(c => new { c.Id, c.Bytes, c.StoredBytes }).ToDictionaryAsync(c => c.Id, cancel);
         var bin = inForce.Charter.Stores.TryGetValue(plan.Store, out var store) ? store.Bin.ToString() : "";
         var counts = Enum.GetValues<Verdict>().ToDictionary(v => Kebab.Of(v), v => plan.Copies.Count(c => c.Verdict == v));

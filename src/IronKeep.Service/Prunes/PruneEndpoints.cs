@@ -1,9 +1,12 @@
 using System.Globalization;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Copies;
 using IronKeep.Service.Runs;
 using Microsoft.AspNetCore.Http.HttpResults;
 using NodaTime;
@@ -26,7 +29,7 @@ public static class PruneEndpoints
         Problems.NotFound($"there is no prune plan '{fingerprint}'; make one with POST /api/v1/jobs/NAME/prune-plans and use its fingerprint");
 
     private static async Task<Results<Ok<PrunePlanAnswer>, ProblemHttpResult>> PlanAsync(
-        string name, CharterInForce charter, PruneDesk desk, CancellationToken cancel, string? store = null, string? asOf = null)
+        string name, CharterInForce charter, PruneDesk desk, Microsoft.Extensions.Options.IOptions<ServiceSettings> settings, CancellationToken cancel, string? store = null, string? asOf = null)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
         if (job.Watched) return Problems.Refused($"job {name} is watched: it makes no copies here, so there is nothing to prune");
@@ -39,7 +42,7 @@ public static class PruneEndpoints
                 return Problems.Invalid($"asOf '{asOf}' is not an instant; write 2027-03-28T01:00:00Z");
             at = Instant.FromDateTimeOffset(instant);
         }
-        return TypedResults.Ok(await desk.PlanAsync(job, store ?? job.Into[0], at, cancel));
+        return TypedResults.Ok(await desk.PlanAsync(job, Charter.MachineOf(job, settings.Value.Machine), store ?? job.Into[0], at, cancel));
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ApplyAsync(
@@ -53,7 +56,7 @@ public static class PruneEndpoints
         }
         var (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
         if (plan is null) return Problems.Refused(problem!);
-        var run = await queue.AddAsync(new RunRequest(RunKind.Prune, shown.Job, shown.Store, http.User.Identity!.Name!) { Order = new PruneOrder(fingerprint) }, cancel);
+        var run = await queue.AddAsync(new RunRequest(RunKind.Prune, shown.Job, shown.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new PruneOrder(fingerprint) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 }

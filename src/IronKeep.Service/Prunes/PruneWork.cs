@@ -1,11 +1,12 @@
 using System.Text.Json;
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Places;
@@ -25,6 +26,11 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper she
 {
     public RunKind Kind => RunKind.Prune;
 
+    /// <summary>Its plan says what is left to do.</summary>
+    public WhenLost WhenLost => WhenLost.CarriedOn;
+
+    public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => RunAlerts.Usual(run, Subject.OfPrune(run.Job!, run.Machine, run.Store!), AlertClass.Failed, AlertClass.BrakedPrune);
+
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
         var order = JsonSerializer.Deserialize<PruneOrder>(live.Run.Order!)!;
@@ -33,7 +39,7 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper she
         var (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
         if (plan is null && order.Automatic && charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job) && job.Into.Contains(live.Run.Store!))
         {
-            var (current, going) = await desk.AutomaticAsync(job, live.Run.Store!, cancel);
+            var (current, going) = await desk.AutomaticAsync(job, live.Run.Machine, live.Run.Store!, cancel);
             if (current is null) return new RunEnding(Outcome.HeldBack, $"{problem}; the plan of now is held by the brake, and somebody has to look at it");
             if (going == 0) return new RunEnding(Outcome.NotNeeded, $"{problem}; by the plan of now nothing goes");
             live.Log(LogSeverity.Info, $"{problem}; the plan of now, {current}, takes its place");
@@ -48,7 +54,7 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper she
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
         {
             var listed = plan.Going.Select(v => v.Copy.Id).ToList();
-            before = (await db.Copies.Where(c => listed.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
+            before = (await db.Copies.Where(c => c.Store == plan.Store && listed.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
         }
         // What an interrupted carrying-out has moved already is done, and not counted twice.
         foreach (var verdict in plan.Going.Where(v => !before.Contains(v.Copy.Id)))
@@ -58,7 +64,7 @@ public sealed class PruneWork(PruneDesk desk, OpenStores stores, ShelfKeeper she
             {
                 var moved = store.MoveToBin(verdict.Copy.Id, clock.GetUtcNow());
                 await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
-                var row = db.Copies.Where(c => c.Id == verdict.Copy.Id);
+                var row = db.Copies.Where(c => c.Id == verdict.Copy.Id && c.Store == plan.Store);
                 if (!moved)
                 {
                     await row.ExecuteUpdateAsync(s => s.SetProperty(c => c.State, CopyState.Missing), CancellationToken.None);

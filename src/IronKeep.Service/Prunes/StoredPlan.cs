@@ -1,3 +1,4 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Prunes;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;

@@ -1,15 +1,18 @@
 using System.Collections.Concurrent;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Core.Ceilings;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Stores;
+using IronKeep.Service.Workers;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
@@ -19,16 +22,16 @@ namespace IronKeep.Service.Runs;
 
 /// <summary>
 /// Starts queued runs by importance, due instant and name as far as ceilings allow: so many at once, on a machine, into a store, one
-/// a job and a lock, and reclaiming alone on its store. A run that
-/// was at work when the service died is found at the next start and ends as interrupted.
+/// a job and a lock, and reclaiming alone on its store. What it takes is its own for as long as its worker is heard of; the runs of a worker that
+/// is gone are taken from it, and become what their kind says.
 /// </summary>
 public sealed class Dispatch(
-    IDbContextFactory<KeepContext> catalogue, RunQueue queue, RunLogs logs, Aftermath aftermath, IEnumerable<IRunWork> works, CharterInForce charter,
-    OpenStores stores, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<Dispatch> log) : BackgroundService
+    IDbContextFactory<KeepContext> catalogue, RunQueue queue, IRunLogs logs, RunEnds ends, RunWorks works, CharterInForce charter, OpenStores stores, WorkerSelf self, Leading leading,
+    FactCarrier carrier, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<Dispatch> log) : BackgroundService, IBeatLook
 {
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan ProgressEvery = TimeSpan.FromMilliseconds(500);
-    private readonly Dictionary<RunKind, IRunWork> workOf = works.ToDictionary(w => w.Kind);
+    private const int WritesEvery = 4, MostAnew = 3;
     private readonly ConcurrentDictionary<long, LiveRun> live = new();
     private readonly ConcurrentDictionary<long, Task> tasks = new();
     private readonly LoopRounds rounds = new(clock);
@@ -55,9 +58,24 @@ public sealed class Dispatch(
 
     public override async Task StartAsync(CancellationToken cancellationToken)
     {
-        await EndInterruptedAsync(cancellationToken);
-        await aftermath.FollowAllAsync(cancellationToken);
+        self.Lost += Lose;
+        await TakeOverAsync(cancellationToken);
         await base.StartAsync(cancellationToken);
+    }
+
+    /// <summary>What others ask of the runs that are at work here, and what nobody has any more.</summary>
+    public async Task LookAsync(CancellationToken cancel)
+    {
+        if (!self.IsShared) return;
+        var id = self.Id;
+        await using (var db = await catalogue.CreateDbContextAsync(cancel))
+            foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && r.Worker == id && r.StopAsked != null).Select(r => r.Id).ToListAsync(cancel)) Find(run)?.Cancel();
+        await TakeOverAsync(cancel);
+    }
+
+    private void Lose(string worker)
+    {
+        foreach (var at in live.Values.Where(l => l.Run.Worker == worker)) at.Lose();
     }
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
@@ -70,8 +88,7 @@ public sealed class Dispatch(
                 await queue.WaitAsync(LookEvery, stoppingToken);
                 if (System.Diagnostics.Stopwatch.GetElapsedTime(tended) > TendEvery)
                 {
-                    await EndInterruptedAsync(stoppingToken);
-                    await aftermath.FollowAllAsync(stoppingToken);
+                    await TakeOverAsync(stoppingToken);
                     tended = System.Diagnostics.Stopwatch.GetTimestamp();
                 }
                 if (!IsHeld) await StartReadyAsync(stoppingToken);
@@ -96,74 +113,88 @@ public sealed class Dispatch(
 
     private CancellationToken stopped = CancellationToken.None;
 
-    /// <summary>Completes when nothing is at work, and nothing is queued whose time has come.</summary>
+    /// <summary>Completes when nothing is at work, nothing is queued whose time has come, and what follows has been done.</summary>
     public async Task WhenIdleAsync(CancellationToken cancel = default)
     {
         while (true)
         {
-            await using (var db = await catalogue.CreateDbContextAsync(cancel))
+            if (await IsIdleAsync(cancel))
             {
-                var now = clock.Now();
-                if (tasks.IsEmpty && !await db.Runs.AnyAsync(r => r.State == RunState.Running || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)), cancel)) return;
+                await carrier.CarryAsync(cancel);
+                if (await IsIdleAsync(cancel)) return;
             }
             await Task.Delay(5, cancel);
         }
     }
 
+    private async Task<bool> IsIdleAsync(CancellationToken cancel)
+    {
+        if (!tasks.IsEmpty) return false;
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var now = clock.Now();
+        return !await db.Runs.AnyAsync(r => r.State == RunState.Running || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)), cancel);
+    }
+
     private async Task StartReadyAsync(CancellationToken stopping)
     {
+        if (!self.Holds) return;
         await using var db = await catalogue.CreateDbContextAsync(stopping);
         var now = clock.Now();
-        var ready = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).ToListAsync(stopping);
-        if (ready.Count == 0) return;
-        var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
-        // What hangs holds its job, and takes no place from others.
-        var hanging = live.Values.Where(Hangs).ToList();
-        foreach (var other in live.Values.Except(hanging)) ceilings.Begin(ClaimOf(other.Run));
-        var held = hanging.Select(h => ClaimOf(h.Run).Job).ToHashSet();
-        foreach (var (run, claim) in ready.Select(r => (r, ClaimOf(r))).Order(Comparer<(Run, RunClaim Claim)>.Create((a, b) => RunClaim.Order(a.Claim, b.Claim))))
+        if (!await db.Runs.AnyAsync(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now), stopping)) return;
+        var worker = self.Id;
+        var taken = new List<Run>();
+        // What is at work, here and elsewhere, stays as it is while this is decided.
+        await using (var change = await db.BeginChangeAsync(stopping))
         {
-            if (ceilings.IsFull) return;
-            if (!ceilings.CanBegin(claim) || held.Contains(claim.Job) || live.Values.Any(other => Excludes(run, other.Run))) continue;
-            run.State = RunState.Running;
-            run.Began = clock.Now();
-            // A person may cancel it at this very moment: only one of the two wins.
-            var won = await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued)
-                .ExecuteUpdateAsync(s => s.SetProperty(r => r.State, run.State).SetProperty(r => r.Began, run.Began), stopping);
-            if (won == 0) continue;
-            ceilings.Begin(claim);
+            var ready = await db.Runs.Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).ToListAsync(stopping);
+            var atWork = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running).ToListAsync(stopping);
+            var hanging = await db.HangingRuns.AsNoTracking().ToListAsync(stopping);
+            var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
+            // What hangs holds its job, and takes no place from others.
+            var held = hanging.Select(h => (h.Job, h.Machine)).ToHashSet();
+            foreach (var other in atWork)
+                if (live.TryGetValue(other.Id, out var here) && Hangs(here)) held.Add((other.Job, other.Machine));
+                else ceilings.Begin(ClaimOf(other));
+            foreach (var (run, claim) in ready.Select(r => (r, ClaimOf(r))).Order(Comparer<(Run, RunClaim Claim)>.Create((a, b) => RunClaim.Order(a.Claim, b.Claim))))
+            {
+                if (ceilings.IsFull) break;
+                if (!ceilings.CanBegin(claim) || (run.Job is not null && works.Of(run).IsRetried && held.Contains((run.Job, run.Machine))) || atWork.Exists(other => Excludes(run, other))) continue;
+                (run.State, run.Began, run.Worker) = (RunState.Running, clock.Now(), worker);
+                ceilings.Begin(claim);
+                atWork.Add(run);
+                taken.Add(run);
+            }
+            if (taken.Count == 0) return;
+            // A person may cancel one at this very moment: only one of the two wins.
+            foreach (var run in taken.ToList())
+            {
+                var began = run.Began;
+                if (await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued).ExecuteUpdateAsync(s => s
+                    .SetProperty(r => r.State, RunState.Running).SetProperty(r => r.Began, began).SetProperty(r => r.Worker, worker), stopping) == 0) taken.Remove(run);
+            }
+            await change.CommitAsync(stopping);
+        }
+        foreach (var run in taken)
+        {
             // From here on it is this service's, whatever fails: a row that says running with nobody at work would be running for ever.
             var started = live[run.Id] = new LiveRun(run, logs.Open(run.Id), clock, stopping);
             tasks[run.Id] = Task.Run(() => CarryOutAsync(started), CancellationToken.None);
         }
     }
 
-    /// <summary>
-    /// What a run holds: for a backup its job, stores and locks; for anything else its store. Somebody waits for a restore or an export, and what a
-    /// person asked for comes before what only has its turn.
-    /// </summary>
-    private RunClaim ClaimOf(Run run)
-    {
-        var job = run.Job is null ? null : charter.Charter.Jobs.GetValueOrDefault(run.Job);
-        var due = run.Due ?? run.NotBefore ?? run.Queued;
-        return run.Kind == RunKind.Backup && job is not null
-            ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.Charter.ImportanceOf(job), due)
-            : new RunClaim($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], run.Kind is RunKind.Restore or RunKind.Export ? MostImportant : MachineDeclaration.UsualImportance, due);
-    }
+    private RunClaim ClaimOf(Run run) => works.Of(run).ClaimOf(run, charter.Charter);
 
-    private const int MostImportant = 6;
-
-    private static bool Excludes(Run a, Run b) => Shares(a, b) && (a.Kind == RunKind.Reclaim || b.Kind == RunKind.Reclaim);
+    private bool Excludes(Run a, Run b) => Shares(a, b) && (works.Of(a).IsAlone || works.Of(b).IsAlone);
 
     // A backup that names no store writes into several.
-    private static bool Shares(Run a, Run b) => a.Store == b.Store || a is { Kind: RunKind.Backup, Store: null } || b is { Kind: RunKind.Backup, Store: null };
+    private static bool Shares(Run a, Run b) => a.Store == b.Store || a.Store is null || b.Store is null;
 
     private async Task CarryOutAsync(LiveRun at)
     {
         try
         {
             await ExpectAsync(at);
-            events.Publish("run", at.Run.ToAnswer(at));
+            events.Publish(at.Run);
             using var ticking = new CancellationTokenSource();
             var progress = PublishProgressAsync(at, ticking.Token);
             var work = Task.Run(() => EndingOfAsync(at));
@@ -177,6 +208,7 @@ public sealed class Dispatch(
             // What hangs still has the job and its store in hand; until it lets go, nothing else of the job begins.
             tasks.TryRemove(at.Run.Id, out _);
             await work;
+            await LetGoAsync(at.Run.Id);
         }
         catch (Exception e)
         {
@@ -198,7 +230,8 @@ public sealed class Dispatch(
         {
             try
             {
-                await aftermath.EndAsync(at.Run, at.Now, ending, at.Elapsed);
+                if (await ends.EndAsync(at.Run, RunState.Running, at.Run.Worker, at.Now, ending, at.Elapsed, at.GivenUp) || at.Cause != StopCause.Lost) return;
+                log.LogWarning("Run {Run} was taken from this service while it was not heard of; what it did here since counts for nothing", at.Run.Id);
                 return;
             }
             // The next start finds it, when the service stops first.
@@ -208,6 +241,12 @@ public sealed class Dispatch(
                 await Task.Delay(TriesAgainAfter, stopped).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             }
         }
+    }
+
+    private async Task LetGoAsync(long run)
+    {
+        await using var db = await catalogue.CreateDbContextAsync();
+        await db.HangingRuns.Where(h => h.RunId == run).ExecuteDeleteAsync();
     }
 
     private bool Hangs(LiveRun at) => at.GivenUp || ClaimOf(at.Run).Stores is { Length: > 0 } into && into.All(stores.IsAway);
@@ -223,6 +262,7 @@ public sealed class Dispatch(
     private static RunEnding Stopped(LiveRun at, string more = "") => at.Cause switch
     {
         StopCause.Person => new RunEnding(Outcome.Cancelled, "cancelled; nothing of it counts, earlier copies are as they were" + more),
+        StopCause.Lost => new RunEnding(Outcome.Failed, "lost: this service was not heard of for too long, and the run was taken from it" + more, FailureClass.Interrupted),
         StopCause.Limit => new RunEnding(Outcome.TimedOut, "ended at its run limit; nothing of it counts, earlier copies are as they were" + more, FailureClass.TimedOut),
         _ => new RunEnding(Outcome.Failed, "interrupted: the service was stopped while the run was at work" + more, FailureClass.Interrupted),
     };
@@ -231,7 +271,7 @@ public sealed class Dispatch(
     {
         try
         {
-            return await workOf[at.Run.Kind].DoAsync(at, at.Token);
+            return await works.Of(at.Run).DoAsync(at, at.Token);
         }
         catch (OperationCanceledException) when (at.Token.IsCancellationRequested)
         {
@@ -261,11 +301,34 @@ public sealed class Dispatch(
         using var timer = new PeriodicTimer(ProgressEvery);
         try
         {
-            while (await timer.WaitForNextTickAsync(cancel)) events.Publish("run", at.Run.ToAnswer(at));
+            for (var tick = 1; await timer.WaitForNextTickAsync(cancel); tick++)
+            {
+                events.Here(at.Run);
+                if (self.IsShared && tick % WritesEvery == 0) await WriteProgressAsync(at);
+            }
         }
         catch (OperationCanceledException)
         {
             // The run has ended.
+        }
+    }
+
+    /// <summary>Where others may be asked for the run, its figures are written down now and then.</summary>
+    private async Task WriteProgressAsync(LiveRun at)
+    {
+        try
+        {
+            await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
+            var (now, rate, items, bytes) = (at.Now, at.RecentRate, at.ExpectedItems, at.ExpectedBytes);
+            await db.Runs.Where(r => r.Id == at.Run.Id && r.State == RunState.Running && r.Worker == at.Run.Worker).ExecuteUpdateAsync(s => s
+                .SetProperty(r => r.Items, now.Items).SetProperty(r => r.SelectedBytes, now.SelectedBytes).SetProperty(r => r.ReadBytes, now.ReadBytes).SetProperty(r => r.NewBytes, now.NewBytes)
+                .SetProperty(r => r.StoredBytes, now.StoredBytes).SetProperty(r => r.Skipped, now.Skipped).SetProperty(r => r.Rate, rate)
+                .SetProperty(r => r.ExpectedItems, items).SetProperty(r => r.ExpectedBytes, bytes));
+            events.Publish(at.Run);
+        }
+        catch (Exception e) when (CatalogueKinds.IsRefusal(e))
+        {
+            // The next figures are as good.
         }
     }
 
@@ -290,20 +353,31 @@ public sealed class Dispatch(
         at.ExpectedBytes = Bands.Median(good.Select(g => g.Bytes));
     }
 
-    private async Task EndInterruptedAsync(CancellationToken cancel)
+    /// <summary>Ends the runs of workers that are gone, and lets become of them what their kind says.</summary>
+    private async Task TakeOverAsync(CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running || (r.State == RunState.Ended && r.Outcome == null)).ToListAsync(cancel))
+        var own = self.Id;
+        // One of the services looks after what others left.
+        var all = leading.IsLeading;
+        if (all) await db.HangingRuns.Where(h => !db.Workers.Any(w => w.Id == h.Worker && !w.Gone)).ExecuteDeleteAsync(cancel);
+        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && (r.Worker == own || (all && !db.Workers.Any(w => w.Id == r.Worker && !w.Gone)))).ToListAsync(cancel))
         {
             // Those that are at work here are not interrupted; the others are nobody's.
             if (live.ContainsKey(run.Id) || tasks.ContainsKey(run.Id)) continue;
-            // A prune goes on where it was broken off: its plan says what is left to do.
-            var resumes = run.Kind == RunKind.Prune;
-            var sentence = "interrupted: the service ended while the run was at work; earlier copies are whole" + (resumes ? "; another run carries on with its plan" : "");
+            var becomes = works.Of(run).WhenLost;
+            if (becomes == WhenLost.BegunAnew && run.Attempt >= MostAnew) becomes = WhenLost.Interrupted;
+            var sentence = "interrupted: the service ended while the run was at work; earlier copies are whole" + becomes switch
+            {
+                WhenLost.CarriedOn => "; another run carries on with its plan",
+                WhenLost.BegunAnew => "; another run begins anew",
+                _ => "",
+            };
             using (var file = logs.Open(run.Id)) file.Write(LogSeverity.Error, sentence);
             var figures = new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
-            await aftermath.EndAsync(run, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted));
-            if (resumes && run.Order is { } order) await queue.AddAsync(new RunRequest(run.Kind, run.Job, run.Store, run.Cause) { Order = JsonSerializer.Deserialize<JsonElement>(order), Attempt = run.Attempt + 1 }, cancel);
+            var goesOn = becomes == WhenLost.Interrupted ? null
+                : new RunRequest(run.Kind, run.Job, run.Store, run.By) { Machine = run.Machine, Due = run.Due, Order = run.Order is { } order ? JsonSerializer.Deserialize<JsonElement>(order) : null, Attempt = run.Attempt + 1 };
+            await ends.EndAsync(run, run.State, run.Worker, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted), goesOn: goesOn);
         }
     }
 }

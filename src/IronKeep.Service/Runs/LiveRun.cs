@@ -1,15 +1,14 @@
+using IronKeep.Catalogue;
 using IronKeep.Runs;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
 using NodaTime;
 
 namespace IronKeep.Service.Runs;
 
 /// <summary>Why a run is being ended before its time.</summary>
-public enum StopCause { ServiceStops, Person, Limit }
+public enum StopCause { ServiceStops, Person, Limit, Lost }
 
 /// <summary>A run at work: its row as it was at the start, its log, and its figures as they move.</summary>
-public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, CancellationToken stopping) : IDisposable
+public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, CancellationToken stopping) : IDisposable
 {
     private const int RateWindowSeconds = 60;
     private readonly CancellationTokenSource cancelled = CancellationTokenSource.CreateLinkedTokenSource(stopping);
@@ -80,6 +79,9 @@ public sealed class LiveRun(Run run, RunLogFile log, TimeProvider clock, Cancell
     public void Cancel() => Stop(StopCause.Person);
 
     public void TimeOut() => Stop(StopCause.Limit);
+
+    /// <summary>It is no longer this worker's: whatever it does from here on counts for nothing.</summary>
+    public void Lose() => Stop(StopCause.Lost);
 
     private void Stop(StopCause cause)
     {

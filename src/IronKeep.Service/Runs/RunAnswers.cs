@@ -1,7 +1,10 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Copies;
 
 namespace IronKeep.Service.Runs;
 
@@ -12,20 +15,26 @@ public static class RunAnswers
     {
         var now = live?.Now ?? new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
         var elapsed = live is not null ? live.Elapsed.TotalSeconds : run is { Began: not null, Ended: not null } ? run.Took.TotalSeconds : (double?)null;
+        // While another service has it, what it last wrote down of it is known here.
+        var moving = run.State == RunState.Running;
+        var (expectedItems, expectedBytes) = live is not null ? (live.ExpectedItems, live.ExpectedBytes) : moving ? (run.ExpectedItems, run.ExpectedBytes) : (null, null);
+        var rate = live is not null ? live.RecentRate : moving ? run.Rate : elapsed > 0 && now.SelectedBytes > 0 ? now.SelectedBytes / elapsed : null;
         var figures = new RunFiguresAnswer(
             now.Items, now.SelectedBytes, now.ReadBytes, now.NewBytes, now.StoredBytes, now.Skipped,
-            live?.ExpectedItems, live?.ExpectedBytes, live is null ? elapsed > 0 && now.SelectedBytes > 0 ? now.SelectedBytes / elapsed : null : live.RecentRate, elapsed, Remaining(live, now));
+            expectedItems, expectedBytes, rate, elapsed, Remaining(run, expectedBytes, rate, now));
         var copies = run.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         return new RunAnswer(
-            run.Id, Word(run.Kind)!, run.Job, run.Machine, run.Store, run.Cause, Word(run.State)!, Word(run.Outcome), Word(run.Failure), run.Sentence,
+            run.Id, Word(run.Kind)!, run.Job, run.Machine, run.Store, run.By.ToAnswer(), Word(run.State)!, Word(run.Outcome), Word(run.Failure), run.Sentence,
             run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
             run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, copies.FirstOrDefault(), copies,
             run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset());
     }
 
     /// <summary>Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7.</summary>
-    private static double? Remaining(LiveRun? live, Progress now) =>
-        live is { ExpectedBytes: { } expected, RecentRate: { } rate } && expected > now.SelectedBytes ? (expected - now.SelectedBytes) / rate : null;
+    private static double? Remaining(Run run, long? expected, double? rate, Progress now) =>
+        run.State != RunState.Ended && expected > now.SelectedBytes && rate > 0 ? (expected - now.SelectedBytes) / rate : null;
+
+    public static ActorAnswer ToAnswer(this Actor a) => new(a.Kind, a.Name, a.RunId, a.Words);
 
     private static string? Word(Enum? value) => value is null ? null : Kebab.Of(value);
 }

@@ -1,5 +1,5 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 

@@ -1,9 +1,10 @@
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Events;
-using IronKeep.Service.Hosting;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -11,9 +12,12 @@ using NodaTime;
 namespace IronKeep.Service.Runs;
 
 /// <summary>A run to be queued: what kind, of which job or store, and who or what asked for it.</summary>
-public sealed record RunRequest(RunKind Kind, string? Job, string? Store, string By)
+public sealed record RunRequest(RunKind Kind, string? Job, string? Store, Actor By)
 {
     public object? Order { get; init; }
+
+    /// <summary>The machine that it is of; null: the service's own.</summary>
+    public string? Machine { get; init; }
 
     /// <summary>How long it waits at least; null: not at all.</summary>
     public Instant? NotBefore { get; init; }
@@ -27,13 +31,12 @@ public sealed record RunRequest(RunKind Kind, string? Job, string? Store, string
 /// <summary>Where runs wait for their turn. The queue is the catalogue; this only adds to it and wakes the dispatch.</summary>
 public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events) : IDisposable
 {
-    public const string BySchedule = "schedule";
     private readonly WakeSignal signal = new();
 
     /// <summary>Queues the run of a planned run and links the two, in the caller's transaction.</summary>
     public async Task<Run> AddPlannedAsync(KeepContext db, PlannedRun planned, JobDeclaration job, CancellationToken cancel)
     {
-        var run = Make(new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), BySchedule) { PlannedRunId = planned.Id, Due = planned.Due });
+        var run = Make(new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), Actor.Schedule) { PlannedRunId = planned.Id, Due = planned.Due, Machine = planned.Machine });
         db.Runs.Add(run);
         await db.SaveChangesAsync(cancel);
         planned.RunId = run.Id;
@@ -59,7 +62,7 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var run = await AddAsync(db, request, cancel);
-        events.Publish("run", run.ToAnswer());
+        events.Publish(run);
         Wake();
         return run;
     }
@@ -84,9 +87,9 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     {
         Kind = request.Kind,
         Job = request.Job,
-        Machine = settings.Value.Machine,
+        Machine = request.Machine ?? settings.Value.Machine,
         Store = request.Store,
-        Cause = request.By,
+        By = request.By,
         Queued = clock.Now(),
         NotBefore = request.NotBefore,
         Due = request.Due,

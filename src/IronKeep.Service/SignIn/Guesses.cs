@@ -1,7 +1,8 @@
 using System.Collections.Concurrent;
 using System.Net;
+using IronKeep.Catalogue;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
 using Microsoft.AspNetCore.DataProtection;
 
 namespace IronKeep.Service.SignIn;
@@ -15,7 +16,7 @@ public sealed class Guesses(TimeProvider clock, AlertBook alerts, IDataProtectio
     private const string KnownCookie = "ironkeep.known";
     private const int Free = 5, MostSeconds = 60, MostKept = 100_000, Many = 20;
     private static readonly TimeSpan Forgets = TimeSpan.FromHours(1);
-    private const string Subject = "sign-in";
+    private static readonly Subject Self = Subject.OfService("sign-in");
     private readonly ConcurrentDictionary<string, Tries> tries = new();
     private readonly IDataProtector protector = protection.CreateProtector("ironkeep known browser");
 
@@ -39,8 +40,8 @@ public sealed class Guesses(TimeProvider clock, AlertBook alerts, IDataProtectio
             return;
         }
         var counts = new[] { Count($"name {Key(name)}"), Count($"address {NetworkOf(http)}") };
-        if (counts.Max() >= Many && (counts.Max() == Many || !alerts.IsOpen(Subject, AlertClass.SignIns)))
-            await alerts.RaiseAsync(new Matter(Subject, AlertClass.SignIns, $"{counts.Max()} sign-ins have failed within an hour, the last as '{Shown(name)}' from {http.Connection.RemoteIpAddress}",
+        if (counts.Max() >= Many && (counts.Max() == Many || !await alerts.IsOpenAsync(Self, AlertClass.SignIns, cancel)))
+            await alerts.RaiseAsync(new Matter(Self, AlertClass.SignIns, $"{counts.Max()} sign-ins have failed within an hour, the last as '{Shown(name)}' from {http.Connection.RemoteIpAddress}",
                 "If it is none of you, find out who tries from that address and keep it away; see 'ironkeep session list' for who is in. Close this when it is settled."), cancel);
     }
 

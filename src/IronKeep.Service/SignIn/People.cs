@@ -1,8 +1,8 @@
 using System.Security.Claims;
 using System.Security.Cryptography;
 using System.Text;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Catalogue;
+using IronKeep.Service.Basics;
 using Microsoft.AspNetCore.Identity;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -38,6 +38,9 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
             if (code is null) return "the first person exists already; sign in";
             if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
                 return "the code is not right; it stands in the service's output and is made anew at every start";
+            // Another service on the catalogue may have been given its code.
+            await using (var db = await catalogue.CreateDbContextAsync(cancel))
+                if (await db.People.AnyAsync(cancel)) return "the first person exists already; sign in";
             if (await InsertAsync(name, password, cancel) is { } problem) return problem;
             code = null;
             return null;
@@ -85,10 +88,10 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
         if (await db.People.FindAsync([personId], cancel) is not { } person) return "you are not known any more";
         if (hasher.VerifyHashedPassword(person.Name, person.PasswordHash, current.Length <= LongestText ? current : "") == PasswordVerificationResult.Failed) return "the present password is not right; nothing was changed";
         person.PasswordHash = hasher.HashPassword(person.Name, next);
-        await using var together = await db.Database.BeginTransactionAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
         await db.SaveChangesAsync(cancel);
         await db.Sessions.Where(s => s.PersonId == personId && s.Id != keepsSession).ExecuteDeleteAsync(cancel);
-        await together.CommitAsync(cancel);
+        await change.CommitAsync(cancel);
         return null;
     }
 
@@ -151,7 +154,7 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
             {
                 await db.Tokens.Where(t => t.Id == token.Id).ExecuteUpdateAsync(s => s.SetProperty(t => t.LastUsedAt, now), cancel);
             }
-            catch (Microsoft.Data.Sqlite.SqliteException)
+            catch (Exception e) when (CatalogueKinds.IsRefusal(e))
             {
                 // A catalogue that takes nothing can still be read.
             }

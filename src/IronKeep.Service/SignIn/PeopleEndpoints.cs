@@ -1,7 +1,7 @@
 using System.Security.Claims;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Basics;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 

@@ -2,8 +2,8 @@ using System.Collections.Concurrent;
 using System.Globalization;
 using System.Security.Claims;
 using System.Security.Cryptography;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Catalogue;
+using IronKeep.Service.Basics;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -61,7 +61,7 @@ public sealed class Sessions(IDbContextFactory<KeepContext> catalogue, TimeProvi
         {
             await db.Sessions.Where(s => s.Id == session).ExecuteUpdateAsync(s => s.SetProperty(x => x.SeenAt, now), cancel);
         }
-        catch (Microsoft.Data.Sqlite.SqliteException)
+        catch (Exception e) when (CatalogueKinds.IsRefusal(e))
         {
             // A catalogue that takes nothing can still be read.
         }

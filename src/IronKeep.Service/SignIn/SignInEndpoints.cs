@@ -1,9 +1,10 @@
 using System.Globalization;
 using System.Security.Claims;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using Microsoft.AspNetCore.Antiforgery;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;

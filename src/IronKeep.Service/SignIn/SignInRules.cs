@@ -1,10 +1,12 @@
 using System.Threading.RateLimiting;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Basics;
 using Microsoft.AspNetCore.Antiforgery;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.AspNetCore.Authorization;
 using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.DataProtection.KeyManagement;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.SignIn;
 
@@ -21,12 +23,14 @@ public static class SignInRules
     private const int TriesAMinute = 120;
     private const int CalendarReadsAMinute = 60;
 
-    public static void AddSignIn(this IServiceCollection services, string dataFolder)
+    public static void AddSignIn(this IServiceCollection services, bool keeps)
     {
         services.AddSingleton<People>();
         services.AddSingleton<Sessions>();
         services.AddSingleton<Guesses>();
-        services.AddDataProtection().SetApplicationName("ironkeep").PersistKeysToFileSystem(new DirectoryInfo(Path.Combine(dataFolder, "keys")));
+        services.AddSingleton<SealingKeys>();
+        services.AddDataProtection().SetApplicationName("ironkeep");
+        if (keeps) services.AddSingleton<IConfigureOptions<KeyManagementOptions>>(s => new ConfigureOptions<KeyManagementOptions>(o => o.XmlRepository = s.GetRequiredService<SealingKeys>()));
         services.AddAntiforgery(o =>
         {
             o.HeaderName = AntiforgeryHeader;

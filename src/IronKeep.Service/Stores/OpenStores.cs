@@ -1,7 +1,7 @@
 using System.Collections.Concurrent;
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;

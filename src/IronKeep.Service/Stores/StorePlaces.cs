@@ -1,5 +1,5 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
-using IronKeep.Service.Hosting;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Posix;

@@ -1,9 +1,8 @@
-using System.Collections.Concurrent;
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
@@ -22,8 +21,6 @@ public sealed record Room(long? Used, long? Free, long NearlyFullBelow, long Res
 /// </summary>
 public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFactory<KeepContext> catalogue)
 {
-    private readonly ConcurrentDictionary<string, ConcurrentDictionary<long, long>> promised = new();
-
     /// <summary>The room as it is now; a store that does not answer is a problem, not a wait.</summary>
     public async Task<Room> OfAsync(StoreDeclaration store)
     {
@@ -38,7 +35,7 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
             var onDisk = disk - reserve;
             var byCapacity = store.Capacity?.Bytes - reserve - used;
             var free = byCapacity is { } limit && (onDisk is null || limit < onDisk) ? limit : onDisk;
-            free -= promised.GetValueOrDefault(store.Name)?.Values.Sum() ?? 0;
+            free -= await PromisedAsync(store.Name);
             return new Room(used, free is { } f ? Math.Max(0, f) : null, store.NearlyFullBelow(used, Math.Max(0, free ?? 0)), reserve, encryption, null);
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
@@ -51,30 +48,45 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
     /// Promises room in a store to a run that is about to begin, until it gives the promise back. Null when it fits; else why it does not, and
     /// nothing is promised. Two at once never count the same room.
     /// </summary>
-    public async Task<string?> PromiseAsync(StoreDeclaration store, long run, long bytes)
+    public async Task<string?> PromiseAsync(StoreDeclaration store, long run, long bytes, CancellationToken cancel)
     {
-        var mine = promised.GetOrAdd(store.Name, _ => new ConcurrentDictionary<long, long>());
-        mine[run] = bytes;
+        await GiveBackAsync(store.Name, run);
+        await using (var db = await catalogue.CreateDbContextAsync(cancel))
+        {
+            db.RoomPromises.Add(new RoomPromise { RunId = run, Store = store.Name, Bytes = bytes });
+            await db.SaveChangesAsync(cancel);
+        }
         // Promised before it is asked, so that of two who ask at once at least one sees the other.
         var room = await OfAsync(store);
         if (room.Free is not { } free || free > 0 || bytes == 0) return null;
-        mine.TryRemove(run, out _);
+        await GiveBackAsync(store.Name, run);
         return $"store {store.Name} has no room for it: about {new ByteSize(bytes)} are to be stored, and {new ByteSize(Math.Max(0, (await OfAsync(store)).Free ?? 0))} are free beside its reserve and what other runs were promised";
     }
 
-    public void GiveBack(string store, long run) => promised.GetValueOrDefault(store)?.TryRemove(run, out _);
+    /// <summary>What is promised at another service counts as well; it ends with the run at the latest.</summary>
+    private async Task<long> PromisedAsync(string store)
+    {
+        await using var db = await catalogue.CreateDbContextAsync();
+        return await db.RoomPromises.Where(p => p.Store == store).SumAsync(p => p.Bytes);
+    }
+
+    public async Task GiveBackAsync(string store, long run)
+    {
+        await using var db = await catalogue.CreateDbContextAsync();
+        await db.RoomPromises.Where(p => p.RunId == run && p.Store == store).ExecuteDeleteAsync();
+    }
 
     /// <summary>Opens or closes what there is to say of a store: that it is away, and that it is nearly full.</summary>
     public async Task JudgeAsync(StoreDeclaration store, CancellationToken cancel)
     {
         var room = await OfAsync(store);
-        var subject = AlertBook.StoreSubject(store.Name);
+        var subject = Subject.OfStore(store.Name);
         if (room.Problem is { } away)
         {
-            if (!alerts.IsOpen(subject, AlertClass.Failed)) await alerts.RaiseAsync(new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true }, cancel);
+            await alerts.RaiseAsync(new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true }, cancel);
             return;
         }
-        if (alerts.IsOpen(subject, AlertClass.Failed) && await WasAwayAsync(subject, cancel)) await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
+        if (await WasAwayAsync(subject, cancel)) await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
         if (room.Free is not { } free) return;
         if (!room.NearlyFull)
         {
@@ -84,15 +96,15 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
         var matter = new Matter(subject, AlertClass.NearlyFull, $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; {new ByteSize(room.Used!.Value)} are used",
             "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing.")
         { Once = true };
-        if (!alerts.IsOpen(subject, AlertClass.NearlyFull)) await alerts.RaiseAsync(matter, cancel);
-        else await alerts.UpdateAsync(matter, cancel);
+        await alerts.RaiseAsync(matter, cancel);
+        await alerts.UpdateAsync(matter, cancel);
     }
 
     /// <summary>Whether the open failure of a store is that it could not be reached; a full one is another matter.</summary>
-    private async Task<bool> WasAwayAsync(string subject, CancellationToken cancel)
+    private async Task<bool> WasAwayAsync(Subject subject, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var alert = await db.Alerts.AsNoTracking().Where(a => a.Subject == subject && a.Class == AlertClass.Failed && a.State != AlertState.Closed).OrderByDescending(a => a.Id).FirstOrDefaultAsync(cancel);
+        var alert = await db.Alerts.AsNoTracking().Where(subject.Has).Where(a => a.Class == AlertClass.Failed && a.State != AlertState.Closed).OrderByDescending(a => a.Id).FirstOrDefaultAsync(cancel);
         return alert is not null && (alert.RunId is null || await db.Runs.AnyAsync(r => r.Id == alert.RunId && r.Failure == FailureClass.StoreUnreachable, cancel));
     }
 }

@@ -1,22 +1,30 @@
 using System.Globalization;
 using System.Text;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
-using IronKeep.Service.Catalogue;
+using IronKeep.Core.Schedules;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Duty;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
+using NodaTime;
 
 namespace IronKeep.Service.Telling;
 
 /// <summary>The duty report as a message, sent each day even when all is well, so that silence is noticed.</summary>
-public sealed class DutyMail(IDbContextFactory<KeepContext> catalogue, DutyReport report, CharterInForce inForce, TellingDesk telling)
+public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingDesk telling) : ITimedWork
 {
+    public string What => "duty-mail";
+
+    public IEnumerable<(string Store, Schedule When)> Times(Charter charter) => charter.DutyMail is { } when ? [("", when)] : [];
+
+    public Task DoAsync(KeepContext db, string store, Instant due, CancellationToken cancel) => WriteAsync(db, cancel);
+
     /// <summary>Writes it down for every channel that the charter tells.</summary>
-    public async Task WriteAsync(CancellationToken cancel)
+    private async Task WriteAsync(KeepContext db, CancellationToken cancel)
     {
-        await using var db = await catalogue.CreateDbContextAsync(cancel);
         var duty = await report.MakeAsync(db, cancel);
         var open = duty.Alerts.Count(a => a.State == "open");
         var title = open == 0 ? "all is well" : $"{Counted.Of(open, "matter")} {(open == 1 ? "needs" : "need")} somebody";
@@ -31,7 +39,7 @@ public sealed class DutyMail(IDbContextFactory<KeepContext> catalogue, DutyRepor
         foreach (var a in duty.Alerts)
         {
             Add($"");
-            Add($"  {a.Class.ToUpperInvariant()}  {a.Subject}, {Counted.Of(a.Count, "time")}{(a.AcknowledgedBy is null ? "" : $", seen by {a.AcknowledgedBy}")}");
+            Add($"  {a.Class.ToUpperInvariant()}  {a.Subject.Words}, {Counted.Of(a.Count, "time")}{(a.AcknowledgedBy is null ? "" : $", seen by {a.AcknowledgedBy}")}");
             Add($"    {a.Message}");
             Add($"    -> {a.Remedy}");
         }

@@ -1,9 +1,12 @@
 using System.Collections.Concurrent;
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Facts;
+using IronKeep.Service.Workers;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
@@ -14,7 +17,7 @@ namespace IronKeep.Service.Telling;
 /// fails or hangs keeps no other waiting; it is an alert itself, told through the others, and the first message that goes through closes it.
 /// </summary>
 public sealed class Teller(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, IEnumerable<IChannelCarrier> carriers, AlertBook alerts, TellerSignal signal,
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, IEnumerable<IChannelCarrier> carriers, AlertBook alerts, TellerSignal signal, FactCarrier carrier, Leading leading,
     TimeProvider clock, ILogger<Teller> log) : BackgroundService
 {
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
@@ -37,7 +40,7 @@ public sealed class Teller(
             try
             {
                 await signal.WaitAsync(LookEvery, stoppingToken);
-                foreach (var channel in await WaitingAsync(stoppingToken))
+                foreach (var channel in leading.IsLeading ? await WaitingAsync(stoppingToken) : [])
                     if (!atWork.TryGetValue(channel, out var busy) || busy.IsCompleted) atWork[channel] = Task.Run(() => SafelyAsync(channel, stoppingToken), CancellationToken.None);
                 Rounds.Came();
             }
@@ -58,8 +61,17 @@ public sealed class Teller(
     /// <summary>Carries everything whose time has come, through all channels beside each other.</summary>
     public async Task CarryAsync(CancellationToken cancel)
     {
+        await Task.WhenAll(atWork.Values);
         // A channel that fails gives the others something to tell.
-        while (await WaitingAsync(cancel) is { Count: > 0 } waiting) await Task.WhenAll(waiting.Select(c => CarryAsync(c, cancel)));
+        do await carrier.CarryAsync(cancel);
+        while (await CarryWaitingAsync(cancel));
+    }
+
+    private async Task<bool> CarryWaitingAsync(CancellationToken cancel)
+    {
+        var waiting = await WaitingAsync(cancel);
+        await Task.WhenAll(waiting.Select(c => CarryAsync(c, cancel)));
+        return waiting.Count > 0;
     }
 
     /// <summary>Carries what waits in one channel, in order. A message that does not go through holds back the later ones.</summary>
@@ -75,6 +87,10 @@ public sealed class Teller(
                 var now = clock.Now();
                 var telling = await db.Messages.Where(t => t.EndedAt == null && t.Channel == channel).OrderBy(t => t.Id).FirstOrDefaultAsync(cancel);
                 if (telling is null || telling.NextAt > now) return;
+                // Two services that carry at once must not both send it.
+                var (id, tries, until) = (telling.Id, telling.Attempts, now + Duration.FromTimeSpan(2 * Patience));
+                if (await db.Messages.Where(m => m.Id == id && m.EndedAt == null && m.Attempts == tries).ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, until).SetProperty(m => m.Attempts, tries + 1), cancel) == 0) return;
+                (telling.Attempts, telling.NextAt) = (tries + 1, until);
                 var through = await OneAsync(telling, now, cancel);
                 await db.SaveChangesAsync(CancellationToken.None);
                 await JudgeAsync(telling, cancel);
@@ -112,7 +128,6 @@ public sealed class Teller(
 
     private async Task<bool> OneAsync(Message telling, Instant now, CancellationToken cancel)
     {
-        telling.Attempts++;
         if (!inForce.Charter.Channels.TryGetValue(telling.Channel, out var channel))
         {
             (telling.EndedAt, telling.Problem) = (now, "the channel was taken out of the charter");
@@ -145,7 +160,7 @@ public sealed class Teller(
 
     private Task JudgeAsync(Message telling, CancellationToken cancel)
     {
-        var subject = AlertBook.ChannelSubject(telling.Channel);
+        var subject = Subject.OfChannel(telling.Channel);
         if (telling.Sent) return alerts.CloseAsync(subject, [AlertClass.Untold], cancel);
         if (telling.Problem is null || !inForce.Charter.Channels.ContainsKey(telling.Channel)) return Task.CompletedTask;
         return alerts.RaiseAsync(new Matter(subject, AlertClass.Untold, $"channel {telling.Channel} does not carry what it should tell: {telling.Problem}",

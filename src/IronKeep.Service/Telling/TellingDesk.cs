@@ -1,29 +1,44 @@
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Copies;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
+using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Telling;
 
-/// <summary>What is new about an alert.</summary>
-public enum AlertNews { Opened, Reopened, StillOpen, Closed }
-
 /// <summary>
 /// Decides who is told what and writes it down; <see cref="Teller"/> carries it. A job's alerts go to the channels that the job
 /// names, everything else to the charter's; what cannot be told through a channel is told through the others.
 /// </summary>
-public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, TellerSignal signal)
+public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, TellerSignal signal) : IFollower
 {
-    private const string ChannelPrefix = "channel ";
+    public string Name => "telling";
+    public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.RunEnded, FactKind.AlertChanged];
+
+    public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
+    {
+        foreach (var fact in facts)
+        {
+            if (fact.Kind == FactKind.RunEnded)
+            {
+                if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is { Kind: RunKind.Backup } run) await TellAsync(db, run, cancel);
+            }
+            else if (Kebab.Read<AlertNews>(fact.Word!) is { } news and not AlertNews.Counted && await db.Alerts.AsNoTracking().FirstOrDefaultAsync(a => a.Id == fact.AlertId, cancel) is { } alert)
+                await TellAsync(db, alert, news, cancel);
+        }
+    }
 
     public async Task TellAsync(KeepContext db, Alert alert, AlertNews news, CancellationToken cancel)
     {
@@ -31,19 +46,19 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         var word = Kebab.Of(alert.Class);
         var body = new StringBuilder();
         body.Append(CultureInfo.InvariantCulture, $"{alert.Message}\n\n");
-        if (alert is { ClosedBy: { } by, ClosedReason: { } reason }) body.Append(CultureInfo.InvariantCulture, $"Closed by {by}: {reason}\n\n");
+        if (news == AlertNews.Closed && alert is { ClosedBy: { } by, ClosedReason: { } reason }) body.Append(CultureInfo.InvariantCulture, $"Closed by {by}: {reason}\n\n");
         if (news != AlertNews.Closed) body.Append(CultureInfo.InvariantCulture, $"What to do: {alert.Remedy}\n\n");
         body.Append(CultureInfo.InvariantCulture, $"Alert {alert.Id}, {word}, {Counted.Of(alert.Count, "time")}, open since {alert.OpenedAt.Local(zone)} ({zone.Id})");
-        if (alert.ClosedAt is { } closed) body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
+        if (news == AlertNews.Closed && alert.ClosedAt is { } closed) body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
         body.Append('\n');
         if (alert.Affected.Length > 0) body.Append(CultureInfo.InvariantCulture, $"Affected jobs: {alert.Affected.Replace("\n", ", ", StringComparison.Ordinal)}\n");
         if (alert.RunId is { } run) body.Append(CultureInfo.InvariantCulture, $"The run: ironkeep run show {run}\n");
         var title = news switch
         {
-            AlertNews.Closed => $"closed: {alert.Subject} ({word})",
-            AlertNews.StillOpen => $"still open: {word.ToUpperInvariant()} {alert.Subject}",
-            AlertNews.Reopened => $"again: {word.ToUpperInvariant()} {alert.Subject}",
-            _ => $"{word.ToUpperInvariant()} {alert.Subject}",
+            AlertNews.Closed => $"closed: {alert.Subject.Words} ({word})",
+            AlertNews.StillOpen => $"still open: {word.ToUpperInvariant()} {alert.Subject.Words}",
+            AlertNews.Reopened => $"again: {word.ToUpperInvariant()} {alert.Subject.Words}",
+            _ => $"{word.ToUpperInvariant()} {alert.Subject.Words}",
         };
         await WriteAsync(db, ChannelsOf(alert.Subject), title, body.ToString(), $"alert-{Kebab.Of(news)}", alert.ToAnswer(), cancel);
     }
@@ -79,12 +94,11 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         signal.Wake();
     }
 
-    private IEnumerable<string> ChannelsOf(string subject)
+    private IEnumerable<string> ChannelsOf(Subject subject)
     {
         var charter = inForce.Charter;
-        if (subject.StartsWith(ChannelPrefix, StringComparison.Ordinal)) return charter.Channels.Keys.Where(c => c != subject[ChannelPrefix.Length..]);
-        var job = charter.Jobs.Values.FirstOrDefault(j => subject == AlertBook.JobSubject(j.Name, Charter.MachineOf(j, settings.Value.Machine)));
-        return job is null ? charter.Tells : charter.TellsOf(job);
+        if (subject.Kind == SubjectKind.Channel) return charter.Channels.Keys.Where(c => c != subject.Name);
+        return subject.Kind == SubjectKind.Job && charter.Jobs.TryGetValue(subject.Job!, out var job) ? charter.TellsOf(job) : charter.Tells;
     }
 
     private static string Length(Duration d) => d.TotalHours < 1 ? $"{(int)d.TotalMinutes} min" : d.TotalDays < 2 ? $"{(int)d.TotalHours} h" : $"{(int)d.TotalDays} days";

@@ -1,8 +1,13 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Clocks;
+using IronKeep.Service.Facts;
+using IronKeep.Service.Workers;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -11,11 +16,11 @@ namespace IronKeep.Service.Timetable;
 
 /// <summary>
 /// Turns schedules into planned runs: asks which due instants lie between each job's stored watermark and now, and writes them
-/// with the new watermark in one transaction. A restart, an edit or a clock set back can so neither repeat nor lose one. Then it
-/// lets every part that goes by the clock have its look.
+/// with the new watermark in one change. A restart, an edit or a clock set back can so neither repeat nor lose one. Then it
+/// lets every part that goes by the clock have its look. Of several services on a catalogue the one that leads does it.
 /// </summary>
 public sealed class ClockLoop(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, AlertBook alerts, ClockWatch clockWatch, Serving serving, StoreTimes storeTimes, Sentinel sentinel,
+    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, AlertBook alerts, ClockWatch clockWatch, Serving serving, TimedWorks timed, IEnumerable<ILook> looks, FactCarrier carrier, Leading leading,
     TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<ClockLoop> log) : BackgroundService
 {
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(1);
@@ -25,6 +30,8 @@ public sealed class ClockLoop(
     /// <summary>So many due instants of one job, the youngest, are planned runs of their own after an absence; what was before them is one row.</summary>
     private const int Singly = 1_000;
     private readonly SemaphoreSlim gate = new(1);
+    private readonly ILook[] all = [.. looks];
+    private readonly Dictionary<int, Instant> looked = [];
 
     /// <summary>How the loop comes round.</summary>
     public LoopRounds Rounds { get; } = new(clock);
@@ -38,7 +45,12 @@ public sealed class ClockLoop(
         {
             try
             {
-                await TickAsync(stoppingToken);
+                if (leading.IsLeading) await TickAsync(stoppingToken);
+                else Rounds.Came();
+            }
+            catch (NotLeadingException)
+            {
+                Rounds.Came();
             }
             catch (Exception e) when (!stoppingToken.IsCancellationRequested)
             {
@@ -58,19 +70,25 @@ public sealed class ClockLoop(
         await clockWatch.LookAsync(db, cancel);
         // What one part fails at keeps no other from its work; the round as a whole has failed all the same.
         var failures = new List<Exception>();
-        await PartAsync(async () =>
-        {
-            await using var transaction = await db.Database.BeginTransactionAsync(cancel);
-            await StoreDueAsync(db, toNow: false, cancel);
-            await transaction.CommitAsync(cancel);
-        });
+        await PartAsync(() => StoreDueAsync(db, cancel));
         await PartAsync(() => serving.ServeAsync(db, cancel));
-        await PartAsync(() => storeTimes.ServeAsync(db, cancel));
-        await PartAsync(() => sentinel.LookAsync(db, cancel));
+        // What was missed is known before a duty mail is written.
+        await PartAsync(() => carrier.CarryAsync(cancel));
+        await PartAsync(() => timed.ServeAsync(db, cancel));
+        var now = clock.Now();
+        foreach (var (look, i) in all.Select((l, i) => (l, i)))
+        {
+            // A clock set back must not silence the looks until it has caught up.
+            if (looked.TryGetValue(i, out var last) && now >= last && now - last < look.Every) continue;
+            looked[i] = now;
+            await PartAsync(() => look.LookAsync(db, cancel));
+        }
+        await PartAsync(() => carrier.CarryAsync(cancel));
+        if (failures.Find(f => f is NotLeadingException) is { } another) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(another);
         if (failures.Count == 1) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(failures[0]);
         if (failures.Count > 1) throw new AggregateException(failures);
         Rounds.Came();
-        await alerts.CloseAsync(Subject, [AlertClass.Service], cancel);
+        await alerts.CloseAsync(Self, [AlertClass.Service], cancel);
 
         async Task PartAsync(Func<Task> part)
         {
@@ -86,16 +104,16 @@ public sealed class ClockLoop(
         }
     }
 
-    private const string Subject = "the clock loop";
+    private static readonly Subject Self = Subject.OfService("the clock loop");
 
     /// <summary>A loop that fails each time is an alert, if the catalogue takes one.</summary>
     private async Task TellOfTroubleAsync(CancellationToken cancel)
     {
-        if (Rounds.Problem is not { } problem || alerts.IsOpen(Subject, AlertClass.Service)) return;
+        if (Rounds.Problem is not { } problem) return;
         try
         {
-            await alerts.RaiseAsync(new Matter(Subject, AlertClass.Service, $"the loop that turns schedules into runs does not do its work: {problem}",
-                "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back a copy of the catalogue from before."), cancel);
+            await alerts.RaiseAsync(new Matter(Self, AlertClass.Service, $"the loop that turns schedules into runs does not do its work: {problem}",
+                "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back a copy of the catalogue from before.") { Once = true }, cancel);
         }
         catch (Exception e)
         {
@@ -110,10 +128,28 @@ public sealed class ClockLoop(
         return new Hold(gate);
     }
 
+    private async Task StoreDueAsync(KeepContext db, CancellationToken cancel)
+    {
+        if (!await IsAnythingDueAsync(db, cancel)) return;
+        await using var change = await leading.BeginAsync(db, cancel);
+        await inForce.CatchUpAsync(db, cancel);
+        await StoreDueAsync(db, toNow: false, cancel);
+        await change.CommitAsync(cancel);
+    }
+
+    /// <summary>Asked before a change is begun, so that an idle service makes none.</summary>
+    private async Task<bool> IsAnythingDueAsync(KeepContext db, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        var charter = inForce.Charter;
+        foreach (var watch in await db.JobWatches.AsNoTracking().ToListAsync(cancel))
+            if (now - watch.Watermark > WatermarkLag || (now > watch.Watermark && charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due && due.Between(watch.Watermark, now).Any())) return true;
+        return false;
+    }
+
     /// <summary>
-    /// Writes planned runs for everything due up to now. A watermark moves when something was due or when it has grown old, so that
-    /// an idle service writes nothing; before schedules change, <paramref name="toNow"/> moves all of them. The caller holds the
-    /// loop and commits.
+    /// Writes planned runs for everything due up to now, in the caller's change. A watermark moves when something was due or when it has grown old, so that
+    /// an idle service writes nothing; before schedules change, <paramref name="toNow"/> moves all of them.
     /// </summary>
     public async Task StoreDueAsync(KeepContext db, bool toNow, CancellationToken cancel)
     {
@@ -125,7 +161,7 @@ public sealed class ClockLoop(
             var moves = toNow || now - watch.Watermark > WatermarkLag;
             if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due)
             {
-                foreach (var all in (await CollapsedAsync(db, watch, due.Between(watch.Watermark, now), cancel)).Chunk(Batch))
+                foreach (var all in (await CollapsedAsync(db, watch, due.Between(watch.Watermark, now), now, cancel)).Chunk(Batch))
                 {
                     moves = true;
                     // A watermark can have been set back with the clock: what was stored once is not stored again.
@@ -143,7 +179,7 @@ public sealed class ClockLoop(
     }
 
     /// <summary>The due instants to plan one by one; those before them, after a long absence, become one row that says how many it stands for.</summary>
-    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(KeepContext db, JobWatch watch, IEnumerable<Instant> due, CancellationToken cancel)
+    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(KeepContext db, JobWatch watch, IEnumerable<Instant> due, Instant now, CancellationToken cancel)
     {
         var youngest = new Queue<Instant>();
         Instant? first = null, last = null;
@@ -160,11 +196,16 @@ public sealed class ClockLoop(
         // Some of them may have been stored before the clock was set back.
         count -= await db.PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= from && p.Due <= to).SumAsync(p => p.Times, cancel);
         if (count > 0 && !await db.PlannedRuns.AnyAsync(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due == from, cancel))
-            db.PlannedRuns.Add(new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = from, Until = to, Times = count, Outcome = Core.Watching.Outcome.Missed, Told = false, Reason = $"{count} due instants passed while the service was not running" });
+        {
+            var row = new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = from, Until = to, Times = count, Outcome = Core.Watching.Outcome.Missed, Reason = $"{count} due instants passed while the service was not running" };
+            db.PlannedRuns.Add(row);
+            await db.SaveChangesAsync(cancel);
+            Serving.Say(db, [row], now);
+        }
         return youngest;
     }
 
-    /// <summary>Begins to watch the jobs that a charter adds, from now on, and forgets those it drops. The caller holds the loop and commits.</summary>
+    /// <summary>Begins to watch the jobs that a charter adds, from now on, and forgets those it drops, in the caller's change.</summary>
     public async Task WatchAsync(KeepContext db, Charter charter, CancellationToken cancel)
     {
         var now = clock.Now();

@@ -1,8 +1,9 @@
 using System.Security.Cryptography;
 using System.Text;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
-using IronKeep.Service.Catalogue;
-using IronKeep.Service.Hosting;
+using IronKeep.Service.Basics;
+using IronKeep.Service.SignIn;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 

@@ -1,7 +1,7 @@
+using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Events;
-using IronKeep.Service.Hosting;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 

@@ -1,12 +1,13 @@
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
-using IronKeep.Service.Catalogue;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Forecasts;
-using IronKeep.Service.Hosting;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -51,7 +52,7 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
             if (end >= from) bars.Add(Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome is { } o ? Kebab.Of(o) : run?.Began is null ? "waits" : null, p.Reason ?? run?.Sentence, p.RunId));
         }
         foreach (var run in runs.Where(r => !ids.Contains(r.Id) && r.Began is not null && (r.Ended ?? now) >= from))
-            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome is { } o ? Kebab.Of(o) : null, $"unplanned, by {run.Cause}", run.Id));
+            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome is { } o ? Kebab.Of(o) : null, $"unplanned, by {run.By.Words}", run.Id));
         return bars;
     }
 

@@ -2,8 +2,9 @@ using Ical.Net;
 using Ical.Net.CalendarComponents;
 using Ical.Net.DataTypes;
 using Ical.Net.Serialization;
+using IronKeep.Core.Charters;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
-using IronKeep.Service.Hosting;
 using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Timetable;

@@ -1,0 +1,80 @@
+using Microsoft.Data.Sqlite;
+using Microsoft.EntityFrameworkCore;
+using Npgsql;
+
+namespace IronKeep.Catalogue;
+
+/// <summary>
+/// Which database holds the catalogue, and all that is said differently to one and the other. A setting that begins with "Host=" or names a
+/// server in another way is PostgreSQL's connection string; anything else the path of a SQLite file.
+/// </summary>
+public static class CatalogueKinds
+{
+    private const string SqliteMigrations = "IronKeep.Catalogue.Sqlite", PostgresMigrations = "IronKeep.Catalogue.PostgreSql";
+
+    /// <summary>The lock under which changes of several rows take their turns on PostgreSQL.</summary>
+    private const long ChangesLock = 0x49_72_6F_6E_4B_31;
+
+    /// <summary>A worker that is stopped in the middle of a change loses it after this long, so that it holds up nobody.</summary>
+    private const string Limits = "-c idle_in_transaction_session_timeout=5000 -c statement_timeout=60000 -c lock_timeout=20000";
+
+    /// <summary>Whether a setting means PostgreSQL.</summary>
+    public static bool IsPostgres(string catalogue) => catalogue.Contains('=', StringComparison.Ordinal) && !catalogue.StartsWith('/');
+
+    public static bool IsPostgres(this DbContext db) => db.Database.ProviderName == "Npgsql.EntityFrameworkCore.PostgreSQL";
+
+    /// <summary>The options of a catalogue: a path, or a connection string. Throws <see cref="ArgumentException"/> for a string that cannot be read.</summary>
+    public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue) => IsPostgres(catalogue)
+        ? options.UseNpgsql(ConnectionString(catalogue), o => o.MigrationsAssembly(PostgresMigrations))
+        : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations));
+
+    /// <summary>The connection string with the limits that a service sets itself; with <paramref name="pooled"/> false, one that is closed when it is closed.</summary>
+    public static string ConnectionString(string catalogue, bool pooled = true)
+    {
+        var given = new NpgsqlConnectionStringBuilder(catalogue);
+        given.Options = given.Options is { Length: > 0 } own ? $"{own} {Limits}" : Limits;
+        given.ApplicationName ??= "ironkeepd";
+        given.Pooling = pooled;
+        // A server that is gone is noticed, and not waited for.
+        if (!given.ContainsKey("Timeout")) given.Timeout = 5;
+        if (!given.ContainsKey("Keepalive")) given.KeepAlive = 5;
+        return given.ConnectionString;
+    }
+
+    /// <summary>The connection string as it may be told: without its password.</summary>
+    public static string Told(string catalogue)
+    {
+        if (!IsPostgres(catalogue)) return catalogue;
+        var given = new NpgsqlConnectionStringBuilder(catalogue);
+        return $"{given.Database} on {given.Host}:{given.Port}";
+    }
+
+    /// <summary>What a database needs to be told once.</summary>
+    public static Task SetUpAsync(KeepContext db, CancellationToken cancel) =>
+        db.IsPostgres() ? Task.CompletedTask : db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
+
+    /// <summary>In a change that is begun: waits for its turn. SQLite lets one write at a time by itself; PostgreSQL is told to.</summary>
+    internal static Task TakeTurnAsync(KeepContext db, CancellationToken cancel) =>
+        db.IsPostgres() ? db.Database.ExecuteSqlAsync($"SELECT pg_advisory_xact_lock({ChangesLock})", cancel) : Task.CompletedTask;
+
+    /// <summary>The catalogue's own clock, in milliseconds since 1970: the one by which all its services measure each other.</summary>
+    public static async Task<long> NowAsync(KeepContext db, CancellationToken cancel) => db.IsPostgres()
+        ? (await db.Database.SqlQueryRaw<long>("SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint AS \"Value\"").ToListAsync(cancel))[0]
+        : DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
+
+    /// <summary>Whether a failure is the database's and not ours: it cannot be reached, takes nothing, or broke off.</summary>
+    public static bool IsRefusal(Exception failure)
+    {
+        for (Exception? at = failure; at is not null; at = at.InnerException)
+            if (at is SqliteException or NpgsqlException or TimeoutException { Source: "Npgsql" }) return true;
+        return false;
+    }
+
+    /// <summary>Whether a failure is that somebody else entered the same row at this moment.</summary>
+    public static bool IsCollision(Exception failure)
+    {
+        for (Exception? at = failure; at is not null; at = at.InnerException)
+            if (at is SqliteException { SqliteErrorCode: 19 } or PostgresException { SqlState: PostgresErrorCodes.UniqueViolation } or DbUpdateConcurrencyException) return true;
+        return false;
+    }
+}

@@ -1,0 +1,61 @@
+using IronKeep.Core.Watching;
+using NodaTime;
+
+namespace IronKeep.Catalogue;
+
+/// <summary>A charter as it was applied; the newest is in force.</summary>
+public sealed class CharterRevision
+{
+    public long Id { get; set; }
+    public Instant AppliedAt { get; set; }
+    public required string By { get; set; }
+    public required string Yaml { get; set; }
+}
+
+/// <summary>
+/// Up to where the due instants of a job on a machine have been turned into planned runs, and what holds for the job as a whole.
+/// ResumeAt is the watermark from before a clock that is in doubt jumped forward; BaseRunId the first run that bands look at.
+/// </summary>
+public sealed class JobWatch
+{
+    public required string Job { get; set; }
+    public required string Machine { get; set; }
+    public Instant Watermark { get; set; }
+    public Instant? ResumeAt { get; set; }
+
+    /// <summary>Since when the job is watched on the machine.</summary>
+    public Instant Since { get; set; }
+    public long BaseRunId { get; set; }
+    public string? PausedBy { get; set; }
+    public string? PausedReason { get; set; }
+    public Instant? PausedAt { get; set; }
+    public Instant? PausedUntil { get; set; }
+}
+
+/// <summary>Up to where the due instants of a store's own work (check, reclaim) or of the duty mail (store "") have been served.</summary>
+public sealed class StoreWatch
+{
+    public required string Store { get; set; }
+    public required string What { get; set; }
+    public Instant Watermark { get; set; }
+}
+
+/// <summary>One due instant of a job on a machine. (Job, Machine, Due) is its identity; Outcome null means not ended yet.</summary>
+public sealed class PlannedRun
+{
+    public long Id { get; set; }
+    public required string Job { get; set; }
+    public required string Machine { get; set; }
+    public Instant Due { get; set; }
+    public Outcome? Outcome { get; set; }
+    public PlannedStand? Stand { get; set; }
+    public string? Reason { get; set; }
+    public long? RunId { get; set; }
+
+    /// <summary>The run that made up for it, when it was missed.</summary>
+    public long? MadeUpBy { get; set; }
+
+    /// <summary>How many due instants it stands for: after a long absence what was missed is one row, from Due until Until.</summary>
+    public int Times { get; set; } = 1;
+    public Instant? Until { get; set; }
+}

@@ -1,0 +1,101 @@
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
+using NodaTime;
+
+namespace IronKeep.Catalogue;
+
+/// <summary>
+/// The catalogue, in a SQLite file or in PostgreSQL. Instants are kept as ticks (100 ns) since 1970 in both, so that they sort and lose nothing;
+/// enums as their hyphenated words; text is ordered by its bytes.
+/// </summary>
+public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbContext(options)
+{
+    public DbSet<Person> People => Set<Person>();
+    public DbSet<Session> Sessions => Set<Session>();
+    public DbSet<PersonalToken> Tokens => Set<PersonalToken>();
+    public DbSet<CalendarFeed> CalendarFeeds => Set<CalendarFeed>();
+    public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
+    public DbSet<JobWatch> JobWatches => Set<JobWatch>();
+    public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
+    public DbSet<Run> Runs => Set<Run>();
+    public DbSet<HangingRun> HangingRuns => Set<HangingRun>();
+    public DbSet<Copy> Copies => Set<Copy>();
+    public DbSet<PrunePlanRow> PrunePlans => Set<PrunePlanRow>();
+    public DbSet<Alert> Alerts => Set<Alert>();
+    public DbSet<StoreWatch> StoreWatches => Set<StoreWatch>();
+    public DbSet<PackRead> PackReads => Set<PackRead>();
+    public DbSet<Note> Notes => Set<Note>();
+    public DbSet<Message> Messages => Set<Message>();
+    public DbSet<Fact> Facts => Set<Fact>();
+    public DbSet<FollowerPosition> FollowerPositions => Set<FollowerPosition>();
+    public DbSet<Worker> Workers => Set<Worker>();
+    public DbSet<Lease> Leases => Set<Lease>();
+    public DbSet<RoomPromise> RoomPromises => Set<RoomPromise>();
+    public DbSet<LogLine> LogLines => Set<LogLine>();
+    public DbSet<SealingKey> SealingKeys => Set<SealingKey>();
+
+    protected override void OnModelCreating(ModelBuilder modelBuilder)
+    {
+        modelBuilder.Entity<Person>().HasIndex(p => p.Name).IsUnique();
+        modelBuilder.Entity<PersonalToken>().HasIndex(t => t.Hash).IsUnique();
+        modelBuilder.Entity<CalendarFeed>().HasIndex(f => f.Hash).IsUnique();
+        modelBuilder.Entity<JobWatch>().HasKey(w => new { w.Job, w.Machine });
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
+        modelBuilder.Entity<PlannedRun>().Property(p => p.Times).HasDefaultValue(1).HasSentinel(1);
+        modelBuilder.Entity<Run>().Ignore(r => r.Took).Ignore(r => r.By);
+        modelBuilder.Entity<HangingRun>().HasKey(h => h.RunId);
+        modelBuilder.Entity<HangingRun>().Property(h => h.RunId).ValueGeneratedNever();
+        modelBuilder.Entity<StoreWatch>().HasKey(w => new { w.Store, w.What });
+        modelBuilder.Entity<PackRead>().HasKey(r => new { r.Store, r.Pack });
+        modelBuilder.Entity<Note>().HasKey(n => n.Key);
+        modelBuilder.Entity<Message>().HasIndex(t => t.NextAt).HasFilter("\"EndedAt\" IS NULL");
+        modelBuilder.Entity<Run>().HasIndex(r => r.State).HasFilter("\"State\" <> 'ended'");
+        modelBuilder.Entity<Run>().HasIndex(r => new { r.Job, r.Id });
+        modelBuilder.Entity<Run>().HasIndex(r => new { r.Store, r.Kind, r.Id });
+        modelBuilder.Entity<Run>().HasIndex(r => r.PlannedRunId);
+        modelBuilder.Entity<Run>().HasIndex(r => r.Queued);
+        modelBuilder.Entity<Copy>().HasKey(c => new { c.Id, c.Store });
+        modelBuilder.Entity<Copy>().HasIndex(c => c.Origin);
+        modelBuilder.Entity<Copy>().HasIndex(c => new { c.Job, c.Machine, c.Taken });
+        modelBuilder.Entity<Copy>().HasIndex(c => new { c.Store, c.Taken });
+        modelBuilder.Entity<Copy>().HasIndex(c => c.Taken);
+        modelBuilder.Entity<Copy>().HasIndex(c => c.RunId);
+        modelBuilder.Entity<Copy>().HasIndex(c => new { c.Machine, c.Job }).HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
+        modelBuilder.Entity<PrunePlanRow>().HasKey(p => p.Fingerprint);
+        modelBuilder.Entity<PrunePlanRow>().HasIndex(p => new { p.Job, p.Store, p.AppliedAt });
+        modelBuilder.Entity<Alert>().Ignore(a => a.Subject);
+        modelBuilder.Entity<Alert>().HasIndex(a => new { a.Class, a.SubjectKind, a.SubjectJob, a.SubjectStore, a.Id });
+        modelBuilder.Entity<Alert>().HasIndex(a => a.State).HasFilter("\"State\" <> 'closed'");
+        modelBuilder.Entity<FollowerPosition>().HasKey(f => f.Name);
+        modelBuilder.Entity<Lease>().HasKey(l => l.Name);
+        modelBuilder.Entity<RoomPromise>().HasKey(p => new { p.RunId, p.Store });
+        modelBuilder.Entity<LogLine>().HasKey(l => new { l.RunId, l.Line });
+        modelBuilder.Entity<SealingKey>().HasKey(k => k.Name);
+    }
+
+    protected override void ConfigureConventions(ModelConfigurationBuilder configurationBuilder)
+    {
+        configurationBuilder.Properties<Instant>().HaveConversion<InstantConverter>();
+        configurationBuilder.Properties<RunKind>().HaveConversion<WordConverter<RunKind>>();
+        configurationBuilder.Properties<RunState>().HaveConversion<WordConverter<RunState>>();
+        configurationBuilder.Properties<AlertState>().HaveConversion<WordConverter<AlertState>>();
+        configurationBuilder.Properties<AlertClass>().HaveConversion<WordConverter<AlertClass>>();
+        configurationBuilder.Properties<SubjectKind>().HaveConversion<WordConverter<SubjectKind>>();
+        configurationBuilder.Properties<ActorKind>().HaveConversion<WordConverter<ActorKind>>();
+        configurationBuilder.Properties<FactKind>().HaveConversion<WordConverter<FactKind>>();
+        configurationBuilder.Properties<PlannedStand>().HaveConversion<WordConverter<PlannedStand>>();
+        configurationBuilder.Properties<Outcome>().HaveConversion<WordConverter<Outcome>>();
+        configurationBuilder.Properties<FailureClass>().HaveConversion<WordConverter<FailureClass>>();
+        configurationBuilder.Properties<CopyState>().HaveConversion<WordConverter<CopyState>>();
+        if (this.IsPostgres()) configurationBuilder.Properties<string>().UseCollation("C");
+    }
+
+    private sealed class InstantConverter() : ValueConverter<Instant, long>(i => i.ToUnixTimeTicks(), t => Instant.FromUnixTimeTicks(t));
+
+    private sealed class WordConverter<T>() : ValueConverter<T, string>(v => Kebab.Of(v), s => Kebab.Read<T>(s)!.Value)
+        where T : struct, Enum;
+}

@@ -1,0 +1,34 @@
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Facts;
+using IronKeep.Service.Runs;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Prunes;
+
+/// <summary>
+/// Prunes after a run that succeeded, in each of the job's stores; a plan that the brake holds becomes an alert in place of a prune. Tied to success,
+/// never to a clock: after a failure, or while a copy is in doubt, nothing is pruned.
+/// </summary>
+public sealed class PrunesAfterSuccess(CharterInForce inForce, PruneDesk desk, RunQueue queue) : IFollower
+{
+    public string Name => "prunes-after-success";
+    public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.RunEnded];
+
+    public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
+    {
+        foreach (var fact in facts)
+        {
+            if (fact.Job is null || !inForce.Charter.Jobs.TryGetValue(fact.Job, out var job) || job.Prune != PruneTime.AfterSuccess) continue;
+            if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned } run) continue;
+            foreach (var store in job.Into)
+            {
+                if (await db.Runs.AnyAsync(r => r.Kind == RunKind.Prune && r.Job == job.Name && r.Machine == run.Machine && r.Store == store && r.State == RunState.Queued, cancel)) continue;
+                if (await desk.AutomaticAsync(db, job, run.Machine, store, cancel) is ({ } fingerprint, > 0))
+                    await queue.AddAsync(db, new RunRequest(RunKind.Prune, job.Name, store, Actor.OfRun(run.Id)) { Machine = run.Machine, Order = new PruneOrder(fingerprint) { Automatic = true } }, cancel);
+            }
+        }
+    }
+}

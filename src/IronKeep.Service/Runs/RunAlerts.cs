@@ -1,0 +1,38 @@
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Facts;
+using Microsoft.EntityFrameworkCore;
+
+namespace IronKeep.Service.Runs;
+
+/// <summary>Opens and closes what there is to say of runs that have ended, as their kind says.</summary>
+public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce inForce) : IFollower
+{
+    public string Name => "run-alerts";
+    public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.RunEnded];
+
+    public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
+    {
+        foreach (var fact in facts)
+        {
+            if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is not { Outcome: { } outcome } run) continue;
+            if (outcome is Outcome.Cancelled or Outcome.NotNeeded or Outcome.HeldBack || await RunEnds.IsRetriedAsync(db, run, cancel)) continue;
+            foreach (var step in works.Of(run).AlertsOf(run, inForce.Charter))
+            {
+                if (step.Closes.Length > 0) await alerts.CloseAsync(db, step.Subject, step.Closes, cancel);
+                if (step.Raises is { } matter) await alerts.RaiseAsync(db, matter, cancel);
+            }
+        }
+    }
+
+    /// <summary>What most kinds do: a good end closes, a bad one raises that it failed.</summary>
+    public static IEnumerable<AlertStep> Usual(Run run, Subject subject, params AlertClass[] closes) => run.Outcome is Outcome.Ok or Outcome.Warned
+        ? [new AlertStep(subject, closes)]
+        : [new AlertStep(subject, [], Failed(run, subject))];
+
+    public static Matter Failed(Run run, Subject subject, AlertClass kind = AlertClass.Failed, string? more = null) =>
+        new(subject, run.Outcome == Outcome.TimedOut ? AlertClass.Overdue : kind, run.Sentence + more, FailureWords.Remedy(run.Failure ?? FailureClass.Unknown)) { RunId = run.Id, CountsOnce = run.Outcome == Outcome.TimedOut };
+}

@@ -1,0 +1,47 @@
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Facts;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace IronKeep.Service.Timetable;
+
+/// <summary>What a good run means for planned runs that did not come off: it makes up for what was missed before it began, and lets go what its failure held back.</summary>
+public sealed class MadeUp(CharterInForce inForce) : IFollower
+{
+    public string Name => "made-up";
+    public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.RunEnded];
+
+    public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
+    {
+        foreach (var fact in facts.Where(f => f.Job is not null))
+        {
+            if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned or Outcome.Suspect } run) continue;
+            foreach (var missed in await db.PlannedRuns.Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Outcome == Outcome.Missed && p.MadeUpBy == null && p.Due <= run.Began).ToListAsync(cancel))
+            {
+                (missed.MadeUpBy, missed.Reason) = (run.Id, $"{missed.Reason}; made up for by run {run.Id}");
+                db.SayPlanned(missed, fact.At);
+            }
+            if (run is { Outcome: not Outcome.Suspect, PlannedRunId: null }) await LetFollowAsync(db, run, fact.At, cancel);
+            await db.SaveChangesAsync(cancel);
+        }
+    }
+
+    /// <summary>A head that succeeded after all, by hand or by catching up, lets go what was held back by its failure for the same due instant.</summary>
+    private async Task LetFollowAsync(KeepContext db, Run run, Instant at, CancellationToken cancel)
+    {
+        var followers = inForce.Charter.Jobs.Values.Where(j => j.After == run.Job).Select(j => j.Name).ToList();
+        if (followers.Count == 0) return;
+        // What was started by hand stands for the due instant that came last.
+        var last = await db.PlannedRuns.AsNoTracking().Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Due <= run.Began).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
+        if ((run.Due ?? last) is not { } due) return;
+        foreach (var held in await db.PlannedRuns.Where(p => followers.Contains(p.Job) && p.Machine == run.Machine && p.Outcome == Outcome.HeldBack && p.RunId == null && p.Due == due).ToListAsync(cancel))
+        {
+            (held.Outcome, held.Stand, held.Reason) = (null, PlannedStand.GoesOn, $"goes on: run {run.Id} of job {run.Job} succeeded after all");
+            db.SayPlanned(held, at);
+        }
+    }
+}

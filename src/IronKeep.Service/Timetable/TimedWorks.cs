@@ -1,0 +1,47 @@
+using IronKeep.Catalogue;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Workers;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace IronKeep.Service.Timetable;
+
+/// <summary>
+/// What is due beside jobs. Due instants that passed while the service was away are served once, late, for nothing depends on their exact time; that
+/// one was served, and what came of it, is one change.
+/// </summary>
+public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> works, Leading leading, TimeProvider clock)
+{
+    private static readonly Duration WatermarkLag = Duration.FromMinutes(10);
+
+    /// <summary>One look; the caller holds the loop.</summary>
+    public async Task ServeAsync(KeepContext db, CancellationToken cancel)
+    {
+        var watches = await db.StoreWatches.AsNoTracking().ToListAsync(cancel);
+        var now = clock.Now();
+        foreach (var work in works)
+        {
+            foreach (var (store, when) in work.Times(inForce.Charter))
+            {
+                var known = watches.Find(w => w.Store == store && w.What == work.What);
+                if (known is not null) watches.Remove(known);
+                if (known is not null && now <= known.Watermark) continue;
+                var due = known is null ? null : DueInstants.Between(when, inForce.Charter.Zone, known.Watermark, now).Select(d => (Instant?)d).LastOrDefault();
+                if (known is not null && due is null && now - known.Watermark < WatermarkLag) continue;
+                db.ChangeTracker.Clear();
+                await using var change = await leading.BeginAsync(db, cancel);
+                var watch = await db.StoreWatches.FindAsync([store, work.What], cancel);
+                if (watch is null) db.StoreWatches.Add(new StoreWatch { Store = store, What = work.What, Watermark = now });
+                else watch.Watermark = now;
+                if (due is { } instant) await work.DoAsync(db, store, instant, cancel);
+                await db.SaveChangesAsync(cancel);
+                await change.CommitAsync(cancel);
+            }
+        }
+        if (watches.Count == 0) return;
+        foreach (var gone in watches) await db.StoreWatches.Where(w => w.Store == gone.Store && w.What == gone.What).ExecuteDeleteAsync(cancel);
+    }
+}
