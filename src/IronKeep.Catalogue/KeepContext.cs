@@ -91,10 +91,13 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         configurationBuilder.Properties<Outcome>().HaveConversion<WordConverter<Outcome>>();
         configurationBuilder.Properties<FailureClass>().HaveConversion<WordConverter<FailureClass>>();
         configurationBuilder.Properties<CopyState>().HaveConversion<WordConverter<CopyState>>();
-        if (this.IsPostgres()) configurationBuilder.Properties<string>().UseCollation("C");
+        if (this.IsPostgres()) configurationBuilder.Properties<string>().UseCollation("C").HaveConversion<NoNullsConverter>();
     }
 
     private sealed class InstantConverter() : ValueConverter<Instant, long>(i => i.ToUnixTimeTicks(), t => Instant.FromUnixTimeTicks(t));
+
+    /// <summary>A text of PostgreSQL holds no null character; one that comes from outside is kept as the mark for what cannot be shown.</summary>
+    private sealed class NoNullsConverter() : ValueConverter<string, string>(s => s.Replace('\0', '\uFFFD'), s => s);
 
     private sealed class WordConverter<T>() : ValueConverter<T, string>(v => Kebab.Of(v), s => Kebab.Read<T>(s)!.Value)
         where T : struct, Enum;

@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using IronKeep.Catalogue;
 using Npgsql;
 
 namespace IronKeep.Service.Tests;
@@ -65,10 +64,4 @@ internal static class PostgresServer
         // The server keeps the pipes open for its life; only what comes before the end of the command is read.
         if (!process.WaitForExit(60_000) || process.ExitCode != 0) throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {(process.HasExited ? process.ExitCode : "no end")}");
     }
-}
-
-/// <summary>A test of what only a catalogue in a file has, such as the file itself.</summary>
-internal sealed class FileCatalogueFactAttribute : FactAttribute
-{
-    public FileCatalogueFactAttribute() => Skip = PostgresServer.IsWanted ? "the catalogue is in PostgreSQL" : null!;
 }

@@ -106,12 +106,14 @@ public sealed class StandstillTests
         await bench.ApplyAsync(bench.Charter());
         bench.Services.GetRequiredService<Dispatch>().TriesAgainAfter = TimeSpan.FromMilliseconds(30);
         await using var db = await bench.KeepAsync();
-        await db.Database.ExecuteSqlRawAsync("CREATE TRIGGER refuse BEFORE UPDATE ON Runs WHEN NEW.State = 'ended' BEGIN SELECT RAISE(ABORT, 'no room'); END");
+        await db.Database.ExecuteSqlRawAsync(PostgresServer.IsWanted
+            ? "CREATE FUNCTION refuse() RETURNS trigger AS $$ BEGIN RAISE EXCEPTION 'no room'; END $$ LANGUAGE plpgsql; CREATE TRIGGER refuse BEFORE UPDATE ON \"Runs\" FOR EACH ROW WHEN (NEW.\"State\" = 'ended') EXECUTE FUNCTION refuse()"
+            : "CREATE TRIGGER refuse BEFORE UPDATE ON Runs WHEN NEW.State = 'ended' BEGIN SELECT RAISE(ABORT, 'no room'); END");
         var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
         while ((await bench.CopiesAsync()).Count == 0) await Task.Delay(10);
         await Task.Delay(200);
         Assert.Equal("running", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).State);
-        await db.Database.ExecuteSqlRawAsync("DROP TRIGGER refuse");
+        await db.Database.ExecuteSqlRawAsync(PostgresServer.IsWanted ? "DROP TRIGGER refuse ON \"Runs\"" : "DROP TRIGGER refuse");
         await bench.IdleAsync();
         Assert.Equal("ok", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome);
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
@@ -273,7 +275,7 @@ public sealed class StandstillTests
         await bench.ApplyAsync(bench.Charter("every 1 hours") + $"\n  other: {{ takes: {bench.Source}, into: cellar, policy: few, when: every 1 hours }}");
         await using var db = await bench.KeepAsync();
         // One odd letter in one row.
-        await db.Database.ExecuteSqlRawAsync("INSERT INTO Runs (Kind, Job, Machine, Store, ByKind, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','gone','heron','cellar','schedule','queud',0,0,'',0,0,0,0,0,0)");
+        await db.Database.ExecuteSqlRawAsync("INSERT INTO \"Runs\" (\"Kind\", \"Job\", \"Machine\", \"Store\", \"ByKind\", \"State\", \"Queued\", \"Attempt\", \"CopyIds\", \"Items\", \"SelectedBytes\", \"ReadBytes\", \"NewBytes\", \"StoredBytes\", \"Skipped\") VALUES ('backup','gone','heron','cellar','schedule','queud',0,0,'',0,0,0,0,0,0)");
         using var nobody = bench.Anonymous();
         bench.Clock.Now = new DateTimeOffset(2026, 11, 23, 10, 0, 1, TimeSpan.Zero);
         for (var i = 0; i < 500 && (await nobody.GetAsync("/health/ready")).IsSuccessStatusCode; i++)
@@ -286,7 +288,7 @@ public sealed class StandstillTests
         Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "service", Subject.Name: "the clock loop" });
         // What comes due is planned all the same, and runs when the row is mended.
         Assert.Equal(2, await db.PlannedRuns.CountAsync());
-        await db.Database.ExecuteSqlRawAsync("DELETE FROM Runs WHERE State = 'queud'");
+        await db.Database.ExecuteSqlRawAsync("DELETE FROM \"Runs\" WHERE \"State\" = 'queud'");
         for (var i = 0; i < 500 && (await bench.CopiesAsync()).Count < 2; i++)
         {
             bench.Clock.Now = bench.Clock.Now.AddSeconds(1);

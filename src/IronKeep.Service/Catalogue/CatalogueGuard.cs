@@ -84,6 +84,8 @@ public sealed class CatalogueGuard(IOptions<ServiceSettings> settings, ILogger<C
             await keeper.OpenAsync(cancel);
             One(keeper, "PRAGMA journal_mode=WAL");
         }
+        // Two services may come to a new catalogue at the same moment.
+        await using var change = await db.BeginChangeAsync(cancel);
         var note = await db.Notes.FindAsync([IdKey], cancel);
         if (settings.Value.CatalogueIsShared && File.Exists(Mark) && Read(Mark).Id is var known && known != note?.Value)
             throw new StartRefusedException($"the catalogue {CatalogueKinds.Told(settings.Value.CatalogueAt)} is {(note is null ? "empty" : "another")}, and there was one that this service knew. Name the right one in IronKeep:Catalogue. To take this one on purpose, remove {Mark} and start again");
@@ -95,6 +97,7 @@ public sealed class CatalogueGuard(IOptions<ServiceSettings> settings, ILogger<C
         else if (await db.Notes.FindAsync(["opened"], cancel) is { } opened) opened.Value = $"{int.Parse(opened.Value, CultureInfo.InvariantCulture) + 1}";
         else db.Notes.Add(new Note { Key = "opened", Value = "1" });
         await db.SaveChangesAsync(cancel);
+        await change.CommitAsync(cancel);
         id = note.Value;
         // What was heard before counts until something new is.
         var heard = (await db.Notes.AsNoTracking().FirstOrDefaultAsync(n => n.Key == "heard", cancel))?.Value.Split(' ')[0];

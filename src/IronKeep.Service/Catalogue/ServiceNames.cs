@@ -20,6 +20,7 @@ public static class ServiceNames
     /// </summary>
     public static async Task<string> KeepAsync(KeepContext db, string named, bool isGiven, CancellationToken cancel)
     {
+        await using var change = await db.BeginChangeAsync(cancel);
         var kept = await db.Notes.FindAsync([NowKey], cancel);
         if (kept is null)
         {
@@ -28,6 +29,7 @@ public static class ServiceNames
             if (known.Count == 1 && !isGiven) named = known[0];
             db.Notes.Add(new Note { Key = NowKey, Value = named });
             await db.SaveChangesAsync(cancel);
+            await change.CommitAsync(cancel);
             return named;
         }
         if (kept.Value == named || !isGiven) return kept.Value;

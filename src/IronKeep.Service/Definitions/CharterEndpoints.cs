@@ -26,13 +26,13 @@ public static class CharterEndpoints
         charter.MapPost("/check", (CharterText text, CharterDesk desk) =>
             {
                 var reading = CharterDesk.Check(text.Yaml, desk.Machine);
-                return TypedResults.Ok(new CharterCheckAnswer(reading.Charter is not null, ToAnswers(reading.Mistakes)) { Notes = ToAnswers([.. PlaceRules.Notes(reading)]) });
+                return TypedResults.Ok(new CharterCheckAnswer(reading.Charter is not null, CharterAnswers.ToAnswers(reading.Mistakes)) { Notes = CharterAnswers.ToAnswers([.. PlaceRules.Notes(reading)]) });
             })
             .WithSummary("Finds every mistake in a charter; nothing is changed");
         charter.MapPost("/diff", async Task<Results<Ok<CharterDiffAnswer>, ProblemHttpResult>> (CharterText text, CharterDesk desk, Consequences consequences, CharterInForce inForce, CancellationToken cancel) =>
             {
                 var reading = CharterDesk.Check(text.Yaml, desk.Machine);
-                return reading.Charter is null ? Mistaken(reading) : TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(desk.Compare(reading.Charter)), await consequences.OfAsync(reading.Charter, cancel)));
+                return reading.Charter is null ? CharterAnswers.Mistaken(reading) : TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, CharterAnswers.ToAnswers(desk.Compare(reading.Charter)), await consequences.OfAsync(reading.Charter, cancel)));
             })
             .WithSummary("What a charter would change; nothing is changed");
         charter.MapPut("", ApplyAsync).WithSummary("Puts a charter in force, whole or not at all; If-Match with the ETag refuses to overwrite what another applied since");
@@ -48,29 +48,17 @@ public static class CharterEndpoints
             expected = revision;
         }
         var reading = CharterDesk.Check(text.Yaml, desk.Machine);
-        if (reading.Charter is null) return Mistaken(reading);
+        if (reading.Charter is null) return CharterAnswers.Mistaken(reading);
         var changes = desk.Compare(reading.Charter);
         var means = await consequences.OfAsync(reading.Charter, cancel);
         if (means.Count > 0 && !confirm) return Unconfirmed(means);
         if ((await desk.ApplyAsync(reading, expected, http.User.Identity!.Name!, cancel)).Problem is { } problem) return Problems.Refused(problem);
         http.Response.Headers.ETag = Tag(inForce.Revision);
-        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, ToAnswers(changes), means));
+        return TypedResults.Ok(new CharterDiffAnswer(inForce.Revision, CharterAnswers.ToAnswers(changes), means));
     }
 
     internal static ProblemHttpResult Unconfirmed(IReadOnlyList<string> means) => Problems.Of(StatusCodes.Status409Conflict, "Refused",
         $"this changes what becomes of copies: {string.Join("; ", means)}. If that is meant, say so: '--confirm' with the client, confirm=true in a request", new Dictionary<string, object?> { ["consequences"] = means });
 
     private static string Tag(long revision) => $"\"r{revision}\"";
-
-    internal static ProblemHttpResult Mistaken(CharterReading reading) =>
-        Problems.Of(StatusCodes.Status400BadRequest, "Not understood",
-            $"the charter has {Counted.Of(reading.Mistakes.Length, "mistake")}; the first is in line {reading.Mistakes[0].Line}: {reading.Mistakes[0].Message}",
-            new Dictionary<string, object?> { ["mistakes"] = ToAnswers(reading.Mistakes) });
-
-    private static IReadOnlyList<MistakeAnswer> ToAnswers(ImmutableArray<Mistake> mistakes) =>
-        [.. mistakes.Select(m => new MistakeAnswer(m.Line, m.Column, m.About, m.Message))];
-
-    internal static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
-        [.. changes.Select(c => new CharterChangeAnswer(
-            Kebab.Of(c.Kind), c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
 }

@@ -60,7 +60,7 @@ public static class DefinitionEndpoints
         if (draft.Reading.Charter is null)
             return Problems.Of(StatusCodes.Status400BadRequest, "Not understood", $"{kind} {name} cannot be {(request is null ? "taken out" : "saved")}: {draft.Mistakes[0].Message}",
                 new Dictionary<string, object?> { ["mistakes"] = draft.Mistakes.Select(m => new MistakeAnswer(0, m.Position + 1, m.Field is null ? m.About : $"{m.About}, {m.Field}", m.Message)).ToList(), ["fields"] = draft.Mistakes });
-        var changes = CharterEndpoints.ToAnswers(charter.Compare(draft.Reading.Charter));
+        var changes = CharterAnswers.ToAnswers(charter.Compare(draft.Reading.Charter));
         var means = await consequences.OfAsync(draft.Reading.Charter, cancel);
         if (means.Count > 0 && !confirm) return CharterEndpoints.Unconfirmed(means);
         if ((await charter.ApplyAsync(draft.Reading, revision, http.User.Identity!.Name!, cancel)).Problem is { } problem) return Problems.Refused(problem);

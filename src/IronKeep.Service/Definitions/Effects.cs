@@ -32,7 +32,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     {
         var empty = new PreviewAnswer(draft.Mistakes, [], draft.Yaml, [], null, [], [], null) { Consequences = [] };
         if (draft.Reading.Charter is not { } charter) return empty;
-        var answer = empty with { Changes = CharterEndpoints.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)), Consequences = await consequences.OfAsync(charter, cancel) };
+        var answer = empty with { Changes = CharterAnswers.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)), Consequences = await consequences.OfAsync(charter, cancel) };
         return kind switch
         {
             "job" => await JobAsync(answer, charter, charter.Jobs[name], on, cancel),

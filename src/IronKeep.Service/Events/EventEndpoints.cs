@@ -1,13 +1,18 @@
 using System.Security.Claims;
 using IronKeep.Contracts;
-using IronKeep.Service.SignIn;
 
 namespace IronKeep.Service.Events;
+
+/// <summary>Knows whether whoever listens may still be in.</summary>
+public interface IStillIn
+{
+    Task<bool> IsStillInAsync(ClaimsPrincipal who, CancellationToken cancel);
+}
 
 public static class EventEndpoints
 {
     public static void MapEvents(this IEndpointRouteBuilder api) =>
-        api.MapGet("/events", (EventHub hub, Sessions sessions, IHostApplicationLifetime life, HttpContext http) =>
+        api.MapGet("/events", (EventHub hub, IStillIn sessions, IHostApplicationLifetime life, HttpContext http) =>
             {
                 // The stream must end when the service stops, or stopping waits for every open page.
                 var stop = CancellationTokenSource.CreateLinkedTokenSource(http.RequestAborted, life.ApplicationStopping);
@@ -25,7 +30,7 @@ public static class EventEndpoints
     public static TimeSpan AsksEvery { get; set; } = TimeSpan.FromMinutes(1);
 
     /// <summary>Ends the stream of somebody whose session was ended, or whose token was taken back.</summary>
-    private static async Task WatchAsync(Sessions sessions, ClaimsPrincipal who, CancellationTokenSource stop)
+    private static async Task WatchAsync(IStillIn sessions, ClaimsPrincipal who, CancellationTokenSource stop)
     {
         try
         {

@@ -10,7 +10,6 @@ using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
-using IronKeep.Service.Definitions;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Timetable;
 using IronKeep.Yaml;
@@ -83,7 +82,7 @@ public static class ForecastEndpoints
         if (Played(await desk.InputAsync(after, days, cancel) with { PrunesByHandToo = true, AsOf = was!.Input.AsOf }, out var becomes) is { } refusedToo) return refusedToo;
         var compared = Comparison.Of(was, becomes!, dates);
         return TypedResults.Ok(new ComparisonAnswer(
-            was.Input.AsOf.ToDateTimeOffset(), CharterEndpoints.ToAnswers(CharterDiff.Compare(before, after)),
+            was.Input.AsOf.ToDateTimeOffset(), CharterAnswers.ToAnswers(CharterDiff.Compare(before, after)),
             [.. compared.Dates.Select(d => new ComparedDateAnswer(d.At.ToDateTimeOffset(),
                 [.. d.Places.Select(p => new PlaceOnAnswer(p.Job, p.Store, p.Before, p.After, Times(p.OnlyBefore), Times(p.OnlyAfter)))],
                 [.. d.Stores.Select(s => new StoreOnAnswer(s.Store, s.Before, s.After))]))],
@@ -99,7 +98,7 @@ public static class ForecastEndpoints
         if (yaml is null) return (inForce.Charter, null);
         // Places on this machine do not matter to a play, so a charter for elsewhere can be played too.
         var reading = CharterYaml.Read(yaml);
-        return (reading.Charter, reading.Charter is null ? CharterEndpoints.Mistaken(reading) : null);
+        return (reading.Charter, reading.Charter is null ? CharterAnswers.Mistaken(reading) : null);
     }
 
     private static ProblemHttpResult? Played(ForecastInput input, out Forecast? forecast)

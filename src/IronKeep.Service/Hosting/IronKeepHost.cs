@@ -101,6 +101,7 @@ public static class IronKeepHost
         if (!settings.IsLoopback && settings.CertificateFile.Length == 0 && settings.Proxies.Length == 0)
             log.LogWarning("The service listens on {Address} without TLS: passwords and sessions can be read on the network. Give IronKeep:CertificateFile and IronKeep:CertificateKeyFile, or put a proxy with TLS before it and name it in IronKeep:TrustedProxies", settings.Listen);
         await app.Services.GetRequiredService<SealingKeys>().TakeOverAsync(Path.Combine(settings.DataFolder, "keys"), cancel);
+        await app.Services.GetRequiredService<SealingKeys>().BeginAsync(app.Services.GetRequiredService<Microsoft.AspNetCore.DataProtection.KeyManagement.IKeyManager>(), cancel);
         await app.Services.GetRequiredService<CharterInForce>().LoadAsync(cancel);
         await app.Services.GetRequiredService<WorkerSelf>().JoinAsync(cancel);
         await app.Services.GetRequiredService<Leading>().LookAsync(cancel);
@@ -219,7 +220,7 @@ public static class IronKeepHost
     private static void Map(WebApplication app)
     {
         Listening.Use(app);
-        app.UseExceptionHandler(e => e.Run(Problems.WriteAsync));
+        app.UseExceptionHandler(e => e.Run(Failures.WriteAsync));
         app.UseStatusCodePages(async context =>
         {
             var http = context.HttpContext;
@@ -244,6 +245,12 @@ public static class IronKeepHost
         app.MapSignInPages();
         app.MapFeedAddress();
         var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized).AddEndpointFilter(NoNulls.RefuseAsync);
+        // A person who applied a charter at one service finds it at the next that he asks.
+        if (app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.CatalogueIsShared) api.AddEndpointFilter(async (context, next) =>
+        {
+            await context.HttpContext.RequestServices.GetRequiredService<CharterInForce>().LoadAsync(context.HttpContext.RequestAborted);
+            return await next(context);
+        });
         api.MapSignIn();
         api.MapCharter();
         api.MapDefinitions();

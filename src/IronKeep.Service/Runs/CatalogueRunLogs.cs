@@ -105,8 +105,7 @@ public sealed class CatalogueRunLogs(IDbContextFactory<KeepContext> catalogue, T
             }
         }
 
-        // A text with a null in it is no text to a database.
-        private void Put(LogSeverity severity, string text) => waiting.Enqueue(new LogLine { RunId = runId, At = logs.Now, Severity = Kebab.Of(severity), Text = text.Replace('\0', ' ') });
+        private void Put(LogSeverity severity, string text) => waiting.Enqueue(new LogLine { RunId = runId, At = logs.Now, Severity = Kebab.Of(severity), Text = text });
 
         public async Task WriteAsync(CancellationToken cancel)
         {

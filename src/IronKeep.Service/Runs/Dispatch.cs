@@ -373,11 +373,12 @@ public sealed class Dispatch(
                 WhenLost.BegunAnew => "; another run begins anew",
                 _ => "",
             };
-            using (var file = logs.Open(run.Id)) file.Write(LogSeverity.Error, sentence);
             var figures = new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
             var goesOn = becomes == WhenLost.Interrupted ? null
                 : new RunRequest(run.Kind, run.Job, run.Store, run.By) { Machine = run.Machine, Due = run.Due, Order = run.Order is { } order ? JsonSerializer.Deserialize<JsonElement>(order) : null, Attempt = run.Attempt + 1 };
-            await ends.EndAsync(run, run.State, run.Worker, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted), goesOn: goesOn);
+            if (!await ends.EndAsync(run, run.State, run.Worker, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted), goesOn: goesOn)) continue;
+            using var file = logs.Open(run.Id);
+            file.Write(LogSeverity.Error, sentence);
         }
     }
 }

@@ -4,6 +4,7 @@ using System.Security.Claims;
 using System.Security.Cryptography;
 using IronKeep.Catalogue;
 using IronKeep.Service.Basics;
+using IronKeep.Service.Events;
 using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -14,7 +15,7 @@ namespace IronKeep.Service.SignIn;
 /// The sign-ins of browsers, in the catalogue: listed, ended by whoever owns them, and looked up at each request and every minute of a stream, so
 /// that one that was ended is over at once. Tokens are looked up the same way.
 /// </summary>
-public sealed class Sessions(IDbContextFactory<KeepContext> catalogue, TimeProvider clock)
+public sealed class Sessions(IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IStillIn
 {
     public const string Claim = "ironkeep-session", TokenClaim = "ironkeep-token";
     public static readonly Duration Idle = Duration.FromHours(12);

@@ -1,5 +1,6 @@
 using System.Threading.RateLimiting;
 using IronKeep.Service.Basics;
+using IronKeep.Service.Events;
 using Microsoft.AspNetCore.Antiforgery;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.Authentication.Cookies;
@@ -27,6 +28,7 @@ public static class SignInRules
     {
         services.AddSingleton<People>();
         services.AddSingleton<Sessions>();
+        services.AddSingleton<IStillIn>(s => s.GetRequiredService<Sessions>());
         services.AddSingleton<Guesses>();
         services.AddSingleton<SealingKeys>();
         services.AddDataProtection().SetApplicationName("ironkeep");
