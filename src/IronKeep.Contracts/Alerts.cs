@@ -12,8 +12,8 @@ public sealed record SubjectAnswer(SubjectKind Kind, string? Job, string? Machin
 public sealed record AlertAnswer(
     long Id,
     SubjectAnswer Subject,
-    string Class,
-    string State,
+    AlertClass Class,
+    AlertState State,
     string Message,
     string Remedy,
     int Count,

@@ -1,3 +1,5 @@
+using IronKeep.Core.Charters;
+
 namespace IronKeep.Contracts;
 
 /// <summary>A charter's text (YAML).</summary>
@@ -20,7 +22,7 @@ public sealed record CharterCheckAnswer(bool Well, IReadOnlyList<MistakeAnswer> 
 public sealed record FieldChangeAnswer(string Field, string? Before, string? After);
 
 /// <summary>One object that differs. Change is added, removed or changed.</summary>
-public sealed record CharterChangeAnswer(string Change, string Object, string Name, IReadOnlyList<FieldChangeAnswer> Fields);
+public sealed record CharterChangeAnswer(ChangeKind Change, string Object, string Name, IReadOnlyList<FieldChangeAnswer> Fields);
 
 /// <summary>
 /// What a charter changes against the one in force; the revision is the one compared with, or the new one after applying. Consequences say what it

@@ -1,3 +1,6 @@
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
+
 namespace IronKeep.Contracts;
 
 /// <summary>A copy: one point in time of one job on one machine in one store. Origin is the id under which it was first made. State as in docs/words.md; bytes are those of the files.</summary>
@@ -9,7 +12,7 @@ public sealed record CopyAnswer(
     string Store,
     DateTimeOffset Taken,
     DateTimeOffset Ended,
-    string State,
+    CopyState State,
     DateTimeOffset? CheckedAt,
     DateTimeOffset? BinnedAt,
     long Items,
@@ -34,7 +37,7 @@ public sealed record HoldRequest(string Reason, DateTimeOffset Until);
 /// copy in the bin has the verdict expire and the instant at which its bytes may go.
 /// </summary>
 public sealed record CopyWhyAnswer(
-    CopyAnswer Copy, string Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, string? Policy, string? Keep, string? SetBy, DateTimeOffset? BinUntil);
+    CopyAnswer Copy, Verdict Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, string? Policy, string? Keep, string? SetBy, DateTimeOffset? BinUntil);
 
 /// <summary>A path that was found, and the copies that hold it: how many different versions, the newest and the oldest copy with it.</summary>
 public sealed record FoundPath(string Job, string Store, string Path, string Kind, int Versions, int Copies, string NewestCopy, DateTimeOffset NewestTaken, DateTimeOffset OldestTaken, long Size, DateTimeOffset Modified);
@@ -66,7 +69,7 @@ public sealed record ExportRequest(IReadOnlyList<string> Paths, string Format, s
 
 /// <summary>A verdict on one copy in a prune plan.</summary>
 public sealed record VerdictAnswer(
-    string CopyId, DateTimeOffset Taken, string State, string Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, long Bytes, long StoredBytes);
+    string CopyId, DateTimeOffset Taken, CopyState State, Verdict Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, long Bytes, long StoredBytes);
 
 /// <summary>
 /// A frozen plan of what goes to the bin and what stays, and the fingerprint that applying asks for (null: as of another instant,

@@ -1,3 +1,5 @@
+using IronKeep.Core.Forecasts;
+
 namespace IronKeep.Contracts;
 
 /// <summary>A stretch of time in which nothing runs, to try what follows.</summary>
@@ -10,7 +12,7 @@ public sealed record OutageRequest(DateTimeOffset From, DateTimeOffset To);
 public sealed record ForecastRequest(string? Yaml = null, int Days = 365, bool PrunesByHandToo = false, OutageRequest? Outage = null);
 
 /// <summary>One thing that will go wrong: its kind, when first (null: from the start), about what, in words, with the way out.</summary>
-public sealed record FindingAnswer(string Kind, DateTimeOffset? At, string Subject, string Message, string Remedy);
+public sealed record FindingAnswer(FindingKind Kind, DateTimeOffset? At, string Subject, string Message, string Remedy);
 
 /// <summary>A store over the days: bytes used now, bytes used and bytes that only the bin keeps at the end of each day; room and reserve in bytes.</summary>
 public sealed record StoreForecastAnswer(string Store, long UsedNow, IReadOnlyList<long> Used, IReadOnlyList<long> InBin, long? Room, long Reserve);

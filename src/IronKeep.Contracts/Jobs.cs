@@ -1,3 +1,5 @@
+using IronKeep.Core.Watching;
+
 namespace IronKeep.Contracts;
 
 /// <summary>
@@ -46,13 +48,13 @@ public sealed record NightCell(string Date, string? Outcome, int Planned, long? 
 public sealed record CheckInRequest(string State, int? ExitCode = null, string? Note = null);
 
 /// <summary>The planned run that a check-in was taken for; due null: none was near, it counts as unplanned. Outcome null while it is at work.</summary>
-public sealed record CheckInAnswer(string Job, DateTimeOffset? Due, string? Outcome, string? Reason);
+public sealed record CheckInAnswer(string Job, DateTimeOffset? Due, Outcome? Outcome, string? Reason);
 
 /// <summary>
 /// One due instant of a job: when it is due in the end, what its schedule itself names, whether its windows dropped it, and why it
 /// differs. Outcome and reason are those of its planned run, where it has one.
 /// </summary>
-public sealed record DueWhy(DateTimeOffset Utc, string Local, DateTimeOffset Named, bool Dropped, string? Why, string? Outcome, string? Reason, long? RunId);
+public sealed record DueWhy(DateTimeOffset Utc, string Local, DateTimeOffset Named, bool Dropped, string? Why, Outcome? Outcome, string? Reason, long? RunId);
 
 /// <summary>When a job is due around an instant: in words, what holds at that instant, the last before it and the next after it.</summary>
 public sealed record JobWhenAnswer(string Job, string Machine, string Zone, DateTimeOffset AsOf, string Words, IReadOnlyList<string> Facts, IReadOnlyList<DueWhy> Before, IReadOnlyList<DueWhy> After);

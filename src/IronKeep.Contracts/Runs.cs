@@ -12,14 +12,14 @@ public sealed record ActorAnswer(ActorKind Kind, string? Name, long? RunId, stri
 /// </summary>
 public sealed record RunAnswer(
     long Id,
-    string Kind,
+    RunKind Kind,
     string? Job,
     string Machine,
     string? Store,
     ActorAnswer By,
-    string State,
-    string? Outcome,
-    string? Failure,
+    RunState State,
+    Outcome? Outcome,
+    FailureClass? Failure,
     string? Sentence,
     string? Remedy,
     DateTimeOffset? Due,
@@ -38,7 +38,7 @@ public sealed record RunAnswer(
 public sealed record PreviousRunAnswer(RunAnswer? Run);
 
 /// <summary>One point of a job's history: a backup run that left a copy. Bytes as in the run figures.</summary>
-public sealed record HistoryPoint(long RunId, DateTimeOffset At, string Outcome, long Items, long SelectedBytes, long NewBytes, long StoredBytes, double Seconds);
+public sealed record HistoryPoint(long RunId, DateTimeOffset At, Outcome Outcome, long Items, long SelectedBytes, long NewBytes, long StoredBytes, double Seconds);
 
 /// <summary>A run's figures. Expected values come from the last good runs and are null when there are none; a running
 /// run's rate is that of its last minute, remaining (seconds) follows from both and is null when either is unknown.</summary>

@@ -1,3 +1,4 @@
+using IronKeep.Core.Quantities;
 using System.Net;
 using System.Text.Json;
 using IronKeep.Catalogue;
@@ -176,7 +177,7 @@ public sealed class CharterTests
         Assert.Equal(inForce.Yaml, (await bench.GetAsync<CharterAnswer>("charter")).Yaml);
         var diff = await bench.SendAsync<CharterDiffAnswer>(HttpMethod.Post, "charter/diff", new CharterText(bench.Charter("daily at 05:00")));
         var change = Assert.Single(diff.Changes);
-        Assert.Equal(("changed", "job", "register"), (change.Change, change.Object, change.Name));
+        Assert.Equal(("changed", "job", "register"), (change.Change.Word(), change.Object, change.Name));
         Assert.Equal(new FieldChangeAnswer("when", "daily at 23:00", "daily at 05:00"), Assert.Single(change.Fields));
     }
 }

@@ -1,6 +1,7 @@
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
@@ -69,15 +70,15 @@ public sealed class ClockLoopTests
         Assert.Equal(["2026-11-23T12:00:00Z missed", "2026-11-23T18:00:00Z missed", "2026-11-24T00:00:00Z ok"], await PlannedAsync(bench));
         var all = (await bench.GetAsync<Page<AlertAnswer>>("alerts")).Items;
         var missed = Assert.Single(all);
-        Assert.Equal(("missed", 2, "job register on heron"), (missed.Class, missed.Count, missed.Subject.Words));
+        Assert.Equal(("missed", 2, "job register on heron"), (missed.Class.Word(), missed.Count, missed.Subject.Words));
 
         // Missed again within the hour after the alert was closed or not: one matter, counted, not two.
         await bench.TickAsync("2026-11-24T06:31:00Z");
         var open = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal("missed", open.Class);
+        Assert.Equal("missed", open.Class.Word());
         await bench.SendAsync<AlertAnswer>(HttpMethod.Post, $"alerts/{open.Id}/acknowledge");
         Assert.Equal("mira", Assert.Single(await bench.OpenAlertsAsync()).AcknowledgedBy);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
@@ -104,6 +105,6 @@ public sealed class ClockLoopTests
     private static async Task<List<string>> PlannedAsync(Bench bench)
     {
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
-        return (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync()).Select(p => $"{p.Due} {p.Outcome?.ToString().ToLowerInvariant()}").ToList();
+        return (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync()).Select(p => $"{p.Due} {p.Outcome.Word()?.ToString().ToLowerInvariant()}").ToList();
     }
 }

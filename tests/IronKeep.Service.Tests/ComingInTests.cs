@@ -7,6 +7,7 @@ using System.Security.Cryptography.X509Certificates;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Events;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Telling;
@@ -132,7 +133,7 @@ public sealed class ComingInTests
             bench.Clock.Now = bench.Clock.Now.AddSeconds(61);
             await another.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, $"guess {i}", "x"));
         }
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "sign-ins", Subject.Name: "sign-in" });
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: AlertClass.SignIns, Subject.Name: "sign-in" });
     }
 
     [Fact]

@@ -2,6 +2,7 @@ using System.Net;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 
@@ -35,7 +36,7 @@ public sealed class CopyCareTests
         await bench.RunAsync($"copies/{versions[3].Copies[0]}/restores", new RestoreRequest([path], "/", "beside"));
         Assert.Equal(("one", "two"), (File.ReadAllText(path), File.ReadAllText(path + ".restored")));
         var kept = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], "/"));
-        Assert.Equal("failed", kept.Outcome);
+        Assert.Equal("failed", kept.Outcome.Word());
         Assert.Contains("exists already", kept.Sentence);
         var over = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], "/", "overwrite"));
         Assert.Contains("1 over existing ones", over.Sentence);
@@ -46,7 +47,7 @@ public sealed class CopyCareTests
         foreach (var pack in Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).Where(f => File.ReadAllBytes(f)[8] == 1)) File.Delete(pack);
         var nothing = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], bench.Root + "/back"));
         Assert.True(Directory.Exists(bench.Root + "/back" + bench.Source + "/letters"));
-        Assert.Equal(("failed", true), (nothing.Outcome, nothing.Sentence?.StartsWith("nothing was restored", StringComparison.Ordinal)));
+        Assert.Equal(("failed", true), (nothing.Outcome.Word(), nothing.Sentence?.StartsWith("nothing was restored", StringComparison.Ordinal)));
     }
 
     [Fact]
@@ -58,13 +59,13 @@ public sealed class CopyCareTests
         var oldest = (await bench.CopiesAsync())[^1].Id;
         await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{oldest}/hold", new HoldRequest("the survey of the year", bench.Clock.Now.AddDays(3)));
         var why = await bench.GetAsync<CopyWhyAnswer>($"copies/{oldest}/why");
-        Assert.Equal("held", why.Verdict);
+        Assert.Equal("held", why.Verdict.Word());
         Assert.Contains("held by mira until 2026-11-30", Assert.Single(why.Reasons));
         Assert.Contains("the survey of the year", why.Reasons[0]);
         Assert.Contains("job register names policy few", why.SetBy);
-        Assert.Equal(["keep", "keep", "expire", "held"], (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans")).Copies.Select(c => c.Verdict));
+        Assert.Equal(["keep", "keep", "expire", "held"], (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans")).Copies.Select(c => c.Verdict.Word()));
         bench.Clock.Now = bench.Clock.Now.AddDays(3).AddMinutes(1);
-        Assert.Equal("expire", (await bench.GetAsync<CopyWhyAnswer>($"copies/{oldest}/why")).Verdict);
+        Assert.Equal("expire", (await bench.GetAsync<CopyWhyAnswer>($"copies/{oldest}/why")).Verdict.Word());
         Assert.True((await bench.GetAsync<CopyAnswer>($"copies/{oldest}")).Hold?.Over);
         Assert.Null((await bench.SendAsync<CopyAnswer>(HttpMethod.Delete, $"copies/{oldest}/hold")).Hold);
         foreach (var bad in new[] { new HoldRequest("x", bench.Clock.Now.AddDays(1)), new HoldRequest("a reason", bench.Clock.Now) })
@@ -85,7 +86,7 @@ public sealed class CopyCareTests
         Assert.Equal(HttpStatusCode.Conflict, (await bench.RawAsync(HttpMethod.Put, $"copies/{oldest}/hold", new HoldRequest("a reason", bench.Clock.Now.AddDays(9)))).StatusCode);
         Assert.Null((await bench.SendAsync<CopyAnswer>(HttpMethod.Post, $"copies/{oldest}/take-back")).BinnedAt);
         using (var again = await bench.RawAsync(HttpMethod.Post, $"copies/{oldest}/take-back")) Assert.Contains("is not in the bin", await again.Content.ReadAsStringAsync());
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{oldest}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"copies/{oldest}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome.Word());
         bench.Clock.Now = bench.Clock.Now.AddDays(5);
         await bench.RunAsync("stores/cellar/reclaims");
         Assert.Equal(3, (await bench.CopiesAsync()).Count);
@@ -102,17 +103,17 @@ public sealed class CopyCareTests
         File.Move(record, bench.Root + "/aside");
         bench.Clock.Now = bench.Clock.Now.AddMinutes(1);
         var check = await bench.RunAsync("stores/cellar/checks");
-        Assert.Equal("failed", check.Outcome);
+        Assert.Equal("failed", check.Outcome.Word());
         Assert.Contains($"has lost 1 copy: {newest}", check.Sentence);
-        Assert.Equal("missing", (await bench.GetAsync<CopyAnswer>($"copies/{newest}")).State);
-        Assert.Equal("unsound", Assert.Single(await bench.OpenAlertsAsync()).Class);
+        Assert.Equal("missing", (await bench.GetAsync<CopyAnswer>($"copies/{newest}")).State.Word());
+        Assert.Equal("unsound", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
         var verdicts = (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans")).Copies;
-        Assert.Equal(["uncounted", "keep", "keep"], verdicts.Select(c => c.Verdict));
+        Assert.Equal(["uncounted", "keep", "keep"], verdicts.Select(c => c.Verdict.Word()));
         Assert.Equal(1, (await bench.GetAsync<StoreAnswer>("stores/cellar")).Missing);
         // Put back from elsewhere, it is whole again.
         File.Move(bench.Root + "/aside", record);
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome);
-        Assert.Equal("sound", (await bench.GetAsync<CopyAnswer>($"copies/{newest}")).State);
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome.Word());
+        Assert.Equal("sound", (await bench.GetAsync<CopyAnswer>($"copies/{newest}")).State.Word());
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
@@ -125,7 +126,7 @@ public sealed class CopyCareTests
             .Replace("stores:", $"stores:\n  attic: {{ folder: {bench.Root}/attic }}", StringComparison.Ordinal);
         await bench.ApplyAsync(two);
         var run = await bench.BackUpAsync();
-        Assert.Equal(("ok", 2), (run.Outcome, run.CopyIds.Count));
+        Assert.Equal(("ok", 2), (run.Outcome.Word(), run.CopyIds.Count));
         Assert.Equal(1, run.Figures.Items);
         Directory.Move(bench.Root + "/attic", bench.Root + "/attic-away");
         await NextAsync(bench, "failed");
@@ -135,18 +136,18 @@ public sealed class CopyCareTests
         await NextAsync(bench, "failed");
         await bench.TickAsync($"{bench.Clock.Now.AddHours(2):yyyy-MM-ddTHH:mm:ssZ}");
         Assert.True((await bench.GetAsync<JobAnswer>("jobs/register")).Stale);
-        Assert.Contains("in store attic", (await bench.OpenAlertsAsync()).Single(a => a.Class == "stale").Message);
+        Assert.Contains("in store attic", (await bench.OpenAlertsAsync()).Single(a => a.Class.Word() == "stale").Message);
         Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, "jobs/register/prune-plans")).StatusCode);
         Assert.Equal("attic", (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans?store=attic")).Store);
         Directory.Move(bench.Root + "/attic-away", bench.Root + "/attic");
         await NextAsync(bench);
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class is "stale" or "failed");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() is "stale" or "failed");
     }
 
     private static async Task NextAsync(Bench bench, string outcome = "ok")
     {
         bench.Write("day", $"{bench.Clock.Now}");
         bench.Clock.Now = bench.Clock.Now.AddDays(1);
-        Assert.Equal(outcome, (await bench.BackUpAsync()).Outcome);
+        Assert.Equal(outcome, (await bench.BackUpAsync()).Outcome.Word());
     }
 }

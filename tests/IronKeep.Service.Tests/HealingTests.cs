@@ -1,6 +1,7 @@
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 
@@ -19,18 +20,18 @@ public sealed class HealingTests
         await bench.BackUpAsync();
         foreach (var pack in Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*", SearchOption.AllDirectories)) File.Delete(pack);
         var check = await bench.RunAsync("stores/cellar/checks");
-        Assert.Equal("failed", check.Outcome);
+        Assert.Equal("failed", check.Outcome.Word());
         await bench.IdleAsync();
         var heal = Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs?kind=heal")).Items);
-        Assert.True(heal.Outcome == "ok", heal.Sentence);
+        Assert.True(heal.Outcome.Word() == "ok", heal.Sentence);
         Assert.Equal($"run {check.Id}", heal.By.Words);
         Assert.Contains("its hurt copy is whole again", heal.Sentence);
-        Assert.All(await bench.CopiesAsync(), c => Assert.NotEqual("unsound", c.State));
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks?depth=deep")).Outcome);
-        Assert.All((await bench.CopiesAsync()).Where(c => c.Store == "cellar"), c => Assert.Equal("sound", c.State));
+        Assert.All(await bench.CopiesAsync(), c => Assert.NotEqual("unsound", c.State.Word()));
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks?depth=deep")).Outcome.Word());
+        Assert.All((await bench.CopiesAsync()).Where(c => c.Store == "cellar"), c => Assert.Equal("sound", c.State.Word()));
         Assert.Empty(await bench.OpenAlertsAsync());
         // Nothing is hurt any more, and it is said.
-        Assert.Equal("not-needed", (await bench.RunAsync("stores/cellar/heals")).Outcome);
+        Assert.Equal("not-needed", (await bench.RunAsync("stores/cellar/heals")).Outcome.Word());
     }
 
     [Fact]
@@ -65,10 +66,10 @@ public sealed class HealingTests
         Assert.Equal((2, 2, "aes-256-gcm"), (attached.Learned, attached.Store.Copies, attached.Store.Encryption));
         Assert.Empty(attached.Problems);
         Assert.Contains("key-file", (await bench.GetAsync<DefinitionAnswer>("definitions/store/old")).Yaml);
-        Assert.Equal("ok", (await bench.RunAsync("stores/old/checks")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync("stores/old/checks")).Outcome.Word());
         var copy = (await bench.CopiesAsync()).First(c => c.Store == "old");
         var to = Path.Combine(bench.Root, "back");
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{copy.Id}/restores", new RestoreRequest([], to))).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"copies/{copy.Id}/restores", new RestoreRequest([], to))).Outcome.Word());
         Assert.Equal("ring,species", File.ReadAllText(to + elsewhere.Source + "/register.csv"));
         // Again is no mistake, and learns nothing new.
         Assert.Equal(0, (await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("old", elsewhere.StoreFolder, key))).Learned);
@@ -124,13 +125,13 @@ public sealed class HealingTests
 
         var to = Path.Combine(bench.Root, "copy.tar.zst");
         var run = await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([], "tar", to));
-        Assert.True(run.Outcome == "ok", run.Sentence);
+        Assert.True(run.Outcome.Word() == "ok", run.Sentence);
         var again = await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([], "tar", to));
-        Assert.Equal("failed", again.Outcome);
+        Assert.Equal("failed", again.Outcome.Word());
         Assert.Contains("exists already", again.Sentence);
-        Assert.Equal("failed", (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest(["/no/such"], "tar", to + "2"))).Outcome);
+        Assert.Equal("failed", (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest(["/no/such"], "tar", to + "2"))).Outcome.Word());
         Assert.False(File.Exists(to + "2") || File.Exists(to + "2.part"));
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([bench.Source + "/b"], "bag", bench.Root + "/bag"))).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([bench.Source + "/b"], "bag", bench.Root + "/bag"))).Outcome.Word());
         Assert.Equal("low,high", File.ReadAllText(bench.Root + "/bag/data" + bench.Source + "/b/tide.csv"));
         Assert.False(Directory.Exists(bench.Root + "/bag/data" + bench.Source + "/a"));
         Assert.Equal(409, (int)(await bench.RawAsync(HttpMethod.Post, $"copies/{copy.Id}/exports", new ExportRequest([], "tar", bench.StoreFolder + "/x.tar"))).StatusCode);

@@ -2,6 +2,7 @@ using System.Net;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hosting;
@@ -24,14 +25,14 @@ public sealed class HealthTests
         Assert.Equal("ready", await nobody.GetStringAsync("/health/ready"));
         var well = await bench.GetAsync<SelfCheckAnswer>("service");
         Assert.Equal(["catalogue", "clock loop", "dispatch", "teller", "facts", "clock", "store cellar"], well.Findings.Select(f => f.What).Where(w => w != "services"));
-        Assert.All(well.Findings, f => Assert.Equal("well", f.State));
+        Assert.All(well.Findings, f => Assert.Equal("well", f.State.Word()));
         // A store that is away is an alert from the start, not from its next run.
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
         await bench.RestartAsync();
         await bench.Services.GetRequiredService<StoreSentry>().LookAsync(default);
-        Assert.Equal("failed", (await bench.GetAsync<SelfCheckAnswer>("service")).Findings[^1].State);
+        Assert.Equal("failed", (await bench.GetAsync<SelfCheckAnswer>("service")).Findings[^1].State.Word());
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("store cellar", "failed"), (alert.Subject.Words, alert.Class));
+        Assert.Equal(("store cellar", "failed"), (alert.Subject.Words, alert.Class.Word()));
         Directory.Move(bench.StoreFolder + "-away", bench.StoreFolder);
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());

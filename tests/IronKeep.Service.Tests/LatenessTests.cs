@@ -23,13 +23,13 @@ public sealed class LatenessTests
         // Away over two due instants, back at 14:00: the next is nine hours away.
         await bench.TickAsync("2026-11-23T14:00:00Z");
         var waits = Assert.Single(await RunsAsync(bench));
-        Assert.Equal(("queued", "catch-up", "2026-11-23T14:10:00Z"), (waits.State, waits.By.Words, waits.NotBefore?.ToString("yyyy-MM-ddTHH:mm:ssZ")));
+        Assert.Equal(("queued", "catch-up", "2026-11-23T14:10:00Z"), (waits.State.Word(), waits.By.Words, waits.NotBefore?.ToString("yyyy-MM-ddTHH:mm:ssZ")));
         await bench.TickAsync("2026-11-23T14:09:00Z");
-        Assert.Equal("queued", Assert.Single(await RunsAsync(bench)).State);
+        Assert.Equal("queued", Assert.Single(await RunsAsync(bench)).State.Word());
         Assert.Contains(" makes up for it, from ", Assert.Single(await bench.OpenAlertsAsync()).Message);
         await bench.TickAsync("2026-11-23T14:10:01Z");
         var ran = Assert.Single(await RunsAsync(bench));
-        Assert.Equal("ok", ran.Outcome);
+        Assert.Equal("ok", ran.Outcome.Word());
         Assert.Equal(["11:00 missed by 1", "13:00 missed by 1"], await PlannedAsync(bench));
         Assert.Empty(await bench.OpenAlertsAsync());
     }
@@ -53,12 +53,12 @@ public sealed class LatenessTests
         // A long wait after the return: the planned run overtakes it, and a person can ask for it at once.
         await bench.ApplyAsync(bench.Charter("daily at 11:00, 13:00", more: "wait-after-return: 30 hours"));
         await bench.TickAsync("2026-11-25T14:00:00Z");
-        Assert.Equal("queued", (await RunsAsync(bench))[0].State);
+        Assert.Equal("queued", (await RunsAsync(bench))[0].State.Word());
         await bench.TickAsync("2026-11-26T11:00:00Z");
-        Assert.Equal(["schedule ok", "catch-up not-needed"], (await RunsAsync(bench)).Take(2).Select(r => $"{r.By.Words} {r.Outcome}"));
+        Assert.Equal(["schedule ok", "catch-up not-needed"], (await RunsAsync(bench)).Take(2).Select(r => $"{r.By.Words} {r.Outcome.Word()}"));
         await bench.TickAsync("2026-11-27T14:00:00Z");
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
-        Assert.DoesNotContain(await RunsAsync(bench), r => r.State == "queued");
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
+        Assert.DoesNotContain(await RunsAsync(bench), r => r.State.Word() == "queued");
     }
 
     [Theory]
@@ -98,7 +98,7 @@ public sealed class LatenessTests
         await bench.TickAsync("2026-11-23T10:00:00Z");
         await bench.TickAsync("2026-11-23T10:00:02Z");
         await bench.TickAsync("2026-11-23T10:00:04Z");
-        Assert.Equal(["register ok", "second ok", "third ok"], (await bench.GetAsync<Page<RunAnswer>>("runs")).Items.OrderBy(r => r.Id).Select(r => $"{r.Job} {r.Outcome}"));
+        Assert.Equal(["register ok", "second ok", "third ok"], (await bench.GetAsync<Page<RunAnswer>>("runs")).Items.OrderBy(r => r.Id).Select(r => $"{r.Job} {r.Outcome.Word()}"));
         Directory.Move(bench.Source, bench.Source + "-away");
         await bench.TickAsync("2026-11-24T10:00:00Z");
         await bench.TickAsync("2026-11-24T10:00:02Z");
@@ -124,7 +124,7 @@ public sealed class LatenessTests
         await bench.TickAsync("2026-11-24T08:00:00Z");
         Assert.All(await PlannedAsync(bench), p => Assert.EndsWith("held-back", p));
         // Its copies grow old all the same, and that is said.
-        Assert.Equal("stale", Assert.Single(await bench.OpenAlertsAsync()).Class);
+        Assert.Equal("stale", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
         Assert.Equal("mira", (await bench.GetAsync<JobAnswer>("jobs/register")).Pause?.By);
         await bench.TickAsync("2026-11-24T12:00:00Z");
         Assert.Null((await bench.GetAsync<JobAnswer>("jobs/register")).Pause);
@@ -153,10 +153,10 @@ public sealed class LatenessTests
         Assert.Null(Assert.Single(await bench.OpenAlertsAsync()).RunId);
         await bench.TickAsync("2026-11-23T10:01:01Z");
         await bench.TickAsync("2026-11-23T10:03:00Z");
-        Assert.Equal(["0 failed", "1 failed", "2 "], (await RunsAsync(bench)).OrderBy(r => r.Id).Select(r => $"{r.Attempt} {r.Outcome}"));
+        Assert.Equal(["0 failed", "1 failed", "2 "], (await RunsAsync(bench)).OrderBy(r => r.Id).Select(r => $"{r.Attempt} {r.Outcome.Word()}"));
         await bench.TickAsync("2026-11-23T10:03:02Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("store cellar", "failed", 2), (alert.Subject.Words, alert.Class, alert.Count));
+        Assert.Equal(("store cellar", "failed", 2), (alert.Subject.Words, alert.Class.Word(), alert.Count));
         Assert.NotNull(alert.RunId);
         Assert.Equal(["10:00 failed"], await PlannedAsync(bench));
         // What does not pass by itself is not tried again.
@@ -208,12 +208,12 @@ public sealed class LatenessTests
         await loop.TickAsync();
         await bench.IdleAsync();
         var run = Assert.Single(await RunsAsync(bench));
-        Assert.Equal(("timed-out", "timed-out"), (run.Outcome, run.Failure));
+        Assert.Equal(("timed-out", "timed-out"), (run.Outcome.Word(), run.Failure.Word()));
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("overdue", 1), (alert.Class, alert.Count));
+        Assert.Equal(("overdue", 1), (alert.Class.Word(), alert.Count));
         Assert.Empty(await bench.CopiesAsync());
         foreach (var file in Directory.EnumerateFiles(bench.Source).Skip(1)) File.Delete(file);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
@@ -231,14 +231,14 @@ public sealed class LatenessTests
         // Switched off between two looks of a service that stayed in memory (a laptop that slept), and over a restart.
         await bench.TickAsync("2026-11-23T12:00:00Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("silent", "machine heron"), (alert.Class, alert.Subject.Words));
+        Assert.Equal(("silent", "machine heron"), (alert.Class.Word(), alert.Subject.Words));
         Assert.Contains("from 2026-11-23T09:15:00", alert.Message);
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());
         bench.Clock.Now = bench.Clock.Now.AddHours(2);
         await bench.RestartAsync();
         await bench.TickAsync("2026-11-23T14:30:00Z");
-        Assert.Equal("silent", Assert.Single(await bench.OpenAlertsAsync()).Class);
+        Assert.Equal("silent", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
     }
 
     private static async Task<IReadOnlyList<RunAnswer>> RunsAsync(Bench bench) => (await bench.GetAsync<Page<RunAnswer>>("runs?kind=backup")).Items;

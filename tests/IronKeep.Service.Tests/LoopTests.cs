@@ -2,6 +2,7 @@ using System.Net;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
@@ -24,7 +25,7 @@ public sealed class LoopTests
             random.NextBytes(content);
             bench.Write("dir/data", Convert.ToBase64String(content));
             bench.Clock.Now = bench.Clock.Now.AddDays(1);
-            Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+            Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         }
         var copies = await bench.CopiesAsync();
         var folder = await bench.GetAsync<FolderAnswer>($"copies/{copies[0].Id}/entries");
@@ -34,7 +35,7 @@ public sealed class LoopTests
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
         // newest 1, and the floor of two.
         Assert.Equal((2, 2), (plan.Counts["keep"], plan.Counts["expire"]));
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome.Word());
         using (var again = await bench.RawAsync(HttpMethod.Post, $"prune-plans/{plan.Fingerprint}/apply"))
             Assert.Contains("applied already", await again.Content.ReadAsStringAsync());
 
@@ -42,7 +43,7 @@ public sealed class LoopTests
         var binned = (await bench.CopiesAsync())[^1];
         Assert.NotNull(binned.BinnedAt);
         var back = await bench.RunAsync($"copies/{binned.Id}/restores", new RestoreRequest([], bench.Root + "/back"));
-        Assert.Equal("ok", back.Outcome);
+        Assert.Equal("ok", back.Outcome.Word());
         Assert.True(File.Exists(bench.Root + "/back" + bench.Source + "/dir/data"));
         Assert.Contains("stay in the bin", (await bench.RunAsync("stores/cellar/reclaims")).Sentence);
         var before = (await bench.GetAsync<StoreAnswer>("stores/cellar")).UsedBytes;
@@ -50,8 +51,8 @@ public sealed class LoopTests
         Assert.Contains("2 copies left the bin", (await bench.RunAsync("stores/cellar/reclaims")).Sentence);
         Assert.InRange((await bench.GetAsync<StoreAnswer>("stores/cellar")).UsedBytes!.Value, 1, before!.Value - 350_000);
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome);
-        Assert.All(await bench.CopiesAsync(), c => Assert.Equal("sound", c.State));
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome.Word());
+        Assert.All(await bench.CopiesAsync(), c => Assert.Equal("sound", c.State.Word()));
     }
 
     [Fact]
@@ -76,7 +77,7 @@ public sealed class LoopTests
         await bench.ApplyAsync(bench.Charter());
         bench.Clock.Now = bench.Clock.Now.AddDays(1);
         await bench.BackUpAsync();
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome.Word());
         Assert.Equal([false, false, false, true, true], (await bench.CopiesAsync()).Select(c => c.BinnedAt is not null));
         Assert.Equal(HttpStatusCode.NotFound, (await bench.RawAsync(HttpMethod.Post, "prune-plans/0123456789abcdef/apply")).StatusCode);
     }
@@ -98,21 +99,21 @@ public sealed class LoopTests
         Flip(packs[^1].FullName, 10);
         await bench.RestartAsync();
         var check = await bench.RunAsync("stores/cellar/checks");
-        Assert.Equal(("failed", "data-damaged"), (check.Outcome, check.Failure));
+        Assert.Equal(("failed", "data-damaged"), (check.Outcome.Word(), check.Failure.Word()));
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("unsound", "store cellar"), (alert.Class, alert.Subject.Words));
+        Assert.Equal(("unsound", "store cellar"), (alert.Class.Word(), alert.Subject.Words));
         var newest = (await bench.CopiesAsync())[0];
-        Assert.Equal("unsound", newest.State);
+        Assert.Equal("unsound", newest.State.Word());
         Assert.Contains(newest.Damage, d => d.StartsWith('/'));
         Assert.All(newest.Damage, d => Assert.Contains(newest.Id, check.Sentence));
 
         // The hurt copy takes nobody's place: the two older ones are the newest two that count.
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
-        Assert.Equal(["uncounted", "keep", "keep"], plan.Copies.Select(c => c.Verdict));
+        Assert.Equal(["uncounted", "keep", "keep"], plan.Copies.Select(c => c.Verdict.Word()));
 
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome);
-        Assert.All(await bench.CopiesAsync(), c => Assert.Equal("sound", c.State));
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome.Word());
+        Assert.All(await bench.CopiesAsync(), c => Assert.Equal("sound", c.State.Word()));
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
@@ -131,13 +132,13 @@ public sealed class LoopTests
         for (var i = 0; i < 2; i++)
         {
             var run = await bench.BackUpAsync();
-            Assert.Equal(("failed", "store-unreachable"), (run.Outcome, run.Failure));
+            Assert.Equal(("failed", "store-unreachable"), (run.Outcome.Word(), run.Failure.Word()));
             Assert.Contains(bench.StoreFolder, run.Sentence);
         }
         Assert.Equal(2, Assert.Single(await bench.OpenAlertsAsync()).Count);
         Assert.False((await bench.GetAsync<StoreAnswer>("stores/cellar")).Reachable);
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
-        Assert.Equal("failed", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome);
+        Assert.Equal("failed", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome.Word());
         Assert.All(await bench.CopiesAsync(), c => Assert.Null(c.BinnedAt));
         // While the newest good copy is too old, a plan expires nothing at all.
         bench.Clock.Now = bench.Clock.Now.AddDays(5);
@@ -147,7 +148,7 @@ public sealed class LoopTests
 
         Assert.False(Directory.Exists(bench.StoreFolder));
         Directory.Move(bench.StoreFolder + "-away", bench.StoreFolder);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         Assert.Equal("prune of register on heron in store cellar", Assert.Single(await bench.OpenAlertsAsync()).Subject.Words);
         Assert.Equal(4, (await bench.CopiesAsync()).Count);
     }
@@ -162,7 +163,7 @@ public sealed class LoopTests
         Directory.Delete(bench.Source, true);
         Directory.CreateSymbolicLink(bench.Source, bench.StoreFolder + "/copies");
         var run = await bench.BackUpAsync();
-        Assert.Equal(("refused", "unsafe-place"), (run.Outcome, run.Failure));
+        Assert.Equal(("refused", "unsafe-place"), (run.Outcome.Word(), run.Failure.Word()));
         using var into = await bench.RawAsync(HttpMethod.Post, "copies/x/restores", new RestoreRequest([], "/tmp"));
         Assert.Equal(HttpStatusCode.NotFound, into.StatusCode);
     }

@@ -1,6 +1,7 @@
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Duty;
 using NodaTime;
@@ -47,6 +48,6 @@ public sealed class NightTests
         Assert.Equal(("2026-11-24", "ok", 1), (row.Nights[^1].Date, row.Nights[^1].Outcome, row.Nights[^1].Planned));
         Assert.Null(row.Nights[^3].Outcome);
         var failed = await bench.GetAsync<RunAnswer>($"runs/{row.Nights[^2].RunId}");
-        Assert.Equal("source-unreadable", failed.Failure);
+        Assert.Equal("source-unreadable", failed.Failure.Word());
     }
 }

@@ -2,6 +2,7 @@ using System.Diagnostics;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 
 namespace IronKeep.Service.Tests;
@@ -23,7 +24,7 @@ public sealed class OddNameTests
 
         // The shown path is the way to ask for it back.
         var restore = await bench.RunAsync($"copies/{run.CopyId}/restores", new RestoreRequest([$@"{inner.Path}/new\x0aline", top.Path + @"/back\\slash"], bench.Root + "/back"));
-        Assert.Equal("ok", restore.Outcome);
+        Assert.Equal("ok", restore.Outcome.Word());
         using var listing = Process.Start(new ProcessStartInfo("/bin/bash", ["-c", $"cd '{bench.Root}/back{bench.Source}' && find . -type f -print0 | LC_ALL=C sort -z | od -An -c | tr -d ' \\n'"]) { RedirectStandardOutput = true })!;
         Assert.Equal(@"./back\slash\0./d376/new\nline\0", (await listing.StandardOutput.ReadToEndAsync()).Trim());
     }

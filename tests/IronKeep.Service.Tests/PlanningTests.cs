@@ -3,6 +3,7 @@ using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 
@@ -22,10 +23,10 @@ public sealed class PlanningTests
         await bench.TickAsync("2026-11-23T13:00:01Z");
         // Three due instants came to one moment: one run, in time, nothing missed.
         var run = Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs")).Items);
-        Assert.Equal("ok", run.Outcome);
+        Assert.Equal("ok", run.Outcome.Word());
         var when = await bench.GetAsync<JobWhenAnswer>("jobs/register/when?asOf=2026-11-23T13:30:00Z");
         var due = when.Before[^1];
-        Assert.Equal(("2026-11-23T13:00:00+00:00", "ok", run.Id), (due.Local, due.Outcome, due.RunId));
+        Assert.Equal(("2026-11-23T13:00:00+00:00", "ok", run.Id), (due.Local, due.Outcome.Word(), due.RunId));
         Assert.Contains("several due instants come to one moment", due.Why);
         Assert.Contains("shifted by the quiet hours 10:00 to 13:00", (await bench.GetAsync<JobWhenAnswer>("jobs/register/when?asOf=2026-11-23T12:00:00Z")).After[0].Why);
         Assert.Contains("quiet hours 10:00 to 13:00 shift a run to", Assert.Single((await bench.GetAsync<JobWhenAnswer>("jobs/register/when?asOf=2026-11-24T12:00:00Z")).Facts));
@@ -89,7 +90,7 @@ public sealed class PlanningTests
         Assert.Null((await SayAsync(bench, "started")).Outcome);
         await bench.TickAsync("2026-11-23T11:00:00Z");
         Assert.Empty(await bench.OpenAlertsAsync());
-        Assert.Equal("ok", (await SayAsync(bench, "ended")).Outcome);
+        Assert.Equal("ok", (await SayAsync(bench, "ended")).Outcome.Word());
         // Said once more it belongs to no planned run; and the next says nothing and is missed.
         Assert.Null((await SayAsync(bench, "ended")).Due);
         await bench.TickAsync("2026-11-23T12:40:00Z");
@@ -98,14 +99,14 @@ public sealed class PlanningTests
         Assert.Contains("reported late", (await SayAsync(bench, "ended")).Reason);
         Assert.Empty(await bench.OpenAlertsAsync());
         await bench.TickAsync("2026-11-23T14:00:01Z");
-        Assert.Equal("failed", (await SayAsync(bench, "ended", 28)).Outcome);
+        Assert.Equal("failed", (await SayAsync(bench, "ended", 28)).Outcome.Word());
         Assert.Contains("exit code 28", Assert.Single(await bench.OpenAlertsAsync()).Message);
-        Assert.Equal(["14:00 failed", "12:00 ok", "10:00 ok"], (await bench.GetAsync<JobWhenAnswer>("jobs/sender/when")).Before.Reverse().Take(3).Select(d => $"{d.Local[11..16]} {d.Outcome}"));
+        Assert.Equal(["14:00 failed", "12:00 ok", "10:00 ok"], (await bench.GetAsync<JobWhenAnswer>("jobs/sender/when")).Before.Reverse().Take(3).Select(d => $"{d.Local[11..16]} {d.Outcome.Word()}"));
         // One that started and was not heard of again.
         await bench.TickAsync("2026-11-23T16:00:01Z");
         await SayAsync(bench, "started");
         await bench.TickAsync("2026-11-24T17:00:00Z");
-        Assert.Contains((await bench.GetAsync<JobWhenAnswer>("jobs/sender/when?asOf=2026-11-23T17:00:00Z")).Before, d => d.Outcome == "timed-out" && d.Reason!.Contains("nothing was heard since"));
+        Assert.Contains((await bench.GetAsync<JobWhenAnswer>("jobs/sender/when?asOf=2026-11-23T17:00:00Z")).Before, d => d.Outcome.Word() == "timed-out" && d.Reason!.Contains("nothing was heard since"));
 
         Assert.Contains("carries out jobs on heron only", await TextAsync(bench, HttpMethod.Put, "charter", new CharterText($$"""
             charter: 1

@@ -3,6 +3,7 @@ using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Prunes;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Stores;
@@ -29,7 +30,7 @@ public sealed class PruneTests
         }
         Assert.All(await bench.CopiesAsync(), c => Assert.Null(c.BinnedAt));
         Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, $"prune-plans/{plan.Fingerprint}/apply?confirm=x")).StatusCode);
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=the%20season%20is%20over")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=the%20season%20is%20over")).Outcome.Word());
         Assert.Equal(7, (await bench.CopiesAsync()).Count(c => c.BinnedAt is not null));
         // What was let pass once is the measure from then on; a shortened policy is held again, even for a single copy.
         await bench.ApplyAsync(bench.Charter(keep: "newest 4"));
@@ -47,7 +48,7 @@ public sealed class PruneTests
         Assert.Matches("^run [0-9]+$", prune.By.Words);
         // After a failure nothing goes.
         Directory.Move(bench.Source, bench.Source + "-away");
-        Assert.Equal("failed", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("failed", (await bench.BackUpAsync()).Outcome.Word());
         Assert.Equal([prune.Id], (await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items.Select(r => r.Id));
         Directory.Move(bench.Source + "-away", bench.Source);
 
@@ -56,9 +57,9 @@ public sealed class PruneTests
         await bench.ApplyAsync(bench.Charter(keep: "newest 3", more: "prune: after-success"));
         await NextAsync(bench);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("braked-prune", "prune of register on heron in store cellar"), (alert.Class, alert.Subject.Words));
+        Assert.Equal(("braked-prune", "prune of register on heron in store cellar"), (alert.Class.Word(), alert.Subject.Words));
         var plan = await PlanAsync(bench);
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=looked%20at%20it")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=looked%20at%20it")).Outcome.Word());
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
@@ -69,7 +70,7 @@ public sealed class PruneTests
         await CopiesAsync(bench, 8, "newest 5");
         var plan = await PlanAsync(bench);
         // As a crash leaves it: one copy moved in the store and in the catalogue, one in the store alone, the run at work.
-        var going = plan.Copies.Where(c => c.Verdict == "expire").Select(c => c.CopyId).ToList();
+        var going = plan.Copies.Where(c => c.Verdict.Word() == "expire").Select(c => c.CopyId).ToList();
         long run;
         await using (var db = await DbAsync(bench))
         {
@@ -84,9 +85,9 @@ public sealed class PruneTests
         }
         await bench.RestartAsync();
         await bench.IdleAsync();
-        Assert.Equal("interrupted", (await bench.GetAsync<RunAnswer>($"runs/{run}")).Failure);
+        Assert.Equal("interrupted", (await bench.GetAsync<RunAnswer>($"runs/{run}")).Failure.Word());
         var resumed = (await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items[0];
-        Assert.Equal(("ok", 1), (resumed.Outcome, resumed.Attempt));
+        Assert.Equal(("ok", 1), (resumed.Outcome.Word(), resumed.Attempt));
         // What had gone before is not counted as gone again.
         Assert.StartsWith("1 copy of register went to the bin of store cellar, 5 stay", resumed.Sentence);
         Assert.Equal(going.Order(), (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order());
@@ -99,7 +100,7 @@ public sealed class PruneTests
         await using var bench = await Bench.StartAsync();
         await CopiesAsync(bench, 8, "newest 5");
         var plan = await PlanAsync(bench);
-        var going = plan.Copies.Where(c => c.Verdict == "expire").Select(c => c.CopyId).ToList();
+        var going = plan.Copies.Where(c => c.Verdict.Word() == "expire").Select(c => c.CopyId).ToList();
         var record = $"{bench.StoreFolder}/copies/{going[1]}.copy";
         // Where files cannot be made immutable, a folder in the way refuses the move as well.
         var obstacle = $"{bench.StoreFolder}/bin/{bench.Clock.Now.UtcDateTime:yyyyMMdd'T'HHmmss'Z'}-{going[1]}.copy";
@@ -107,7 +108,7 @@ public sealed class PruneTests
         try
         {
             var run = await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply");
-            Assert.Equal("warned", run.Outcome);
+            Assert.Equal("warned", run.Outcome.Word());
             Assert.Contains("1 could not be moved", run.Sentence);
             Assert.Contains((await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log?severity=error")).Lines, l => l.Text.Contains(going[1], StringComparison.Ordinal));
             Assert.Equal(going.Where(g => g != going[1]).Order(), (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order());
@@ -117,7 +118,7 @@ public sealed class PruneTests
             await Shell($"chattr -i '{record}'; rm -rf '{obstacle}'");
         }
         // Once the cause is mended, the same plan does the rest.
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply")).Outcome.Word());
         Assert.Equal(3, (await bench.CopiesAsync()).Count(c => c.BinnedAt is not null));
     }
 
@@ -152,7 +153,7 @@ public sealed class PruneTests
         var plan = await PlanAsync(bench);
         Assert.Equal(1, plan.Counts["expire"]);
         Assert.Contains("the catalogue was built anew", Assert.Single(plan.Brake));
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=these%20are%20ours")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=these%20are%20ours")).Outcome.Word());
         await NextAsync(bench);
         Assert.Empty((await PlanAsync(bench)).Brake);
     }
@@ -167,7 +168,7 @@ public sealed class PruneTests
     private static async Task NextAsync(Bench bench)
     {
         bench.Clock.Now = bench.Clock.Now.AddDays(1);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
     }
 
     private static Task<PrunePlanAnswer> PlanAsync(Bench bench) => bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");

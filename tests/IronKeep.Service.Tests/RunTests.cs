@@ -4,6 +4,7 @@ using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
@@ -39,9 +40,9 @@ public sealed class RunTests
             await foreach (var item in SseParser.Create(await response.Content.ReadAsStreamAsync(limit.Token)).EnumerateAsync(limit.Token))
             {
                 var happened = JsonSerializer.Deserialize<KeepEvent>(item.Data, ContractJson.Options)!;
-                if (happened.Topic == "hello") listening.Release();
-                if (happened.Run is { } told) seen.Add($"{told.Id} {told.State}");
-                if (happened.Run?.State == "ended") return seen;
+                if (happened.Topic == Topic.Hello) listening.Release();
+                if (happened.Run is { } told) seen.Add($"{told.Id} {told.State.Word()}");
+                if (happened.Run?.State == RunState.Ended) return seen;
             }
             return seen;
         }
@@ -66,7 +67,7 @@ public sealed class RunTests
             Assert.Contains($"run {waiting.Id}", await second.Content.ReadAsStringAsync());
         }
         var cancelled = await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{waiting.Id}/cancel");
-        Assert.Equal(("ended", "cancelled"), (cancelled.State, cancelled.Outcome));
+        Assert.Equal(("ended", "cancelled"), (cancelled.State.Word(), cancelled.Outcome.Word()));
         using (var again = await bench.RawAsync(HttpMethod.Post, $"runs/{waiting.Id}/cancel")) Assert.Equal(HttpStatusCode.Conflict, again.StatusCode);
         bench.Services.GetRequiredService<Dispatch>().IsHeld = false;
         await bench.BackUpAsync();
@@ -94,9 +95,9 @@ public sealed class RunTests
         }
         await bench.RestartAsync();
         var ended = await bench.GetAsync<RunAnswer>($"runs/{id}");
-        Assert.Equal(("failed", "interrupted"), (ended.Outcome, ended.Failure));
+        Assert.Equal(("failed", "interrupted"), (ended.Outcome.Word(), ended.Failure.Word()));
         Assert.Contains("interrupted", Assert.Single((await bench.GetAsync<RunLogAnswer>($"runs/{id}/log")).Lines).Text);
-        Assert.Equal("failed", Assert.Single(await bench.OpenAlertsAsync()).Class);
+        Assert.Equal("failed", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
         Assert.Equal(1, (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Nights.Sum(n => n.Outcome == "failed" ? 1 : 0));
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());
@@ -144,20 +145,20 @@ public sealed class RunTests
         await Raise();
         await Raise(AlertClass.Missed);
         var open = await bench.OpenAlertsAsync();
-        Assert.Equal([("missed", 1), ("failed", 2)], open.Select(a => (a.Class, a.Count)));
+        Assert.Equal([("missed", 1), ("failed", 2)], open.Select(a => (a.Class.Word(), a.Count)));
         Assert.True(await book.AcknowledgeAsync(open[1].Id, "mira", default));
         await book.CloseAsync(Subject.OfJob("x", "heron"), [AlertClass.Failed], default);
-        Assert.Equal("missed", Assert.Single(await bench.OpenAlertsAsync()).Class);
+        Assert.Equal("missed", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
         Assert.False(await book.AcknowledgeAsync(open[1].Id, "mira", default));
 
         bench.Clock.Now = bench.Clock.Now.AddMinutes(59);
         await Raise();
-        var reopened = (await bench.OpenAlertsAsync()).Single(a => a.Class == "failed");
-        Assert.Equal((open[1].Id, 3, "open", null), (reopened.Id, reopened.Count, reopened.State, reopened.AcknowledgedBy));
+        var reopened = (await bench.OpenAlertsAsync()).Single(a => a.Class.Word() == "failed");
+        Assert.Equal((open[1].Id, 3, "open", null), (reopened.Id, reopened.Count, reopened.State.Word(), reopened.AcknowledgedBy));
         await book.CloseAsync(Subject.OfJob("x", "heron"), [AlertClass.Failed], default);
         bench.Clock.Now = bench.Clock.Now.AddMinutes(61);
         await Raise();
-        var anew = (await bench.OpenAlertsAsync()).Single(a => a.Class == "failed");
+        var anew = (await bench.OpenAlertsAsync()).Single(a => a.Class.Word() == "failed");
         Assert.Equal((true, 1), (anew.Id > reopened.Id, anew.Count));
     }
 

@@ -3,6 +3,7 @@ using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Prunes;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Charters;
@@ -26,7 +27,7 @@ public sealed class SettlingTests
         for (var i = 0; i < count; i++)
         {
             bench.Clock.Now = bench.Clock.Now.AddDays(1);
-            Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+            Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         }
         return bench;
     }
@@ -65,12 +66,12 @@ public sealed class SettlingTests
         // Reclaimed by a process that died before the catalogue heard of it.
         bench.Clock.Now = bench.Clock.Now.AddDays(3);
         foreach (var file in Directory.EnumerateFiles(bench.StoreFolder + "/bin")) File.Delete(file);
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks?depth=presence")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks?depth=presence")).Outcome.Word());
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
         // One in force is taken away behind our back: the next run notices.
         File.Delete(RecordOf(bench, (await bench.CopiesAsync())[1].Id));
         await bench.BackUpAsync();
-        var alert = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "unsound");
+        var alert = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class.Word() == "unsound");
         Assert.Contains("has lost 1 copy", alert.Message);
     }
 
@@ -102,7 +103,7 @@ public sealed class SettlingTests
         await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{binned[0]}/hold", new HoldRequest("keep it", bench.Clock.Now.AddDays(9)));
         bench.Services.GetRequiredService<OpenStores>().Get("cellar").MoveToBin(binned[0], bench.Clock.Now.AddDays(-40));
         await bench.RunAsync("stores/cellar/reclaims");
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{binned[0]}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync($"copies/{binned[0]}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome.Word());
     }
 
     [Fact]
@@ -124,9 +125,9 @@ public sealed class SettlingTests
         var after = await bench.CopiesAsync();
         Assert.Equal(copies.Select(c => (c.Id, c.NewBytes, c.StoredBytes)), after.Select(c => (c.Id, c.NewBytes, c.StoredBytes)));
         Assert.Equal("for the audit", after[3].Hold!.Reason);
-        Assert.Equal(("unsound", 1L), (after[2].State, after[2].DamageCount));
+        Assert.Equal(("unsound", 1L), (after[2].State.Word(), after[2].DamageCount));
         Assert.NotNull(after[1].Doubt);
-        Assert.Equal("held", (await bench.GetAsync<CopyWhyAnswer>($"copies/{copies[3].Id}/why")).Verdict);
+        Assert.Equal("held", (await bench.GetAsync<CopyWhyAnswer>($"copies/{copies[3].Id}/why")).Verdict.Word());
     }
 
     [Fact]
@@ -147,8 +148,8 @@ public sealed class SettlingTests
     {
         await using var bench = await WithCopiesAsync(5, "newest 2");
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome);
-        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=all%20right")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome.Word());
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=all%20right")).Outcome.Word());
         // A prune that a success asked for meets a copy that somebody holds since: the plan of now takes its place, and nothing alerts.
         await bench.ApplyAsync(bench.Charter(keep: "newest 2", more: "prune: after-success"));
         for (var i = 0; i < 6; i++)
@@ -157,7 +158,7 @@ public sealed class SettlingTests
             await bench.BackUpAsync();
             await bench.RunAsync("stores/cellar/checks");
         }
-        Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items, r => r.Outcome == "refused");
+        Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items, r => r.Outcome.Word() == "refused");
         Assert.Equal(2, (await bench.CopiesAsync()).Count(c => c.BinnedAt is null));
         Assert.Empty(await bench.OpenAlertsAsync());
     }
@@ -182,7 +183,7 @@ public sealed class SettlingTests
         File.WriteAllBytes(pack, bytes);
         foreach (var _ in new[] { 1, 2 }) await bench.SendAsync<RunAnswer>(HttpMethod.Post, "stores/cellar/checks");
         await bench.IdleAsync();
-        Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items, r => r.Sentence!.Contains("being tended", StringComparison.Ordinal) || r.Failure == "unknown");
+        Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items, r => r.Sentence!.Contains("being tended", StringComparison.Ordinal) || r.Failure.Word() == "unknown");
     }
 
     [Fact]
@@ -196,12 +197,12 @@ public sealed class SettlingTests
         bench.Write("a", "small");
         Directory.Move(bench.Root + "/attic", bench.Root + "/gone");
         var run = await bench.BackUpAsync();
-        Assert.Equal("failed", run.Outcome);
-        Assert.Contains((await bench.OpenAlertsAsync()), a => a.Class == "suspect");
+        Assert.Equal("failed", run.Outcome.Word());
+        Assert.Contains((await bench.OpenAlertsAsync()), a => a.Class.Word() == "suspect");
         Assert.Single(await bench.CopiesAsync(), c => c.Doubt is not null);
         await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{run.Id}/confirm");
         Assert.All(await bench.CopiesAsync(), c => Assert.Null(c.Doubt));
-        Assert.DoesNotContain((await bench.OpenAlertsAsync()), a => a.Class == "suspect");
+        Assert.DoesNotContain((await bench.OpenAlertsAsync()), a => a.Class.Word() == "suspect");
     }
 
     [Fact]
@@ -212,15 +213,15 @@ public sealed class SettlingTests
         await bench.ApplyAsync(bench.Charter().Replace("bin: 2 days", "bin: 2 days, capacity: 7 MB, reserve: 10 %", StringComparison.Ordinal));
         File.WriteAllBytes(bench.Source + "/data", Noise(8_000_000));
         var refused = await bench.BackUpAsync();
-        Assert.Equal(("refused", "store-full"), (refused.Outcome, refused.Failure));
+        Assert.Equal(("refused", "store-full"), (refused.Outcome.Word(), refused.Failure.Word()));
         Assert.Empty(Directory.Exists(bench.StoreFolder + "/packs") ? Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*", SearchOption.AllDirectories) : []);
         File.WriteAllBytes(bench.Source + "/data", Noise(500_000));
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         var before = (await bench.GetAsync<StoreAnswer>("stores/cellar")).UsedBytes!.Value;
         // More than is usual: it is met in the middle.
         File.WriteAllBytes(bench.Source + "/more", Noise(30_000_000));
         var failed = await bench.BackUpAsync();
-        Assert.Equal(("failed", "store-full"), (failed.Outcome, failed.Failure));
+        Assert.Equal(("failed", "store-full"), (failed.Outcome.Word(), failed.Failure.Word()));
         Assert.InRange((await bench.GetAsync<StoreAnswer>("stores/cellar")).UsedBytes!.Value, before, before + 20_000);
         Assert.Single(await bench.CopiesAsync());
         // Two at once do not count the same room.

@@ -79,7 +79,7 @@ public sealed class StandstillTests
             var watch = System.Diagnostics.Stopwatch.StartNew();
             bench.Clock.Now = new DateTimeOffset(2026, 11, 24, 10, 0, 1, TimeSpan.Zero);
             await bench.Services.GetRequiredService<Timetable.ClockLoop>().TickAsync();
-            Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Subject.Store: "attic", Class: "failed" } && a.Message.Contains("does not answer", StringComparison.Ordinal));
+            Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Subject.Store: "attic", Class: AlertClass.Failed } && a.Message.Contains("does not answer", StringComparison.Ordinal));
             // Two runs hang in it, and two are all that may be at work: the job of the other store runs all the same.
             while ((await bench.CopiesAsync()).Count(c => c.Store == "cellar") < 2) await Task.Delay(20);
             await bench.ApplyAsync(charter.Replace("daily at 10:00", "daily at 11:00", StringComparison.Ordinal));
@@ -112,11 +112,11 @@ public sealed class StandstillTests
         var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
         while ((await bench.CopiesAsync()).Count == 0) await Task.Delay(10);
         await Task.Delay(200);
-        Assert.Equal("running", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).State);
+        Assert.Equal("running", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).State.Word());
         await db.Database.ExecuteSqlRawAsync(PostgresServer.IsWanted ? "DROP TRIGGER refuse ON \"Runs\"" : "DROP TRIGGER refuse");
         await bench.IdleAsync();
-        Assert.Equal("ok", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome.Word());
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
     }
 
     [Fact]
@@ -146,12 +146,12 @@ public sealed class StandstillTests
         }
         await bench.RestartAsync();
         await bench.IdleAsync();
-        var alert = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "failed");
+        var alert = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class.Word() == "failed");
         Assert.Equal((failed, 1), (alert.RunId!.Value, alert.Count));
         await bench.RestartAsync();
         await bench.IdleAsync();
-        Assert.Equal(1, Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "failed").Count);
-        var missed = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == "missed");
+        Assert.Equal(1, Assert.Single(await bench.OpenAlertsAsync(), a => a.Class.Word() == "failed").Count);
+        var missed = Assert.Single(await bench.OpenAlertsAsync(), a => a.Class.Word() == "missed");
         Assert.Contains("makes up for it", missed.Message);
         await bench.TickAsync($"{bench.Clock.Now:u}");
         Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs")).Items, r => r.By.Words == "catch-up");
@@ -171,8 +171,8 @@ public sealed class StandstillTests
             command.CommandText = "INSERT INTO Runs (Kind, Job, Machine, Store, ByKind, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','register','heron','cellar','schedule','running',0,0,'',0,0,0,0,0,0)";
             command.ExecuteNonQuery();
         });
-        Assert.Equal("failed", (await bench.GetAsync<Page<RunAnswer>>("runs")).Items[0].Outcome);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("failed", (await bench.GetAsync<Page<RunAnswer>>("runs")).Items[0].Outcome.Word());
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
     }
 
     [Fact]
@@ -231,7 +231,7 @@ public sealed class StandstillTests
         Refused("is older than the one that was there");
         File.Delete(mark);
         await bench.RestartAsync();
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
     }
 
     [Fact]
@@ -252,7 +252,7 @@ public sealed class StandstillTests
             Assert.Contains("is full", await answer.Content.ReadAsStringAsync());
             using var nobody = bench.Anonymous();
             Assert.Equal(HttpStatusCode.ServiceUnavailable, (await nobody.GetAsync("/health/ready")).StatusCode);
-            Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f => f is { What: "catalogue", State: "failed" } && f.Sentence.Contains("full", StringComparison.Ordinal));
+            Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f => f is { What: "catalogue", State: FindingState.Failed } && f.Sentence.Contains("full", StringComparison.Ordinal));
             Assert.Single(await bench.GetAsync<IReadOnlyList<JobAnswer>>("jobs"));
             File.Delete(mount + "/ballast");
             File.Delete(mount + "/ballast2");
@@ -285,7 +285,7 @@ public sealed class StandstillTests
         }
         Assert.Equal(HttpStatusCode.ServiceUnavailable, (await nobody.GetAsync("/health/ready")).StatusCode);
         for (var i = 0; i < 200 && (await bench.OpenAlertsAsync()).Count == 0; i++) await Task.Delay(20);
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: "service", Subject.Name: "the clock loop" });
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: AlertClass.Service, Subject.Name: "the clock loop" });
         // What comes due is planned all the same, and runs when the row is mended.
         Assert.Equal(2, await db.PlannedRuns.CountAsync());
         await db.Database.ExecuteSqlRawAsync("DELETE FROM \"Runs\" WHERE \"State\" = 'queud'");
@@ -296,13 +296,13 @@ public sealed class StandstillTests
         }
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
         // Ready first, and then the alert closes.
-        for (var i = 0; i < 500 && (!(await nobody.GetAsync("/health/ready")).IsSuccessStatusCode || (await bench.OpenAlertsAsync()).Any(a => a.Class == "service")); i++)
+        for (var i = 0; i < 500 && (!(await nobody.GetAsync("/health/ready")).IsSuccessStatusCode || (await bench.OpenAlertsAsync()).Any(a => a.Class.Word() == "service")); i++)
         {
             bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
             await Task.Delay(20);
         }
         Assert.Equal(HttpStatusCode.OK, (await nobody.GetAsync("/health/ready")).StatusCode);
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class == "service");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "service");
     }
 
     [Fact]
@@ -318,7 +318,7 @@ public sealed class StandstillTests
         var minutes = (int)(bench.Clock.Now - new DateTimeOffset(2026, 11, 23, 9, 0, 0, TimeSpan.Zero)).TotalMinutes;
         Assert.InRange(await db.PlannedRuns.SumAsync(p => p.Times), minutes - 1, minutes + 1);
         // The run that is due next makes up for them, and has closed it.
-        var alert = Assert.Single((await bench.GetAsync<Page<AlertAnswer>>("alerts")).Items, a => a.Class == "missed");
+        var alert = Assert.Single((await bench.GetAsync<Page<AlertAnswer>>("alerts")).Items, a => a.Class.Word() == "missed");
         Assert.True(alert.Count > 570_000 && alert.Message.Contains("makes up for it", StringComparison.Ordinal));
         var board = (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Nights;
         Assert.Equal(30, board.Count(n => n.Outcome is "missed"));
@@ -336,24 +336,24 @@ public sealed class StandstillTests
         // The same boot: its clock says that no time has passed.
         await bench.RestartAsync(() => bench.Clock.Jump(TimeSpan.FromDays(30)));
         await bench.TickAsync("2026-12-23T09:01:10Z");
-        Assert.Contains("jumped forward by 30 days", (await bench.OpenAlertsAsync()).Single(a => a.Class == "clock").Message);
-        Assert.Equal("held-back", (await bench.RunAsync("stores/cellar/reclaims")).Outcome);
+        Assert.Contains("jumped forward by 30 days", (await bench.OpenAlertsAsync()).Single(a => a.Class.Word() == "clock").Message);
+        Assert.Equal("held-back", (await bench.RunAsync("stores/cellar/reclaims")).Outcome.Word());
         await bench.RestartAsync(() => bench.Clock.Jump(TimeSpan.FromDays(-30)));
         await bench.TickAsync("2026-11-23T09:02:10Z");
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class == "clock");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
         // Time that passed, by the same clock, is none.
         await bench.RestartAsync(() => bench.Clock.Now = bench.Clock.Now.AddDays(9));
         await bench.TickAsync("2026-12-02T09:03:00Z");
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class == "clock");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
         // Another boot, and nobody keeps the clock right: nothing proves the time that it says.
         await bench.RestartAsync(() => (bench.Clock.BootId, bench.Clock.IsKeptRight, bench.Clock.Now) = ("boot-2", false, bench.Clock.Now.AddDays(9)));
         await bench.TickAsync("2026-12-11T09:04:00Z");
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class == "clock");
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
         await bench.RawAsync(HttpMethod.Post, "service/confirm-clock");
         await bench.TickAsync("2026-12-11T09:06:00Z");
         await bench.RestartAsync(() => (bench.Clock.BootId, bench.Clock.IsKeptRight, bench.Clock.Now) = ("boot-3", true, bench.Clock.Now.AddDays(9)));
         await bench.TickAsync("2026-12-20T09:07:00Z");
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class == "clock");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
     }
 
     [Fact]
@@ -365,7 +365,7 @@ public sealed class StandstillTests
         await bench.TickAsync("2026-11-23T09:00:10Z");
         bench.Clock.Jump(TimeSpan.FromHours(5));
         await bench.TickAsync("2026-11-23T14:31:00Z");
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class == "missed");
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class.Word() == "missed");
         bench.Clock.Jump(TimeSpan.FromHours(-5));
         await bench.TickAsync("2026-11-23T09:32:00Z");
         await bench.TickAsync("2026-11-23T10:00:05Z");
@@ -377,7 +377,7 @@ public sealed class StandstillTests
         await bench.TickAsync("2026-11-21T11:01:00Z");
         await bench.TickAsync("2026-11-21T12:00:05Z");
         Assert.Equal(1, await db.PlannedRuns.CountAsync(p => p.Due < Instant.FromUtc(2026, 11, 22, 0, 0) && p.Outcome == Outcome.Ok));
-        Assert.Contains("by the new time", (await bench.OpenAlertsAsync()).Single(a => a.Class == "clock").Message);
+        Assert.Contains("by the new time", (await bench.OpenAlertsAsync()).Single(a => a.Class.Word() == "clock").Message);
         Assert.Equal(3, await db.PlannedRuns.CountAsync());
     }
 
@@ -397,7 +397,7 @@ public sealed class StandstillTests
         await using var db = await bench.KeepAsync();
         await db.Copies.ExecuteUpdateAsync(s => s.SetProperty(c => c.Taken, Instant.FromUtc(2027, 3, 1, 0, 0)));
         await bench.TickAsync("2026-11-25T09:00:10Z");
-        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class == "stale");
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class.Word() == "stale");
     }
 
     [Fact]
@@ -457,9 +457,9 @@ public sealed class StandstillTests
         Assert.Contains("job later, which follows it, is held back", (await bench.OpenAlertsAsync())[0].Message);
         Directory.Move(bench.Source + "-away", bench.Source);
         await using (var db = await bench.KeepAsync()) Assert.Equal(Outcome.HeldBack, (await db.PlannedRuns.SingleAsync(p => p.Job == "later")).Outcome);
-        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome);
+        Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         await bench.TickAsync("2026-11-23T10:00:25Z");
-        Assert.Contains((await bench.GetAsync<Page<RunAnswer>>("runs?job=later")).Items, r => r.Outcome == "ok");
+        Assert.Contains((await bench.GetAsync<Page<RunAnswer>>("runs?job=later")).Items, r => r.Outcome.Word() == "ok");
     }
 
     [Fact]
@@ -472,7 +472,7 @@ public sealed class StandstillTests
         var alert = Assert.Single(await bench.OpenAlertsAsync());
         using (var why = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest(""))) Assert.Equal(HttpStatusCode.BadRequest, why.StatusCode);
         var closed = await bench.SendAsync<AlertAnswer>(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest("the job left the charter"));
-        Assert.Equal(("closed", "mira", "the job left the charter"), (closed.State, closed.ClosedBy, closed.ClosedReason));
+        Assert.Equal(("closed", "mira", "the job left the charter"), (closed.State.Word(), closed.ClosedBy, closed.ClosedReason));
         Assert.False(await bench.Services.GetRequiredService<AlertBook>().IsOpenAsync(Subject.OfJob("gone", "heron"), AlertClass.Failed, default));
         using (var seen = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/acknowledge")) Assert.Equal(HttpStatusCode.NotFound, seen.StatusCode);
         await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest("paint", bench.Clock.Now.AddDays(2)));

@@ -2,6 +2,7 @@ using System.Net;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
@@ -34,7 +35,7 @@ public sealed class StoreTests
         Assert.Equal(shares.Order(), shares);
         Assert.InRange(shares[0], 0.05, 0.6);
         Assert.Equal(1, shares[^1]);
-        Assert.All(await bench.CopiesAsync(), c => Assert.Equal("sound", c.State));
+        Assert.All(await bench.CopiesAsync(), c => Assert.Equal("sound", c.State.Word()));
         // The service was away over several: one check, late, and the Saturday's reclaiming.
         var before = (await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items.Count;
         await bench.TickAsync("2026-12-02T12:00:00Z");
@@ -59,7 +60,7 @@ public sealed class StoreTests
             await bench.BackUpAsync();
         }
         var full = Assert.Single(await bench.OpenAlertsAsync());
-        Assert.Equal(("nearly-full", "store cellar"), (full.Class, full.Subject.Words));
+        Assert.Equal(("nearly-full", "store cellar"), (full.Class.Word(), full.Subject.Words));
         var store = await bench.GetAsync<StoreAnswer>("stores/cellar");
         Assert.True(store.NearlyFull);
         Assert.Equal(1_000_000 - 100_000 - store.UsedBytes, store.FreeBytes);
@@ -92,10 +93,10 @@ public sealed class StoreTests
         }
         await bench.RestartAsync();
         bench.Clock.Now = bench.Clock.Now.AddMinutes(1);
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/reclaims")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/reclaims")).Outcome.Word());
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
         Assert.Empty(await bench.OpenAlertsAsync());
-        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome);
+        Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks")).Outcome.Word());
     }
 
     [Fact]
@@ -112,7 +113,7 @@ public sealed class StoreTests
         foreach (var depth in new[] { "presence", "content", "deep" })
         {
             var run = await bench.RunAsync($"stores/cellar/checks?depth={depth}", null);
-            Assert.True(run.Outcome == "ok", $"{depth}: {run.Sentence}");
+            Assert.True(run.Outcome.Word() == "ok", $"{depth}: {run.Sentence}");
         }
         Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, "stores/cellar/checks?depth=thorough", null)).StatusCode);
         // The plan reads a tenth a night, at least one pack, and everything within ten nights.

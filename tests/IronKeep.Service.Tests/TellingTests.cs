@@ -4,6 +4,7 @@ using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Service.Telling;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Hosting;
@@ -74,7 +75,7 @@ public sealed class TellingTests
         Directory.Delete(bench.Source);
         await bench.BackUpAsync();
         await TellAsync(bench);
-        var untold = (await bench.OpenAlertsAsync()).Single(a => a.Class == "untold");
+        var untold = (await bench.OpenAlertsAsync()).Single(a => a.Class.Word() == "untold");
         Assert.Equal("channel post", untold.Subject.Words);
         Assert.Contains($"127.0.0.1:{port}", untold.Message);
         var told = Assert.Single(Directory.EnumerateFiles(bench.Root + "/drop").Select(f => MimeMessage.Load(f)));
@@ -90,7 +91,7 @@ public sealed class TellingTests
         using var smtp = await SmtpServer.StartAsync(bench.Root + "/inbox", port);
         Assert.True((await bench.SendAsync<ChannelTestAnswer>(HttpMethod.Post, "channels/post/test")).Sent);
         Assert.Equal(2, Directory.EnumerateFiles(bench.Root + "/inbox/new").Count());
-        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class == "untold");
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "untold");
         using var missing = await bench.RawAsync(HttpMethod.Post, "channels/none/test");
         Assert.Equal(HttpStatusCode.NotFound, missing.StatusCode);
     }

@@ -21,23 +21,40 @@ export function useLive() {
   useEffect(() => {
     const source = new EventSource('/api/v1/events');
     const known = new Set<number>();
+    let greeted = false;
     source.onopen = () => {
       setConnected(true);
+      greeted = false;
       void queries.invalidateQueries({ predicate: movable });
     };
     source.onerror = () => setConnected(false);
     source.onmessage = (message: MessageEvent<string>) => {
       const event = JSON.parse(message.data) as Schemas['KeepEvent'];
       const ask = (...keys: string[]) => keys.forEach((key) => void queries.invalidateQueries({ queryKey: [key] }));
-      if (event.topic === 'run' && event.run) {
-        placeRun(queries, event.run);
-        const isNew = !known.has(event.run.id);
-        known.add(event.run.id);
-        // Progress moves numbers in place; a beginning or an end changes lists and sums.
-        if (isNew || event.run.state === 'ended') ask('runs', 'jobs', 'duty', 'stores', 'run-log');
-      } else if (event.topic === 'copies') ask('copies', 'stores', 'jobs');
-      else if (event.topic === 'alert') ask('duty', 'alerts', 'channels');
-      else if (event.topic === 'charter') ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session', 'service');
+      switch (event.topic) {
+        case 'hello':
+          // Said again in the middle of a stream: something may have been missed.
+          if (greeted) void queries.invalidateQueries({ predicate: movable });
+          greeted = true;
+          return;
+        case 'run': {
+          if (!event.run) return;
+          placeRun(queries, event.run);
+          const isNew = !known.has(event.run.id);
+          known.add(event.run.id);
+          // Progress moves numbers in place; a beginning or an end changes lists and sums.
+          if (isNew || event.run.state === 'ended') ask('runs', 'jobs', 'duty', 'stores', 'run-log');
+          return;
+        }
+        case 'copies':
+          return ask('copies', 'stores', 'jobs');
+        case 'alert':
+          return ask('duty', 'alerts', 'channels');
+        case 'charter':
+          return ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session', 'service');
+        default:
+          event.topic satisfies never;
+      }
     };
     return () => source.close();
   }, [queries]);

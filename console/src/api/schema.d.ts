@@ -693,6 +693,102 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/runs/{id}/confirm': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says that a suspect run is right as it is; what is usual is learned anew from it on */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/why': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Why a copy is still there, or why it goes */
+    get: {
+      parameters: {
+        query?: {
+          store?: string;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyWhyAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/jobs/{name}/prune-plans': {
     parameters: {
       query?: never;
@@ -2135,53 +2231,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  '/api/v1/runs/{id}/confirm': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Says that a suspect run is right as it is; what is usual is learned anew from it on */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: number;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/json': components['schemas']['RunAnswer'];
-          };
-        };
-        /** @description Unauthorized */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/problem+json': components['schemas']['ProblemDetails'];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   '/api/v1/runs/{id}/cancel': {
     parameters: {
       query?: never;
@@ -2388,7 +2437,9 @@ export interface paths {
     /** One copy */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+        };
         header?: never;
         path: {
           id: string;
@@ -2425,53 +2476,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  '/api/v1/copies/{id}/why': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Why a copy is still there, or why it goes */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/json': components['schemas']['CopyWhyAnswer'];
-          };
-        };
-        /** @description Unauthorized */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/problem+json': components['schemas']['ProblemDetails'];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   '/api/v1/copies/{id}/hold': {
     parameters: {
       query?: never;
@@ -2483,7 +2487,9 @@ export interface paths {
     /** Holds a copy: it does not expire until then, and changes no other copy's fate */
     put: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+        };
         header?: never;
         path: {
           id: string;
@@ -2520,7 +2526,9 @@ export interface paths {
     /** Ends a copy's hold */
     delete: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+        };
         header?: never;
         path: {
           id: string;
@@ -2566,7 +2574,9 @@ export interface paths {
     /** Takes a copy back out of the bin */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+        };
         header?: never;
         path: {
           id: string;
@@ -2613,6 +2623,7 @@ export interface paths {
       parameters: {
         query?: {
           path?: string;
+          store?: string;
         };
         header?: never;
         path: {
@@ -2662,7 +2673,9 @@ export interface paths {
     /** Restores all of a copy, or some paths, to a folder on the service's machine */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+        };
         header?: never;
         path: {
           id: string;
@@ -2713,7 +2726,9 @@ export interface paths {
     /** Writes all of a copy, or some paths, in an open format to the service's machine */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          store?: string;
+        };
         header?: never;
         path: {
           id: string;
@@ -2765,6 +2780,7 @@ export interface paths {
         query?: {
           path?: string[];
           compress?: boolean;
+          store?: string;
         };
         header?: never;
         path: {
@@ -3588,12 +3604,21 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
   schemas: {
+    ActorAnswer: {
+      kind: components['schemas']['ActorKind'];
+      name: null | string;
+      /** Format: int64 */
+      runId: null | number;
+      words: string;
+    };
+    /** @enum {unknown} */
+    ActorKind: 'person' | 'schedule' | 'catch-up' | 'run' | 'service';
     AlertAnswer: {
       /** Format: int64 */
       id: number;
-      subject: string;
-      class: string;
-      state: string;
+      subject: components['schemas']['SubjectAnswer'];
+      class: components['schemas']['AlertClass'];
+      state: components['schemas']['AlertState'];
       message: string;
       remedy: string;
       /** Format: int32 */
@@ -3613,9 +3638,26 @@ export interface components {
       closedBy: null | string;
       closedReason: null | string;
     };
+    /** @enum {unknown} */
+    AlertClass:
+      | 'silent'
+      | 'sign-ins'
+      | 'missed'
+      | 'suspect'
+      | 'overdue'
+      | 'nearly-full'
+      | 'braked-prune'
+      | 'failed'
+      | 'untold'
+      | 'stale'
+      | 'service'
+      | 'clock'
+      | 'unsound';
     AlertCloseRequest: {
       reason: string;
     };
+    /** @enum {unknown} */
+    AlertState: 'open' | 'acknowledged' | 'closed';
     AtOnceAnswer: {
       job: string;
       store: string;
@@ -3651,9 +3693,11 @@ export interface components {
       /** Format: int32 */
       most: number;
     };
+    /** @enum {unknown} */
+    ChangeKind: 'added' | 'removed' | 'changed';
     ChannelAnswer: {
       name: string;
-      kind: string;
+      kind: components['schemas']['ChannelKind'];
       to: string;
       /** Format: int32 */
       waiting: number;
@@ -3661,6 +3705,8 @@ export interface components {
       lastSent: null | string;
       problem: null | string;
     };
+    /** @enum {unknown} */
+    ChannelKind: 'smtp' | 'pickup' | 'webhook';
     ChannelTestAnswer: {
       sent: boolean;
       problem: null | string;
@@ -3674,7 +3720,7 @@ export interface components {
       yaml: string;
     };
     CharterChangeAnswer: {
-      change: string;
+      change: components['schemas']['ChangeKind'];
       object: string;
       name: string;
       fields: components['schemas']['FieldChangeAnswer'][];
@@ -3697,7 +3743,19 @@ export interface components {
       job: string;
       /** Format: date-time */
       due: null | string;
-      outcome: null | string;
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
       reason: null | string;
     };
     CheckInRequest: {
@@ -3738,6 +3796,7 @@ export interface components {
     };
     CopyAnswer: {
       id: string;
+      origin: string;
       job: string;
       machine: string;
       store: string;
@@ -3745,7 +3804,7 @@ export interface components {
       taken: string;
       /** Format: date-time */
       ended: string;
-      state: string;
+      state: components['schemas']['CopyState'];
       /** Format: date-time */
       checkedAt: null | string;
       /** Format: date-time */
@@ -3768,9 +3827,11 @@ export interface components {
       doubt: null | string;
       hold: null | components['schemas']['HoldAnswer'];
     };
+    /** @enum {unknown} */
+    CopyState: 'unchecked' | 'sound' | 'unsound' | 'partial' | 'missing';
     CopyWhyAnswer: {
       copy: components['schemas']['CopyAnswer'];
-      verdict: string;
+      verdict: components['schemas']['Verdict'];
       reasons: string[];
       /** Format: date-time */
       leavesAt: null | string;
@@ -3807,7 +3868,19 @@ export interface components {
       named: string;
       dropped: boolean;
       why: null | string;
-      outcome: null | string;
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
       reason: null | string;
       /** Format: int64 */
       runId: null | number;
@@ -3903,13 +3976,30 @@ export interface components {
       complete: boolean;
     };
     FindingAnswer: {
-      kind: string;
+      kind: components['schemas']['FindingKind'];
       /** Format: date-time */
       at: null | string;
       subject: string;
       message: string;
       remedy: string;
     };
+    /** @enum {unknown} */
+    FindingKind:
+      | 'store-full'
+      | 'promise-broken'
+      | 'media-short'
+      | 'no-fit'
+      | 'starts-late'
+      | 'never-due'
+      | 'never-pruned'
+      | 'never-reclaimed'
+      | 'goes-stale'
+      | 'storm'
+      | 'collision'
+      | 'store-nearly-full'
+      | 'unknown';
+    /** @enum {unknown} */
+    FindingState: 'well' | 'warned' | 'failed';
     FirstPersonRequest: {
       code: string;
       name: string;
@@ -3969,7 +4059,7 @@ export interface components {
       runId: number;
       /** Format: date-time */
       at: string;
-      outcome: string;
+      outcome: components['schemas']['Outcome'];
       /** Format: int64 */
       items: number;
       /** Format: int64 */
@@ -4050,7 +4140,7 @@ export interface components {
       after: components['schemas']['DueWhy'][];
     };
     KeepEvent: {
-      topic: string;
+      topic: components['schemas']['Topic'];
       run: null | components['schemas']['RunAnswer'];
     };
     MediaUseAnswer: {
@@ -4102,6 +4192,18 @@ export interface components {
       /** Format: date-time */
       to: string;
     };
+    /** @enum {unknown} */
+    Outcome:
+      | 'ok'
+      | 'warned'
+      | 'suspect'
+      | 'failed'
+      | 'timed-out'
+      | 'missed'
+      | 'refused'
+      | 'held-back'
+      | 'not-needed'
+      | 'cancelled';
     PageOfAlertAnswer: {
       items: components['schemas']['AlertAnswer'][];
       next: null | string;
@@ -4269,14 +4371,37 @@ export interface components {
     RunAnswer: {
       /** Format: int64 */
       id: number;
-      kind: string;
+      kind: components['schemas']['RunKind'];
       job: null | string;
       machine: string;
       store: null | string;
-      cause: string;
-      state: string;
-      outcome: null | string;
-      failure: null | string;
+      by: components['schemas']['ActorAnswer'];
+      state: components['schemas']['RunState'];
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
+      /** @enum {unknown} */
+      failure:
+        | 'source-unreadable'
+        | 'access-refused'
+        | 'store-unreachable'
+        | 'store-full'
+        | 'unsafe-place'
+        | 'interrupted'
+        | 'timed-out'
+        | 'data-damaged'
+        | 'unknown'
+        | null;
       sentence: null | string;
       remedy: null | string;
       /** Format: date-time */
@@ -4322,6 +4447,8 @@ export interface components {
       /** Format: double */
       remainingSeconds: null | number;
     };
+    /** @enum {unknown} */
+    RunKind: 'backup' | 'check' | 'prune' | 'reclaim' | 'restore' | 'export' | 'heal';
     RunLogAnswer: {
       lines: components['schemas']['RunLogLine'][];
       /** Format: int32 */
@@ -4334,6 +4461,8 @@ export interface components {
       severity: string;
       text: string;
     };
+    /** @enum {unknown} */
+    RunState: 'queued' | 'running' | 'ended';
     SelfCheckAnswer: {
       version: string;
       /** Format: date-time */
@@ -4343,7 +4472,7 @@ export interface components {
     };
     SelfFinding: {
       what: string;
-      state: string;
+      state: components['schemas']['FindingState'];
       sentence: string;
     };
     SessionAnswer: {
@@ -4423,6 +4552,16 @@ export interface components {
       /** Format: int64 */
       after: null | number;
     };
+    SubjectAnswer: {
+      kind: components['schemas']['SubjectKind'];
+      job: null | string;
+      machine: null | string;
+      store: null | string;
+      name: null | string;
+      words: string;
+    };
+    /** @enum {unknown} */
+    SubjectKind: 'job' | 'prune' | 'store' | 'reclaim' | 'channel' | 'machine' | 'clock' | 'account' | 'service';
     TimetableAxis: {
       /** Format: date-time */
       from: string;
@@ -4481,12 +4620,16 @@ export interface components {
       /** Format: date-time */
       lastUsedAt: null | string;
     };
+    /** @enum {unknown} */
+    Topic: 'hello' | 'run' | 'alert' | 'copies' | 'charter';
+    /** @enum {unknown} */
+    Verdict: 'keep' | 'support' | 'held' | 'expire' | 'frozen' | 'uncounted';
     VerdictAnswer: {
       copyId: string;
       /** Format: date-time */
       taken: string;
-      state: string;
-      verdict: string;
+      state: components['schemas']['CopyState'];
+      verdict: components['schemas']['Verdict'];
       reasons: string[];
       /** Format: date-time */
       leavesAt: null | string;

@@ -1,6 +1,8 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Cli.Commands;
 
@@ -17,8 +19,8 @@ internal static class AlertCommands
             var alerts = await client.ListAsync<AlertAnswer>($"alerts?{(parsed.GetValue(all) ? "" : "state=open&")}{(parsed.GetValue(kind) is { } k ? $"class={Uri.EscapeDataString(k)}" : "")}".TrimEnd('&', '?'), 1000, cancel);
             if (Common.AsJson(parsed)) Show.Json(alerts);
             else Show.Table([">alert", "state", "class", "subject", ">times", "since", "message"],
-                alerts.Select(a => new[] { $"{a.Id}", a.State, a.Class, a.Subject.Words, $"{a.Count}", Show.When(a.OpenedAt), a.Message }), "no open alerts");
-            return alerts.Any(a => a.State != "closed") ? Root.Findings : Root.Done;
+                alerts.Select(a => new[] { $"{a.Id}", a.State.Word(), a.Class.Word(), a.Subject.Words, $"{a.Count}", Show.When(a.OpenedAt), a.Message }), "no open alerts");
+            return alerts.Any(a => a.State != AlertState.Closed) ? Root.Findings : Root.Done;
         }, all, kind);
     }
 
@@ -30,7 +32,7 @@ internal static class AlertCommands
         {
             var alert = await client.PostAsync<AlertAnswer>($"alerts/{parsed.GetValue(id)}/close", new AlertCloseRequest(parsed.GetValue(reason)!), cancel);
             if (Common.AsJson(parsed)) Show.Json(alert);
-            else Show.Line($"alert {alert.Id} ({alert.Class}, {alert.Subject.Words}) closed by {alert.ClosedBy}: {alert.ClosedReason}");
+            else Show.Line($"alert {alert.Id} ({alert.Class.Word()}, {alert.Subject.Words}) closed by {alert.ClosedBy}: {alert.ClosedReason}");
             return Root.Done;
         }, id, reason);
     }
@@ -42,7 +44,7 @@ internal static class AlertCommands
         {
             var alert = await client.PostAsync<AlertAnswer>($"alerts/{parsed.GetValue(id)}/acknowledge", null, cancel);
             if (Common.AsJson(parsed)) Show.Json(alert);
-            else Show.Line($"alert {alert.Id} ({alert.Class}, {alert.Subject.Words}) acknowledged by {alert.AcknowledgedBy}");
+            else Show.Line($"alert {alert.Id} ({alert.Class.Word()}, {alert.Subject.Words}) acknowledged by {alert.AcknowledgedBy}");
             return Root.Done;
         }, id);
     }

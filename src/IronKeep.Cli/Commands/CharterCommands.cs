@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -74,7 +75,7 @@ internal static class CharterCommands
         foreach (var means in answer.Consequences) Show.Line($"COPIES   {means}");
         foreach (var change in answer.Changes)
         {
-            Show.Line($"{change.Change,-8} {change.Object} {change.Name}");
+            Show.Line($"{change.Change.Word(),-8} {change.Object} {change.Name}");
             foreach (var field in change.Fields) Show.Line($"           {field.Field}: {field.Before ?? "(none)"} -> {field.After ?? "(none)"}");
         }
     }

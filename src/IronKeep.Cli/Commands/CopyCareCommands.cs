@@ -55,7 +55,7 @@ internal static class CopyCareCommands
                 Show.Json(why);
                 return Root.Done;
             }
-            Show.Line($"copy {copy.Id} of {copy.Job}, taken {Show.When(copy.Taken)}: {why.Verdict}");
+            Show.Line($"copy {copy.Id} of {copy.Job}, taken {Show.When(copy.Taken)}: {why.Verdict.Word()}");
             foreach (var reason in why.Reasons) Show.Line($"  {reason}");
             if (why.LeavesAt is { } leaves) Show.Line($"  a rule lets it go {Show.When(leaves)}");
             if (why.BinUntil is { } until) Show.Line($"  its bytes may be reclaimed from {Show.When(until)} on; 'ironkeep copy take-back {copy.Id}' takes it back");

@@ -1,6 +1,8 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Cli.Commands;
 
@@ -25,7 +27,7 @@ internal static class CopyCommands
             else Show.Table(["copy", "job", "machine", "store", "taken", "state", "checked", ">items", ">size", ">stored", ""],
                 copies.Select(c => new[]
                 {
-                    c.Id, c.Job, c.Machine, c.Store, Show.When(c.Taken), c.State, Show.When(c.CheckedAt), $"{c.Items}", Show.Size(c.Bytes), Show.Size(c.StoredBytes),
+                    c.Id, c.Job, c.Machine, c.Store, Show.When(c.Taken), c.State.Word(), Show.When(c.CheckedAt), $"{c.Items}", Show.Size(c.Bytes), Show.Size(c.StoredBytes),
                     c.BinnedAt is not null ? $"in the bin since {Show.When(c.BinnedAt)}" : c.Hold is { Over: false } hold ? $"held until {Show.When(hold.Until)}" : c.Doubt is not null ? "suspect" : "",
                 }), "no copies yet; run a job with 'ironkeep job run NAME --watch'");
             return Root.Done;
@@ -47,11 +49,11 @@ internal static class CopyCommands
             Show.Line($"  taken   {Show.When(copy.Taken)}, ended {Show.When(copy.Ended)}");
             if (copy.Hold is { Over: false } hold) Show.Line($"  HELD    by {hold.By} until {Show.When(hold.Until)}: {hold.Reason}");
             if (copy.Doubt is not null) Show.Line($"  SUSPECT {copy.Doubt}; confirm it with 'ironkeep run confirm {copy.RunId}'");
-            Show.Line($"  state   {copy.State}{(copy.CheckedAt is null ? "" : $", checked {Show.When(copy.CheckedAt)}")}{(copy.BinnedAt is null ? "" : $"; in the bin since {Show.When(copy.BinnedAt)}")}");
+            Show.Line($"  state   {copy.State.Word()}{(copy.CheckedAt is null ? "" : $", checked {Show.When(copy.CheckedAt)}")}{(copy.BinnedAt is null ? "" : $"; in the bin since {Show.When(copy.BinnedAt)}")}");
             Show.Line($"  holds   {copy.Items} items, {Show.Size(copy.Bytes)}; skipped {copy.Skipped}; {Show.Size(copy.NewBytes)} were new, {Show.Size(copy.StoredBytes)} stored");
             foreach (var path in copy.Damage) Show.Line($"  cannot be given back: {path}");
             if (copy.DamageCount > copy.Damage.Count) Show.Line($"  and {copy.DamageCount - copy.Damage.Count} more");
-            return copy.State is "unsound" or "missing" ? Root.Findings : Root.Done;
+            return copy.State is CopyState.Unsound or CopyState.Missing ? Root.Findings : Root.Done;
         }, id);
     }
 

@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Cli.Commands;
 
@@ -10,7 +11,7 @@ internal static class DutyCommands
     public static Command Make() => Common.Verb("duty", "What needs a person now, and the sums of the last night", async (parsed, client, cancel) =>
     {
         var duty = await client.GetAsync<DutyAnswer>("duty", cancel);
-        var calm = duty.Alerts.All(a => a.State != "open");
+        var calm = duty.Alerts.All(a => a.State != AlertState.Open);
         if (Common.AsJson(parsed))
         {
             Show.Json(duty);
@@ -21,7 +22,7 @@ internal static class DutyCommands
         {
             Show.Line();
             var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
-            Show.Line($"  [{alert.Id}] {alert.Class.ToUpperInvariant()}  {alert.Subject.Words}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
+            Show.Line($"  [{alert.Id}] {alert.Class.Word().ToUpperInvariant()}  {alert.Subject.Words}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
             Show.Line($"      {alert.Message}");
             if (alert.Affected.Count > 1) Show.Line($"      affects {string.Join(", ", alert.Affected)}");
             Show.Line($"      -> {alert.Remedy}");

@@ -49,7 +49,7 @@ internal static class ForecastCommands
     {
         var answer = await client.PostAsync<PolicyEffectAnswer>("forecast/copies", request, cancel);
         if (Common.AsJson(parsed)) Show.Json(answer);
-        else Show.Table(["Copy", "Taken", "Verdict", "Why"], answer.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.Verdict, string.Join("; ", c.Reasons) }), "no copies will exist then");
+        else Show.Table(["Copy", "Taken", "Verdict", "Why"], answer.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.Verdict.Word(), string.Join("; ", c.Reasons) }), "no copies will exist then");
         return Root.Done;
     }
 
@@ -79,7 +79,7 @@ internal static class ForecastCommands
 
     internal static void Finding(FindingAnswer f)
     {
-        Show.Line($"{(f.At is { } at ? at.ToLocalTime().ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) : "from now on"),-12} {f.Kind.ToUpperInvariant(),-14} {f.Subject} {f.Message}");
+        Show.Line($"{(f.At is { } at ? at.ToLocalTime().ToString("yyyy-MM-dd", CultureInfo.InvariantCulture) : "from now on"),-12} {f.Kind.Word().ToUpperInvariant(),-14} {f.Subject} {f.Message}");
         Show.Line($"{"",-27} {f.Remedy}");
     }
 }

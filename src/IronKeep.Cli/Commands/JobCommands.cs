@@ -1,6 +1,8 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Cli.Commands;
 
@@ -17,7 +19,7 @@ internal static class JobCommands
         else Show.Table(["job", "machine", "when", "last run", "ended", "newest good copy", ">copies", "next due"],
             jobs.Select(j => new[]
             {
-                j.Name, j.Machine, (j.When ?? (j.After is null ? "by hand" : $"after {j.After}")) + (j.Pause is null ? "" : " (paused)"), j.LastRun?.Outcome ?? j.LastRun?.State ?? "-", Show.When(j.LastRun?.Ended),
+                j.Name, j.Machine, (j.When ?? (j.After is null ? "by hand" : $"after {j.After}")) + (j.Pause is null ? "" : " (paused)"), j.LastRun is { } last ? Show.Stands(last) : "-", Show.When(j.LastRun?.Ended),
                 Show.When(j.NewestGoodCopy?.Taken) + (j.Stale ? " (stale)" : ""), $"{j.Copies}", j.NextDue.Count > 0 ? j.NextDue[0].Local : "-",
             }), "no jobs yet; declare them in a charter and apply it with 'ironkeep charter apply FILE'");
         return Root.Done;
@@ -47,7 +49,7 @@ internal static class JobCommands
             Show.Line($"  policy       {job.Policy}: {job.Keep}");
             Show.Line($"  fresh within {job.FreshWithin ?? "no limit"}{(job.Stale ? "  STALE: the newest good copy is older" : "")}");
             Show.Line($"  copies       {job.Copies}, the newest good one taken {Show.When(job.NewestGoodCopy?.Taken)}");
-            if (job.LastRun is { } run) Show.Line($"  last run     {run.Id}: {run.Outcome ?? run.State}. {run.Sentence}");
+            if (job.LastRun is { } run) Show.Line($"  last run     {run.Id}: {Show.Stands(run)}. {run.Sentence}");
             return Root.Done;
         }, name);
     }
@@ -72,7 +74,7 @@ internal static class JobCommands
             return Root.Done;
         }, name, asOf);
 
-        static string[] Row(string side, DueWhy d) => [side, d.Local, Utc(d.Utc), d.Dropped ? "dropped" : d.Outcome ?? (d.RunId is null ? "-" : "at work"), string.Join("; ", new[] { d.Why, d.Reason }.Where(w => w is not null))];
+        static string[] Row(string side, DueWhy d) => [side, d.Local, Utc(d.Utc), d.Dropped ? "dropped" : d.Outcome.Word() ?? (d.RunId is null ? "-" : "at work"), string.Join("; ", new[] { d.Why, d.Reason }.Where(w => w is not null))];
 
         static string Utc(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", System.Globalization.CultureInfo.InvariantCulture);
     }
@@ -88,7 +90,7 @@ internal static class JobCommands
             var ended = !parsed.GetValue(started);
             var answer = await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins", new CheckInRequest(ended ? "ended" : "started", ended ? parsed.GetValue(exitCode) : null, parsed.GetValue(note)), cancel);
             if (Common.AsJson(parsed)) Show.Json(answer);
-            else Show.Line(answer.Due is null ? $"{answer.Job}: no planned run is open, so this counts as unplanned" : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome ?? "at work"}");
+            else Show.Line(answer.Due is null ? $"{answer.Job}: no planned run is open, so this counts as unplanned" : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome.Word() ?? "at work"}");
             return Root.Done;
         }, name, started, exitCode, note);
     }

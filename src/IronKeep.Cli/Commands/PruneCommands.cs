@@ -26,7 +26,7 @@ internal static class PruneCommands
             Show.Line($"policy: {plan.Policy}; at least {plan.AtLeast} stay{(plan.Frozen ? "; FROZEN: nothing expires, see the reasons" : "")}");
             Show.Line();
             Show.Table(["copy", "taken", "state", "verdict", ">size", "reasons"],
-                plan.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.State, c.Verdict, Show.Size(c.Bytes), string.Join("; ", c.Reasons) }), "the job has no copies");
+                plan.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.State.Word(), c.Verdict.Word(), Show.Size(c.Bytes), string.Join("; ", c.Reasons) }), "the job has no copies");
             Show.Line();
             var going = plan.Counts["expire"];
             Show.Line($"{Counted.Of(going, "copy goes", "copies go")} to the bin for {plan.Bin}, {plan.Copies.Count - going} stay: {string.Join(", ", plan.Counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))}");

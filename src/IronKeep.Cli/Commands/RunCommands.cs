@@ -2,6 +2,8 @@ using System.CommandLine;
 using System.Globalization;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Cli.Commands;
 
@@ -28,7 +30,7 @@ internal static class RunCommands
             else Show.Table([">run", "kind", "of", "by", "outcome", "began", ">took", ">items", ">taken", ">new", "sentence"],
                 runs.Select(r => new[]
                 {
-                    $"{r.Id}", r.Kind, r.Job ?? r.Store ?? "", r.By.Words, r.Outcome ?? r.State, Show.When(r.Began), Show.Took(r.Figures.ElapsedSeconds),
+                    $"{r.Id}", r.Kind.Word(), r.Job ?? r.Store ?? "", r.By.Words, Show.Stands(r), Show.When(r.Began), Show.Took(r.Figures.ElapsedSeconds),
                     $"{r.Figures.Items}", Show.Size(r.Figures.SelectedBytes), Show.Size(r.Figures.NewBytes), Brief(r.Sentence),
                 }), "no runs yet; run a job with 'ironkeep job run NAME --watch'");
             return Root.Done;

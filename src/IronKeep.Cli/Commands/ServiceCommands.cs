@@ -1,6 +1,7 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -18,9 +19,9 @@ internal static class ServiceCommands
         else
         {
             Show.Line($"Iron Keep {check.Version}, started {Show.When(check.StartedAt)}, {(check.Ready ? "ready" : "NOT READY")}");
-            Show.Table(["what", "state", ""], check.Findings.Select(f => new[] { f.What, f.State, f.Sentence }), "nothing to look at");
+            Show.Table(["what", "state", ""], check.Findings.Select(f => new[] { f.What, f.State.Word(), f.Sentence }), "nothing to look at");
         }
-        return check.Findings.All(f => f.State == "well") ? Root.Done : Root.Findings;
+        return check.Findings.All(f => f.State == FindingState.Well) ? Root.Done : Root.Findings;
     });
 
     private static Command ConfirmClock() => Common.Verb("confirm-clock", "Says that the time is right as it is now, after the clock has jumped", async (parsed, client, cancel) =>
@@ -47,7 +48,7 @@ internal static class ServiceCommands
         var channels = await client.GetAsync<IReadOnlyList<ChannelAnswer>>("channels", cancel);
         if (Common.AsJson(parsed)) Show.Json(channels);
         else Show.Table(["channel", "kind", "to", ">waiting", "last sent", "problem"],
-            channels.Select(c => new[] { c.Name, c.Kind, c.To, $"{c.Waiting}", Show.When(c.LastSent), c.Problem ?? "" }), "no channels: nobody is told of anything; declare one under 'channels' in the charter");
+            channels.Select(c => new[] { c.Name, c.Kind.Word(), c.To, $"{c.Waiting}", Show.When(c.LastSent), c.Problem ?? "" }), "no channels: nobody is told of anything; declare one under 'channels' in the charter");
         return channels.All(c => c.Problem is null) ? Root.Done : Root.Findings;
     });
 

@@ -3,6 +3,7 @@ using IronKeep.Cli.Printing;
 using IronKeep.Cli.Rescuing;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Cli.Commands;
 
@@ -34,7 +35,7 @@ internal static class StoreCommands
             stores.Select(s => new[]
             {
                 s.Name, s.Folder, s.Reachable ? s.NearlyFull ? "NEARLY FULL" : "reachable" : "UNREACHABLE", Show.Size(s.UsedBytes), Show.Size(s.FreeBytes), $"{s.Copies}", $"{s.InBin}", $"{s.Unsound}", $"{s.Missing}", Reading(s),
-                s.LastCheck is null ? "never" : $"{s.LastCheck.Outcome ?? s.LastCheck.State} {Show.When(s.LastCheck.Ended)}", s.Encryption ?? "-",
+                s.LastCheck is null ? "never" : $"{Show.Stands(s.LastCheck)} {Show.When(s.LastCheck.Ended)}", s.Encryption ?? "-",
             }), "no stores yet; declare one in a charter");
         foreach (var store in stores.Where(s => !s.Reachable)) Show.Error($"{store.Name}: {store.Problem}");
         return stores.All(s => s.Reachable) ? Root.Done : Root.Findings;

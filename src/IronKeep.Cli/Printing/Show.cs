@@ -3,6 +3,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using Spectre.Console;
 
 namespace IronKeep.Cli.Printing;
@@ -10,6 +11,9 @@ namespace IronKeep.Cli.Printing;
 /// <summary>How answers look in a terminal. State is told in words, never by colour alone.</summary>
 internal static class Show
 {
+    /// <summary>How a run ended, or else how it stands.</summary>
+    public static string Stands(RunAnswer run) => run.Outcome.Word() ?? run.State.Word();
+
     private static readonly JsonSerializerOptions Pretty = new(ContractJson.Options) { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
     private static readonly IAnsiConsole Terminal = MakeTerminal();

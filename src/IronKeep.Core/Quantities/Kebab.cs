@@ -20,6 +20,12 @@ public static class Kebab
     /// <summary>The word of an enum value in API, client, console and files: "timed-out".</summary>
     public static string Of(Enum value) => From(value.ToString());
 
+    /// <summary>The word of a value.</summary>
+    public static string Word<T>(this T value) where T : struct, Enum => From(value.ToString());
+
+    /// <summary>The word of a value, or null where there is none.</summary>
+    public static string? Word<T>(this T? value) where T : struct, Enum => value is { } there ? From(there.ToString()) : null;
+
     /// <summary>The enum value whose hyphenated name is <paramref name="word"/>, or null.</summary>
     public static T? Read<T>(string word) where T : struct, Enum
     {

@@ -1,4 +1,5 @@
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
@@ -135,7 +136,7 @@ public sealed class AlertBook(IDbContextFactory<KeepContext> catalogue, TimeProv
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var changed = await OpenOf(db, matter.Subject).Where(a => a.Class == matter.Class && a.Message != matter.Message)
             .ExecuteUpdateAsync(s => s.SetProperty(a => a.Message, matter.Message), cancel);
-        if (changed > 0) events.Publish("alert");
+        if (changed > 0) events.Publish(Topic.Alert);
     }
 
     /// <summary>Says again what has been open for a day without anybody having seen it.</summary>
@@ -164,7 +165,7 @@ public sealed class AlertBook(IDbContextFactory<KeepContext> catalogue, TimeProv
         var now = clock.Now();
         var seen = await db.Alerts.Where(a => a.Id == id && a.State != AlertState.Closed)
             .ExecuteUpdateAsync(s => s.SetProperty(a => a.State, AlertState.Acknowledged).SetProperty(a => a.AcknowledgedBy, by).SetProperty(a => a.AcknowledgedAt, now), cancel);
-        if (seen > 0) events.Publish("alert");
+        if (seen > 0) events.Publish(Topic.Alert);
         return seen > 0;
     }
 
@@ -186,7 +187,7 @@ public sealed class AlertBook(IDbContextFactory<KeepContext> catalogue, TimeProv
 
     private void Wake()
     {
-        events.Publish("alert");
+        events.Publish(Topic.Alert);
         signal.Wake();
     }
 }

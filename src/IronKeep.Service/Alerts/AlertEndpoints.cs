@@ -50,7 +50,7 @@ public static class AlertEndpoints
     public static SubjectAnswer ToAnswer(this Subject s) => new(s.Kind, s.Job, s.Machine, s.Store, s.Name, s.Words);
 
     public static AlertAnswer ToAnswer(this Alert a) => new(
-        a.Id, a.Subject.ToAnswer(), Kebab.Of(a.Class), Kebab.Of(a.State), a.Message, a.Remedy, a.Count,
+        a.Id, a.Subject.ToAnswer(), a.Class, a.State, a.Message, a.Remedy, a.Count,
         a.OpenedAt.ToDateTimeOffset(), a.LastAt.ToDateTimeOffset(), a.AcknowledgedBy, a.AcknowledgedAt?.ToDateTimeOffset(), a.ClosedAt?.ToDateTimeOffset(), a.RunId,
         a.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries), a.ClosedBy, a.ClosedReason);
 }

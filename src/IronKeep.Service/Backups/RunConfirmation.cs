@@ -42,7 +42,7 @@ public static class RunConfirmation
         signal.Wake();
         foreach (var store in settles.GroupBy(s => s.Store)) await copies.NoteAsync(store.Key, [.. store.Select(s => s.Id)]);
         events.Publish(run);
-        events.Publish("copies");
+        events.Publish(Topic.Copies);
         return TypedResults.Ok(run.ToAnswer());
     }
 }

@@ -7,6 +7,8 @@ internal static class OpenApiRules
 {
     public static void Apply(OpenApiOptions options)
     {
+        // A value that may be missing is told where it stands, so that the word itself is never said to be null.
+        options.CreateSchemaReferenceId = type => Nullable.GetUnderlyingType(type.Type) is { IsEnum: true } ? null : OpenApiOptions.CreateDefaultSchemaReferenceId(type);
         options.AddDocumentTransformer((document, _, _) =>
         {
             document.Info.Title = "Iron Keep";

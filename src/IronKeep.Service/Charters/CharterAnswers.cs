@@ -21,5 +21,5 @@ public static class CharterAnswers
 
     public static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
         [.. changes.Select(c => new CharterChangeAnswer(
-            Kebab.Of(c.Kind), c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
+            c.Kind, c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
 }

@@ -39,6 +39,6 @@ public sealed class CopyCare(
         }
         await db.SaveChangesAsync(CancellationToken.None);
         await book.NoteAsync(known.Store, [known.Id]);
-        events.Publish("copies");
+        events.Publish(Topic.Copies);
     }
 }

@@ -188,7 +188,7 @@ public static class CopyEndpoints
     }
 
     public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(
-        c.Id, c.Origin, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), Kebab.Of(c.State),
+        c.Id, c.Origin, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), c.State,
         c.CheckedAt?.ToDateTimeOffset(), c.BinnedAt?.ToDateTimeOffset(), c.Items, c.Bytes, c.Skipped, c.NewBytes, c.StoredBytes,
         c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount, c.RunId is 0 ? null : c.RunId, c.Doubt,
         c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null);

@@ -10,5 +10,5 @@ public static class PolicyEffects
 {
     public static PolicyEffectAnswer ToEffect(this IReadOnlyCollection<CopyVerdict> copies, string job, string store) => new(
         job, store, copies.Count(c => c.Verdict != Verdict.Expire), copies.Count(c => c.Verdict == Verdict.Expire),
-        [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]);
+        [.. copies.Select(c => new VerdictAnswer(c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), c.Copy.State, c.Verdict, c.Reasons, c.LeavesAt?.ToDateTimeOffset(), 0, 0))]);
 }

@@ -1,4 +1,5 @@
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -66,7 +67,7 @@ public sealed class ShelfKeeper(
         await TellAsync(work, cancel);
         foreach (var id in work.PutBack) store.TakeBack(id, clock.GetUtcNow());
         await db.SaveChangesAsync(CancellationToken.None);
-        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0) events.Publish("copies");
+        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0) events.Publish(Topic.Copies);
         return new Shelf(work.Learned.Count, work.Missing, work.PutBack, work.Unreadable);
     }
 

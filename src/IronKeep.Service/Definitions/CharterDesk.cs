@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
@@ -63,7 +64,7 @@ public sealed class CharterDesk(
                 log.LogWarning("Store {Store} is not compared with the catalogue yet: {Problem}", store.Name, e.Message);
             }
         }
-        events.Publish("charter");
+        events.Publish(Topic.Charter);
         return new Applied(null) { Learned = learned };
     }
 

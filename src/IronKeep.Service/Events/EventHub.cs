@@ -6,8 +6,8 @@ using IronKeep.Contracts;
 
 namespace IronKeep.Service.Events;
 
-/// <summary>Something that happened, as services tell each other of it: a topic and the number of its subject, never its content.</summary>
-public readonly record struct EventKey(string Topic, long? Id);
+/// <summary>Something that happened, as services tell each other of it: a topic (null: orders to look at) and the number of its subject, never its content.</summary>
+public readonly record struct EventKey(Topic? Topic, long? Id);
 
 /// <summary>Tells the other services on the catalogue what happened here. Where there are none, nobody.</summary>
 public interface IEventWire
@@ -33,23 +33,26 @@ public sealed class EventHub(IEventWire wire)
     public Func<Run, RunAnswer>? Describe { get; set; }
 
     /// <summary>Something of the topic has changed.</summary>
-    public void Publish(string topic)
+    public void Publish(Topic topic)
     {
         Here(new KeepEvent(topic, null));
         wire.Send(new EventKey(topic, null));
     }
 
+    /// <summary>Another service has to look at what it is asked.</summary>
+    public void Order() => wire.Send(new EventKey(null, null));
+
     /// <summary>A run has changed.</summary>
     public void Publish(Run run)
     {
         Here(run);
-        wire.Send(new EventKey("run", run.Id));
+        wire.Send(new EventKey(Topic.Run, run.Id));
     }
 
     /// <summary>Tells those who listen here of a run.</summary>
     public void Here(Run run)
     {
-        if (!listeners.IsEmpty) Here(new KeepEvent("run", Describe?.Invoke(run)));
+        if (!listeners.IsEmpty) Here(new KeepEvent(Topic.Run, Describe?.Invoke(run)));
     }
 
     /// <summary>Tells those who listen here.</summary>
@@ -68,7 +71,7 @@ public sealed class EventHub(IEventWire wire)
         try
         {
             // Something at once, so that the client knows that the stream stands.
-            yield return new KeepEvent("hello", null);
+            yield return new KeepEvent(Topic.Hello, null);
             await foreach (var happened in channel.Reader.ReadAllAsync(cancel)) yield return happened;
         }
         finally

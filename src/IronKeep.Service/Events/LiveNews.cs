@@ -1,4 +1,6 @@
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Facts;
 using Microsoft.EntityFrameworkCore;
@@ -13,19 +15,19 @@ public sealed class LiveNews(EventHub events) : IOutsideFollower
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
-        foreach (var topic in facts.Select(TopicOf).OfType<string>().Distinct()) events.Publish(topic);
+        foreach (var topic in facts.Select(TopicOf).OfType<Topic>().Distinct()) events.Publish(topic);
         // What follows from a run's end has been done by now.
         var ids = facts.Where(f => f.Kind == FactKind.RunEnded).Select(f => f.RunId).ToList();
         if (events.IsHeard && ids.Count > 0)
             foreach (var run in await db.Runs.AsNoTracking().Where(r => ids.Contains(r.Id)).OrderBy(r => r.Id).ToListAsync(cancel)) events.Here(run);
     }
 
-    private static string? TopicOf(Fact fact) => fact.Kind switch
+    private static Topic? TopicOf(Fact fact) => fact.Kind switch
     {
-        FactKind.CopyMade or FactKind.CopyGone => "copies",
-        FactKind.AlertChanged => "alert",
-        FactKind.CharterApplied or FactKind.MachineRenamed => "charter",
-        FactKind.RunEnded when fact.Store is not null || fact.Job is not null => "copies",
+        FactKind.CopyMade or FactKind.CopyGone => Topic.Copies,
+        FactKind.AlertChanged => Topic.Alert,
+        FactKind.CharterApplied or FactKind.MachineRenamed => Topic.Charter,
+        FactKind.RunEnded when fact.Store is not null || fact.Job is not null => Topic.Copies,
         _ => null,
     };
 }

@@ -2,6 +2,8 @@ using System.Globalization;
 using System.Threading.Channels;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Workers;
 using Microsoft.EntityFrameworkCore;
@@ -41,7 +43,7 @@ public sealed class NotifyWire(IOptions<ServiceSettings> settings, WorkerSelf se
             {
                 var say = new NpgsqlBatchCommand("SELECT pg_notify($1, $2)");
                 say.Parameters.Add(new NpgsqlParameter { Value = ChannelName });
-                say.Parameters.Add(new NpgsqlParameter { Value = string.Create(CultureInfo.InvariantCulture, $"{self.Id} {key.Topic} {key.Id}") });
+                say.Parameters.Add(new NpgsqlParameter { Value = string.Create(CultureInfo.InvariantCulture, $"{self.Id} {(key.Topic is { } topic ? Kebab.Of(topic) : "orders")} {key.Id}") });
                 batch.BatchCommands.Add(say);
             }
             await batch.ExecuteNonQueryAsync(stopping);
@@ -57,7 +59,7 @@ public sealed class NotifyWire(IOptions<ServiceSettings> settings, WorkerSelf se
             connection.Notification += (_, e) => heard.Writer.TryWrite(e.Payload);
             await using (var listen = new NpgsqlCommand($"LISTEN {ChannelName}", connection)) await listen.ExecuteNonQueryAsync(stopping);
             // What was said meanwhile is not known: everybody reads anew.
-            if (!first) services.GetRequiredService<EventHub>().Here(new KeepEvent("hello", null));
+            if (!first) services.GetRequiredService<EventHub>().Here(new KeepEvent(Topic.Hello, null));
             first = false;
             while (true)
             {
@@ -70,7 +72,7 @@ public sealed class NotifyWire(IOptions<ServiceSettings> settings, WorkerSelf se
     private async Task HeardAsync(string payload, CancellationToken stopping)
     {
         if (payload.Split(' ') is not [var from, var topic, var id] || from == self.Id) return;
-        var key = new EventKey(topic, long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? number : null);
+        var key = new EventKey(Kebab.Read<Topic>(topic), long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? number : null);
         try
         {
             foreach (var listener in services.GetServices<IWireListener>()) await listener.HeardAsync(key, stopping);
@@ -103,13 +105,11 @@ public sealed class NotifyWire(IOptions<ServiceSettings> settings, WorkerSelf se
 /// <summary>Tells the pages that are open here what happened in another service.</summary>
 public sealed class HubListener(EventHub hub, IDbContextFactory<KeepContext> catalogue) : IWireListener
 {
-    private static readonly string[] Topics = ["alert", "copies", "charter"];
-
     public async Task HeardAsync(EventKey key, CancellationToken cancel)
     {
         if (!hub.IsHeard) return;
-        if (Topics.Contains(key.Topic)) hub.Here(new KeepEvent(key.Topic, null));
-        if (key is not { Topic: "run", Id: { } id }) return;
+        if (key.Topic is Topic.Alert or Topic.Copies or Topic.Charter) hub.Here(new KeepEvent(key.Topic.Value, null));
+        if (key is not { Topic: Topic.Run, Id: { } id }) return;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, cancel) is { } run) hub.Here(run);
     }

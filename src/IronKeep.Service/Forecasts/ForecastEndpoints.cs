@@ -134,7 +134,7 @@ public static class ForecastEndpoints
     }
 
     private static List<FindingAnswer> ToAnswers(ImmutableArray<Finding> findings) =>
-        [.. findings.Select(x => new FindingAnswer(Kebab.Of(x.Kind), x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
+        [.. findings.Select(x => new FindingAnswer(x.Kind, x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
 
     private static RotationAnswer ToAnswer(Charter charter, SetNights set) => new(
         set.Set, (charter.RotationSets[set.Set].Zone ?? charter.Zone).Id,

@@ -40,21 +40,21 @@ public sealed class SelfCheck(
     {
         var findings = new List<SelfFinding>();
         var problem = await CatalogueIsWellAsync(cancel);
-        findings.Add(Finding("catalogue", problem is null ? "well" : "failed", problem ?? $"{CatalogueKinds.Told(settings.Value.CatalogueAt)} answers{(settings.Value.CatalogueIsShared ? "" : " and is whole")}"));
+        findings.Add(Finding("catalogue", problem is null ? FindingState.Well : FindingState.Failed, problem ?? $"{CatalogueKinds.Told(settings.Value.CatalogueAt)} answers{(settings.Value.CatalogueIsShared ? "" : " and is whole")}"));
         var since = loop.Rounds.SinceLast;
-        findings.Add(Finding("clock loop", LoopIsWell ? "well" : "failed", !settings.Value.Ticking && since is null ? "driven from outside"
+        findings.Add(Finding("clock loop", LoopIsWell ? FindingState.Well : FindingState.Failed, !settings.Value.Ticking && since is null ? "driven from outside"
             : loop.Rounds.Problem is { } standing ? $"{standing}; nothing becomes due meanwhile: read the service's own log, and start the service again"
             : since is null ? "it has not come round yet" : $"came round {since.Value.TotalSeconds.ToString("0", CultureInfo.InvariantCulture)} s ago"));
         if (problem is null) findings.AddRange(await SharedAsync(cancel));
         foreach (var (what, rounds) in new[] { ("dispatch", dispatch.Rounds), ("teller", teller.Rounds), ("facts", carrier.Rounds) })
-            findings.Add(Finding(what, settings.Value.Ticking && rounds.Problem is not null ? "failed" : "well", settings.Value.Ticking && rounds.Problem is { } trouble ? $"{trouble}; read the service's own log" : "comes round"));
-        findings.Add(problem is null && await clockWatch.DoubtAsync(cancel) is { } doubt ? Finding("clock", "failed", $"{doubt}; nothing expires until it is set right or confirmed")
-            : clock.GetUtcNow() < NotBefore ? Finding("clock", "failed", $"it says {clock.GetUtcNow():u}, which is before this program was made; set it right")
-            : Finding("clock", "well", $"it says {clock.GetUtcNow():u}"));
+            findings.Add(Finding(what, settings.Value.Ticking && rounds.Problem is not null ? FindingState.Failed : FindingState.Well, settings.Value.Ticking && rounds.Problem is { } trouble ? $"{trouble}; read the service's own log" : "comes round"));
+        findings.Add(problem is null && await clockWatch.DoubtAsync(cancel) is { } doubt ? Finding("clock", FindingState.Failed, $"{doubt}; nothing expires until it is set right or confirmed")
+            : clock.GetUtcNow() < NotBefore ? Finding("clock", FindingState.Failed, $"it says {clock.GetUtcNow():u}, which is before this program was made; set it right")
+            : Finding("clock", FindingState.Well, $"it says {clock.GetUtcNow():u}"));
         foreach (var store in inForce.Charter.Stores.Values)
         {
             var at = await room.OfAsync(store);
-            findings.Add(at.Problem is { } away ? Finding($"store {store.Name}", "failed", away) : await ReadOnlyAsync(store) is { } not ? Finding($"store {store.Name}", "failed", not) : at.NearlyFull ? Finding($"store {store.Name}", "warned", "nearly full") : Finding($"store {store.Name}", "well", $"reachable at {store.Folder}"));
+            findings.Add(at.Problem is { } away ? Finding($"store {store.Name}", FindingState.Failed, away) : await ReadOnlyAsync(store) is { } not ? Finding($"store {store.Name}", FindingState.Failed, not) : at.NearlyFull ? Finding($"store {store.Name}", FindingState.Warned, "nearly full") : Finding($"store {store.Name}", FindingState.Well, $"reachable at {store.Folder}"));
         }
         return new SelfCheckAnswer(Version, started, problem is null && LoopIsWell, findings);
     }
@@ -64,12 +64,12 @@ public sealed class SelfCheck(
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var found = (await db.FollowerPositions.AsNoTracking().Where(f => f.Problem != null).ToListAsync(cancel))
-            .Select(f => Finding($"what follows: {f.Name}", "failed", $"it stumbles over what comes after fact {f.Position} and tries again: {f.Problem}")).ToList();
+            .Select(f => Finding($"what follows: {f.Name}", FindingState.Failed, $"it stumbles over what comes after fact {f.Position} and tries again: {f.Problem}")).ToList();
         if (!self.IsShared) return found;
         var leads = (await db.Leases.AsNoTracking().FirstOrDefaultAsync(cancel))?.Worker;
         var there = await db.Workers.AsNoTracking().Where(w => !w.Gone).OrderBy(w => w.BegunAt).ToListAsync(cancel);
         var names = there.Select(w => $"{w.Address} on {w.Host}{(w.Id == leads ? ", which has the clock" : "")}{(w.Id == self.Id ? ", this one" : "")}");
-        found.Add(Finding("services", there.Exists(w => w.Id == leads) ? "well" : "warned", $"{Core.Quantities.Counted.Of(there.Count, "service")} on the catalogue: {string.Join("; ", names)}"));
+        found.Add(Finding("services", there.Exists(w => w.Id == leads) ? FindingState.Well : FindingState.Warned, $"{Core.Quantities.Counted.Of(there.Count, "service")} on the catalogue: {string.Join("; ", names)}"));
         return found;
     }
 
@@ -125,5 +125,5 @@ public sealed class SelfCheck(
         }
     }
 
-    private static SelfFinding Finding(string what, string state, string sentence) => new(what, state, sentence);
+    private static SelfFinding Finding(string what, FindingState state, string sentence) => new(what, state, sentence);
 }

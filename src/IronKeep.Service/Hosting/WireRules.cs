@@ -1,3 +1,6 @@
+using IronKeep.Catalogue;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.Facts;
@@ -12,13 +15,13 @@ internal sealed class WireRules(CharterInForce charter, Dispatch dispatch, RunQu
     {
         switch (key.Topic)
         {
-            case "charter":
+            case Topic.Charter:
                 await charter.LoadAsync(cancel);
                 break;
-            case "orders":
+            case null:
                 await dispatch.LookAsync(cancel);
                 break;
-            case "run":
+            case Topic.Run:
                 queue.Wake();
                 facts.Wake();
                 break;

@@ -76,7 +76,7 @@ public static class JobEndpoints
         if (request.State is not ("started" or "ended")) return Problems.Invalid($"state '{request.State}' is not known; use started or ended");
         if (request.Note?.Length > 500) return Problems.Invalid("the note has more than 500 characters; say the gist");
         var planned = await checkIns.TakeAsync(job, request.State == "ended", request.ExitCode ?? 0, request.Note, cancel);
-        return TypedResults.Ok(new CheckInAnswer(name, planned?.Due.ToDateTimeOffset(), planned?.Outcome is { } outcome ? Kebab.Of(outcome) : null, planned?.Reason));
+        return TypedResults.Ok(new CheckInAnswer(name, planned?.Due.ToDateTimeOffset(), planned?.Outcome, planned?.Reason));
     }
 
     private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(string name, KeepContext db, CancellationToken cancel)
@@ -84,7 +84,7 @@ public static class JobEndpoints
         var rows = await db.Runs.AsNoTracking().Where(r => r.Job == name && r.Kind == RunKind.Backup && r.CopyIds != "").OrderByDescending(r => r.Id).Take(HistoryShown).ToListAsync(cancel);
         rows.Reverse();
         return TypedResults.Ok<IReadOnlyList<HistoryPoint>>([.. rows.Where(r => r is { Began: not null, Ended: not null, Outcome: not null }).Select(r => new HistoryPoint(
-            r.Id, r.Began!.Value.ToDateTimeOffset(), Kebab.Of(r.Outcome!.Value), r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.Took.TotalSeconds))]);
+            r.Id, r.Began!.Value.ToDateTimeOffset(), r.Outcome!.Value, r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.Took.TotalSeconds))]);
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> PauseAsync(

@@ -42,7 +42,7 @@ public static class JobWhen
             var run = due.Dropped ? null : planned.GetValueOrDefault(due.At);
             // What was due before the job was watched was never planned.
             var reason = run?.Reason ?? (run is null && !due.Dropped && due.At <= now && watch is not null && due.At <= watch.Since ? "the job was not watched yet" : null);
-            return new DueWhy(due.At.ToDateTimeOffset(), due.At.Local(times.Zone), due.Named.ToDateTimeOffset(), due.Dropped, due.Why, run?.Outcome is { } outcome ? Kebab.Of(outcome) : null, reason, run?.RunId);
+            return new DueWhy(due.At.ToDateTimeOffset(), due.At.Local(times.Zone), due.Named.ToDateTimeOffset(), due.Dropped, due.Why, run?.Outcome, reason, run?.RunId);
         }
     }
 

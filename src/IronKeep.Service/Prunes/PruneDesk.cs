@@ -157,7 +157,7 @@ public sealed class PruneDesk(
         return new PrunePlanAnswer(
             row?.Fingerprint, plan.Job, plan.Machine, plan.Store, plan.Policy.ToString(), plan.Guards.AtLeast, plan.AsOf.ToDateTimeOffset(), plan.Frozen, bin,
             [.. plan.Copies.Select(c => new VerdictAnswer(
-                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), Kebab.Of(c.Copy.State), Kebab.Of(c.Verdict), c.Reasons,
+                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), c.Copy.State, c.Verdict, c.Reasons,
                 c.LeavesAt?.ToDateTimeOffset(), sizes.GetValueOrDefault(c.Copy.Id)?.Bytes ?? 0, sizes.GetValueOrDefault(c.Copy.Id)?.StoredBytes ?? 0))],
             counts, brake, row?.AppliedAt?.ToDateTimeOffset());
     }

@@ -24,7 +24,7 @@ public static class RunAnswers
             expectedItems, expectedBytes, rate, elapsed, Remaining(run, expectedBytes, rate, now));
         var copies = run.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         return new RunAnswer(
-            run.Id, Word(run.Kind)!, run.Job, run.Machine, run.Store, run.By.ToAnswer(), Word(run.State)!, Word(run.Outcome), Word(run.Failure), run.Sentence,
+            run.Id, run.Kind, run.Job, run.Machine, run.Store, run.By.ToAnswer(), run.State, run.Outcome, run.Failure, run.Sentence,
             run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
             run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, copies.FirstOrDefault(), copies,
             run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset());
@@ -35,6 +35,4 @@ public static class RunAnswers
         run.State != RunState.Ended && expected > now.SelectedBytes && rate > 0 ? (expected - now.SelectedBytes) / rate : null;
 
     public static ActorAnswer ToAnswer(this Actor a) => new(a.Kind, a.Name, a.RunId, a.Words);
-
-    private static string? Word(Enum? value) => value is null ? null : Kebab.Of(value);
 }

@@ -82,7 +82,7 @@ public static class RunEndpoints
             var by = http.User.Identity!.Name!;
             if (await db.Runs.Where(r => r.Id == id && r.State == RunState.Running).ExecuteUpdateAsync(s => s.SetProperty(r => r.StopAsked, by), cancel) == 0)
                 return Problems.Refused($"run {id} has ended already; nothing was cancelled");
-            events.Publish("orders");
+            events.Order();
             if (dispatch.Find(id) is { } here) here.Cancel();
         }
         return TypedResults.Ok((await db.Runs.AsNoTracking().FirstAsync(r => r.Id == id, cancel)).ToAnswer());

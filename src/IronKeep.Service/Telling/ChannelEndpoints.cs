@@ -22,7 +22,7 @@ public static class ChannelEndpoints
                     var mine = db.Messages.AsNoTracking().Where(m => m.Channel == channel.Name);
                     var last = await mine.Where(m => m.EndedAt != null).OrderByDescending(m => m.Id).FirstOrDefaultAsync(cancel);
                     var stuck = await mine.Where(m => m.EndedAt == null).OrderBy(m => m.Id).FirstOrDefaultAsync(cancel);
-                    answers.Add(new ChannelAnswer(channel.Name, Kebab.Of(channel.Kind), channel.Kind == Core.Charters.ChannelKind.Webhook ? WebAddress.Told(channel) : string.Join(", ", channel.MailTo),
+                    answers.Add(new ChannelAnswer(channel.Name, channel.Kind, channel.Kind == Core.Charters.ChannelKind.Webhook ? WebAddress.Told(channel) : string.Join(", ", channel.MailTo),
                         await mine.CountAsync(m => m.EndedAt == null, cancel), last is { Sent: true } ? last.EndedAt?.ToDateTimeOffset() : null, stuck?.Problem ?? (last is { Sent: false } ? last.Problem : null)));
                 }
                 return TypedResults.Ok<IReadOnlyList<ChannelAnswer>>(answers);

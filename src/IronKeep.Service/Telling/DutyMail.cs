@@ -5,6 +5,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Duty;
 using IronKeep.Service.Timetable;
@@ -26,7 +27,7 @@ public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingD
     private async Task WriteAsync(KeepContext db, CancellationToken cancel)
     {
         var duty = await report.MakeAsync(db, cancel);
-        var open = duty.Alerts.Count(a => a.State == "open");
+        var open = duty.Alerts.Count(a => a.State == AlertState.Open);
         var title = open == 0 ? "all is well" : $"{Counted.Of(open, "matter")} {(open == 1 ? "needs" : "need")} somebody";
         await telling.WriteAsync(db, inForce.Charter.Tells, $"duty: {title}", Body(duty), "duty-report", duty, cancel);
     }
@@ -39,7 +40,7 @@ public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingD
         foreach (var a in duty.Alerts)
         {
             Add($"");
-            Add($"  {a.Class.ToUpperInvariant()}  {a.Subject.Words}, {Counted.Of(a.Count, "time")}{(a.AcknowledgedBy is null ? "" : $", seen by {a.AcknowledgedBy}")}");
+            Add($"  {Kebab.Of(a.Class).ToUpperInvariant()}  {a.Subject.Words}, {Counted.Of(a.Count, "time")}{(a.AcknowledgedBy is null ? "" : $", seen by {a.AcknowledgedBy}")}");
             Add($"    {a.Message}");
             Add($"    -> {a.Remedy}");
         }

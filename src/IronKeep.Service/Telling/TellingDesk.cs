@@ -72,7 +72,7 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         var answer = run.ToAnswer();
         var f = answer.Figures;
         var body = $"{run.Sentence}\n\nRun {run.Id} of {run.Job} on {run.Machine}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken, {new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored.\nThe log: ironkeep run log {run.Id}\n";
-        return WriteAsync(db, inForce.Charter.TellsOf(job), $"{answer.Outcome} job {run.Job} on {run.Machine}", body, "run-ended", answer, cancel);
+        return WriteAsync(db, inForce.Charter.TellsOf(job), $"{Kebab.Of(run.Outcome!.Value)} job {run.Job} on {run.Machine}", body, "run-ended", answer, cancel);
     }
 
     /// <summary>Writes down one message for each of the channels.</summary>

@@ -1,4 +1,5 @@
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Events;
@@ -28,6 +29,6 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
         if (await db.JobWatches.FindAsync([job, machine], cancel) is not { } watch) return;
         change(watch);
         await db.SaveChangesAsync(cancel);
-        events.Publish("charter");
+        events.Publish(Topic.Charter);
     }
 }

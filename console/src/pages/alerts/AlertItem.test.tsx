@@ -8,9 +8,20 @@ import { AlertItem } from './AlertItem';
 
 afterEach(cleanup);
 
+const about = (kind: Alert['subject']['kind'], parts: Partial<Alert['subject']>, words: string): Alert['subject'] => ({
+  kind,
+  job: null,
+  machine: null,
+  store: null,
+  name: null,
+  ...parts,
+  words,
+});
+const job = about('job', { job: 'register', machine: 'heron' }, 'job register on heron');
+
 const alert = (change: Partial<Alert>): Alert => ({
   id: 7,
-  subject: 'job register on heron',
+  subject: job,
   class: 'failed',
   state: 'open',
   message: 'it failed',
@@ -43,11 +54,26 @@ test.each([
   [{ class: 'failed' }, 'button', 'Run now'],
   [{ class: 'stale' }, 'button', 'Run now'],
   [{ class: 'suspect' }, 'button', 'It is right'],
-  [{ class: 'unsound', subject: 'store cellar' }, 'button', 'Check it'],
-  [{ class: 'nearly-full', subject: 'store cellar' }, 'button', 'Reclaim'],
-  [{ class: 'braked-prune', subject: 'prune of register in store cellar' }, 'link', 'The plan'],
-  [{ class: 'clock', subject: 'the clock of heron' }, 'button', 'The time is right'],
-  [{ class: 'untold', subject: 'channel crew' }, 'link', 'The channels'],
+  [{ class: 'unsound', subject: about('store', { store: 'cellar' }, 'store cellar') }, 'button', 'Check it'],
+  [{ class: 'nearly-full', subject: about('store', { store: 'cellar' }, 'store cellar') }, 'button', 'Reclaim'],
+  [
+    {
+      class: 'braked-prune',
+      subject: about(
+        'prune',
+        { job: 'register', machine: 'heron', store: 'cellar' },
+        'prune of register on heron in store cellar',
+      ),
+    },
+    'link',
+    'The plan',
+  ],
+  [
+    { class: 'clock', subject: about('clock', { machine: 'heron' }, 'the clock of heron') },
+    'button',
+    'The time is right',
+  ],
+  [{ class: 'untold', subject: about('channel', { name: 'crew' }, 'channel crew') }, 'link', 'The channels'],
 ] as [Partial<Alert>, 'button' | 'link', string][])('%o offers %s "%s"', (change, role, name) => {
   show(alert(change));
   screen.getByRole(role, { name });
@@ -64,6 +90,6 @@ test('what is closed says how long it was open and asks for nothing', () => {
 });
 
 test('one cause with many victims names them', () => {
-  show(alert({ subject: 'store cellar', affected: ['register', 'cameras'] }));
+  show(alert({ subject: about('store', { store: 'cellar' }, 'store cellar'), affected: ['register', 'cameras'] }));
   screen.getByText('Affects register, cameras.');
 });

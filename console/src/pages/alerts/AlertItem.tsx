@@ -9,8 +9,6 @@ import { Problem } from '../../ui/Page';
 import { Glyph } from '../../ui/Status';
 import { CloseDialog } from './CloseDialog';
 
-const nameIn = (subject: string, before: RegExp) => before.exec(subject)?.[1];
-
 /** One matter: what, since when, why, what to do, and the button that does it. */
 export function AlertItem({ alert: a }: { alert: Alert }) {
   const acknowledge = useAcknowledge();
@@ -20,7 +18,7 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
     <article className="alert-item">
       <Glyph state={a.class === 'unsound' ? 'failed' : a.class} label={a.class} />
       <div>
-        <span className="what">{a.subject}</span>{' '}
+        <span className="what">{a.subject.words}</span>{' '}
         <span className="soft">
           {a.class}, since <When at={a.openedAt} />
           {a.count > 1 && `, ${a.count} times`}
@@ -78,9 +76,10 @@ function Remedy({ alert: a }: { alert: Alert }) {
   const check = useStoreAct('checks');
   const reclaim = useStoreAct('reclaims');
   const clock = useConfirmClock();
-  const job = nameIn(a.subject, /^job (\S+) on /);
-  const store = nameIn(a.subject, /^store (\S+)$/);
-  const pruned = nameIn(a.subject, /^prune of (\S+) in store /);
+  const of = (kind: Alert['subject']['kind'], name: string | null) => (a.subject.kind === kind ? name : null);
+  const job = of('job', a.subject.job);
+  const store = of('store', a.subject.store);
+  const pruned = of('prune', a.subject.job);
   const act = (label: string, does: () => void, pending: boolean) => (
     <Button size="compact-sm" variant="light" onClick={does} loading={pending}>
       {label}

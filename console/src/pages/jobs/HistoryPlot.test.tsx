@@ -2,11 +2,12 @@ import { MantineProvider } from '@mantine/core';
 import { cleanup, render, screen } from '@testing-library/react';
 import { MemoryRouter } from 'react-router';
 import { afterEach, expect, test } from 'vitest';
+import type { Schemas } from '../../api/client';
 import { HistoryPlot } from './HistoryPlot';
 
 afterEach(cleanup);
 
-const point = (day: number, selectedBytes: number, outcome = 'ok') => ({
+const point = (day: number, selectedBytes: number, outcome: Schemas['HistoryPoint']['outcome'] = 'ok') => ({
   runId: day,
   at: `2026-11-${String(day).padStart(2, '0')}T23:00:00Z`,
   outcome,

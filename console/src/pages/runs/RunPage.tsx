@@ -84,9 +84,18 @@ export function RunPage() {
 }
 
 function causeOf(r: Run): string {
-  if (r.cause === 'schedule') return 'by schedule';
-  if (r.cause === 'catch-up') return 'making up for missed runs';
-  return r.cause.startsWith('success of') ? `after the ${r.cause}` : `asked for by ${r.cause}`;
+  switch (r.by.kind) {
+    case 'schedule':
+      return 'by schedule';
+    case 'catch-up':
+      return 'making up for missed runs';
+    case 'run':
+      return `after run ${r.by.runId}`;
+    case 'person':
+      return `asked for by ${r.by.name}`;
+    case 'service':
+      return `by the service (${r.by.name})`;
+  }
 }
 
 /** A figure of the run before this one, and by how much this one differs. */
