@@ -1,5 +1,6 @@
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore.Metadata;
 using Npgsql;
 
 namespace IronKeep.Catalogue;
@@ -61,6 +62,24 @@ public static class CatalogueKinds
     public static async Task<long> NowAsync(KeepContext db, CancellationToken cancel) => db.IsPostgres()
         ? (await db.Database.SqlQueryRaw<long>("SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint AS \"Value\"").ToListAsync(cancel))[0]
         : DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
+
+    /// <summary>Lets numbers that the database gives go on where they were in another, so that none is given twice, not even one whose row has gone.</summary>
+    internal static async Task GoOnAsync(KeepContext source, KeepContext target, IEntityType entity, CancellationToken cancel)
+    {
+        if (entity.FindPrimaryKey()!.Properties is not [{ ValueGenerated: ValueGenerated.OnAdd, ClrType: var type } key] || (type != typeof(long) && type != typeof(int))) return;
+        var table = entity.GetTableName()!;
+        var quoted = $"\"{table}\"";
+        var given = source.IsPostgres()
+            ? await source.Database.SqlQuery<long>($"SELECT COALESCE(pg_sequence_last_value(pg_get_serial_sequence({quoted}, {key.Name})::regclass), 0) AS \"Value\"").ToListAsync(cancel)
+            : await source.Database.SqlQuery<long>($"SELECT seq AS \"Value\" FROM sqlite_sequence WHERE name = {table}").ToListAsync(cancel);
+        if (given is not [> 0 and var last]) return;
+        if (target.IsPostgres()) await target.Database.ExecuteSqlAsync($"SELECT setval(pg_get_serial_sequence({quoted}, {key.Name}), {last})", cancel);
+        else
+        {
+            await target.Database.ExecuteSqlAsync($"DELETE FROM sqlite_sequence WHERE name = {table}", cancel);
+            await target.Database.ExecuteSqlAsync($"INSERT INTO sqlite_sequence (name, seq) VALUES ({table}, {last})", cancel);
+        }
+    }
 
     /// <summary>Whether a failure is the database's and not ours: it cannot be reached, takes nothing, or broke off.</summary>
     public static bool IsRefusal(Exception failure)

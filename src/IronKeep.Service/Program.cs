@@ -4,12 +4,17 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hosting;
 
+var command = args is ["catalogue", ..];
 if (args.Any(a => a is "--help" or "-h" or "-?"))
 {
     Console.WriteLine($"""
         ironkeepd {SelfCheck.Version}: the Iron Keep service
 
         Usage: ironkeepd [--config FILE] [--IronKeep:SETTING=VALUE ...]
+               ironkeepd catalogue move --to TARGET [the settings of the service]
+
+        "catalogue move" carries the catalogue, while the service does not run, to a new SQLite file (an absolute path) or an empty
+        PostgreSQL database (a connection string), and compares the two row by row.
 
         Settings ({string.Join(", ", ServiceSettings.Names)})
         can stand in the file, in the environment (IRONKEEP__SETTING), or here; docs/operating.md tells what each means.
@@ -24,13 +29,18 @@ if (args.Contains("--version"))
 }
 try
 {
+    if (command)
+    {
+        Console.WriteLine(await MoveCommand.RunAsync(args[1..], CancellationToken.None));
+        return 0;
+    }
     await using var app = IronKeepHost.Build(args);
     if (!IronKeepHost.OnlyDescribes && await IronKeepHost.PrepareAsync(app) is { } code)
         Console.WriteLine($"{Environment.NewLine}This service has no people yet. Open its address and give this one-time code: {code}{Environment.NewLine}");
     await app.RunAsync();
     return 0;
 }
-catch (StartRefusedException e)
+catch (Exception e) when (e is StartRefusedException or MoveRefusedException)
 {
     return Refused(e.Message);
 }
@@ -47,8 +57,8 @@ catch (Exception e) when (CatalogueKinds.IsRefusal(e))
     return Refused($"the catalogue cannot be used ({e.Message}); look at its rights and its disk, or at its server and the way to it");
 }
 
-static int Refused(string why)
+int Refused(string why)
 {
-    Console.Error.WriteLine($"ironkeepd cannot start: {why}");
+    Console.Error.WriteLine($"ironkeepd{(command ? "" : " cannot start")}: {why}");
     return 3;
 }

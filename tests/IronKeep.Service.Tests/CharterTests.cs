@@ -1,9 +1,9 @@
-using IronKeep.Core.Quantities;
 using System.Net;
 using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Service.Definitions;
 using IronKeep.Yaml;
 

@@ -61,5 +61,19 @@ public sealed class FileRunLogs(IOptions<ServiceSettings> settings, TimeProvider
         }
     }
 
+    /// <summary>The runs that have a log.</summary>
+    internal IEnumerable<long> Runs()
+    {
+        var root = Path.Combine(settings.Value.DataFolder, "run-logs");
+        return Directory.Exists(root) ? Directory.EnumerateFiles(root, "*.jsonl", SearchOption.AllDirectories).Select(f => long.Parse(Path.GetFileNameWithoutExtension(f), System.Globalization.CultureInfo.InvariantCulture)).Order() : [];
+    }
+
+    /// <summary>The log of a run, begun anew.</summary>
+    internal RunLogFile Anew(long runId)
+    {
+        File.Delete(PathOf(runId));
+        return new RunLogFile(PathOf(runId), clock, log);
+    }
+
     private string PathOf(long runId) => Path.Combine(settings.Value.DataFolder, "run-logs", $"{runId / 1000:d4}", $"{runId}.jsonl");
 }

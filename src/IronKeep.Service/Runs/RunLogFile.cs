@@ -27,12 +27,15 @@ public sealed class RunLogFile : IRunLog
         lock (gate) TryOpen();
     }
 
-    public void Write(LogSeverity severity, string text)
+    public void Write(LogSeverity severity, string text) => Write(severity, text, null);
+
+    /// <summary>A line that was said at another time than now.</summary>
+    internal void Write(LogSeverity severity, string text, NodaTime.Instant? at)
     {
         lock (gate)
         {
             lines++;
-            if (lines <= MostLines) Put(severity, text);
+            if (lines <= MostLines) Put(severity, text, at);
             else if (lines == MostLines + 1) Put(LogSeverity.Warning, $"the log has {MostLines} lines; further lines are only counted");
         }
     }
@@ -59,7 +62,7 @@ public sealed class RunLogFile : IRunLog
         }
     }
 
-    private void Put(LogSeverity severity, string text)
+    private void Put(LogSeverity severity, string text, NodaTime.Instant? at = null)
     {
         if (file is null) TryOpen();
         try
@@ -70,7 +73,7 @@ public sealed class RunLogFile : IRunLog
                 lost = 0;
             }
             if (file is null) lost++;
-            else Line(severity, text);
+            else Line(severity, text, at);
         }
         catch (IOException)
         {
@@ -78,12 +81,12 @@ public sealed class RunLogFile : IRunLog
         }
     }
 
-    private void Line(LogSeverity severity, string text)
+    private void Line(LogSeverity severity, string text, NodaTime.Instant? at = null)
     {
         var start = file!.Position;
         try
         {
-            file.Write(Encoding.UTF8.GetBytes(JsonSerializer.Serialize(new RunLogLine(clock.GetUtcNow(), Kebab.Of(severity), text), ContractJson.Options) + "\n"));
+            file.Write(Encoding.UTF8.GetBytes(JsonSerializer.Serialize(new RunLogLine(at?.ToDateTimeOffset() ?? clock.GetUtcNow(), Kebab.Of(severity), text), ContractJson.Options) + "\n"));
         }
         catch (IOException)
         {
