@@ -13,6 +13,8 @@ public static class CatalogueKinds
 {
     private const string SqliteMigrations = "IronKeep.Catalogue.Sqlite", PostgresMigrations = "IronKeep.Catalogue.PostgreSql";
 
+    private static readonly BusyPatience Patience = new();
+
     /// <summary>The lock under which changes of several rows take their turns on PostgreSQL.</summary>
     private const long ChangesLock = 0x49_72_6F_6E_4B_31;
 
@@ -27,7 +29,7 @@ public static class CatalogueKinds
     /// <summary>The options of a catalogue: a path, or a connection string. Throws <see cref="ArgumentException"/> for a string that cannot be read.</summary>
     public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue) => IsPostgres(catalogue)
         ? options.UseNpgsql(ConnectionString(catalogue), o => o.MigrationsAssembly(PostgresMigrations))
-        : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations));
+        : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations)).AddInterceptors(Patience);
 
     /// <summary>The connection string with the limits that a service sets itself; with <paramref name="pooled"/> false, one that is closed when it is closed.</summary>
     public static string ConnectionString(string catalogue, bool pooled = true)

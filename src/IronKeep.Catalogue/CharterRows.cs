@@ -16,7 +16,7 @@ public sealed class CharterRevision
 /// Up to where the due instants of a job on a machine have been turned into planned runs, and what holds for the job as a whole.
 /// ResumeAt is the watermark from before a clock that is in doubt jumped forward; BaseRunId the first run that bands look at.
 /// </summary>
-public sealed class JobWatch
+public sealed class JobOnMachine
 {
     public required string Job { get; set; }
     public required string Machine { get; set; }
@@ -33,7 +33,7 @@ public sealed class JobWatch
 }
 
 /// <summary>Up to where the due instants of a store's own work (check, reclaim) or of the duty mail (store "") have been served.</summary>
-public sealed class StoreWatch
+public sealed class TimedMark
 {
     public required string Store { get; set; }
     public required string What { get; set; }

@@ -17,16 +17,16 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<PersonalToken> Tokens => Set<PersonalToken>();
     public DbSet<CalendarFeed> CalendarFeeds => Set<CalendarFeed>();
     public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
-    public DbSet<JobWatch> JobWatches => Set<JobWatch>();
+    public DbSet<JobOnMachine> JobsOnMachines => Set<JobOnMachine>();
     public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
     public DbSet<Run> Runs => Set<Run>();
     public DbSet<HangingRun> HangingRuns => Set<HangingRun>();
     public DbSet<Copy> Copies => Set<Copy>();
     public DbSet<PrunePlanRow> PrunePlans => Set<PrunePlanRow>();
     public DbSet<Alert> Alerts => Set<Alert>();
-    public DbSet<StoreWatch> StoreWatches => Set<StoreWatch>();
+    public DbSet<TimedMark> TimedMarks => Set<TimedMark>();
     public DbSet<PackRead> PackReads => Set<PackRead>();
-    public DbSet<Note> Notes => Set<Note>();
+    public DbSet<KeptValue> KeptValues => Set<KeptValue>();
     public DbSet<Message> Messages => Set<Message>();
     public DbSet<Fact> Facts => Set<Fact>();
     public DbSet<FollowerPosition> FollowerPositions => Set<FollowerPosition>();
@@ -41,7 +41,8 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<Person>().HasIndex(p => p.Name).IsUnique();
         modelBuilder.Entity<PersonalToken>().HasIndex(t => t.Hash).IsUnique();
         modelBuilder.Entity<CalendarFeed>().HasIndex(f => f.Hash).IsUnique();
-        modelBuilder.Entity<JobWatch>().HasKey(w => new { w.Job, w.Machine });
+        // Their tables are called as they were first.
+        modelBuilder.Entity<JobOnMachine>().ToTable("JobWatches").HasKey(w => new { w.Job, w.Machine });
         modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
@@ -49,9 +50,9 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<Run>().Ignore(r => r.Took).Ignore(r => r.By);
         modelBuilder.Entity<HangingRun>().HasKey(h => h.RunId);
         modelBuilder.Entity<HangingRun>().Property(h => h.RunId).ValueGeneratedNever();
-        modelBuilder.Entity<StoreWatch>().HasKey(w => new { w.Store, w.What });
+        modelBuilder.Entity<TimedMark>().ToTable("StoreWatches").HasKey(w => new { w.Store, w.What });
         modelBuilder.Entity<PackRead>().HasKey(r => new { r.Store, r.Pack });
-        modelBuilder.Entity<Note>().HasKey(n => n.Key);
+        modelBuilder.Entity<KeptValue>().ToTable("Notes").HasKey(n => n.Key);
         modelBuilder.Entity<Message>().HasIndex(t => t.NextAt).HasFilter("\"EndedAt\" IS NULL");
         modelBuilder.Entity<Run>().HasIndex(r => r.State).HasFilter("\"State\" <> 'ended'");
         modelBuilder.Entity<Run>().HasIndex(r => new { r.Job, r.Id });

@@ -4,7 +4,7 @@ using NodaTime;
 namespace IronKeep.Catalogue;
 
 /// <summary>A fact that the service keeps about itself, as text under a key.</summary>
-public sealed class Note
+public sealed class KeptValue
 {
     public required string Key { get; set; }
     public required string Value { get; set; }

@@ -77,7 +77,7 @@ internal sealed class SharedServices : IDisposable
             }
             catch (Exception e) when (e is HttpRequestException or TaskCanceledException)
             {
-                if (processes[service]!.HasExited || tries > 600) throw new InvalidOperationException($"service {service} does not start: {Said(40)}");
+                if (processes[service]!.HasExited || tries > 1800) throw new InvalidOperationException($"service {service} does not start: {Said(40)}");
             }
             await Task.Delay(100);
         }

@@ -49,6 +49,16 @@ public sealed class ArrowTests
 
     private static void None(IEnumerable<string> found) => Assert.True(!found.Any(), string.Join('\n', found));
 
+    [Fact]
+    public void Sources_of_rules_name_sections_that_are_there()
+    {
+        var titles = Regex.Matches(File.ReadAllText(Path.Combine(Root(), "docs/semantics.md")), "^## (?<number>[0-9]+)\\. (?<title>.+)$", RegexOptions.Multiline).ToDictionary(m => m.Groups["number"].Value, m => m.Groups["title"].Value.Trim());
+        var found = Directory.EnumerateFiles(Path.Combine(Root(), "src"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .SelectMany(f => Regex.Matches(File.ReadAllText(f), "semantics\\.md,\\s+(///\\s+)?sections? (?<first>[0-9]+)(?<more>(, [0-9]+)* and [0-9]+)?( \\((?<title>[^)]+)\\))?").Select(m => (File: Path.GetFileName(f), m))).ToList();
+        Assert.True(found.Count > 20);
+        None(found.Where(x => !titles.TryGetValue(x.m.Groups["first"].Value, out var title) || (x.m.Groups["more"].Length == 0 && x.m.Groups["title"].Value != title)).Select(x => $"{x.File}: {x.m.Value}"));
+    }
+
     /// <summary>The folders from below to above, as docs/architecture.md lists them.</summary>
     private static List<string> Order()
     {

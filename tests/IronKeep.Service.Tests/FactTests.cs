@@ -26,7 +26,7 @@ public sealed class FactTests
             foreach (var fact in facts)
             {
                 // What it writes is whole with its position, or has not happened.
-                db.Notes.Add(new Note { Key = $"{name} {fact.CopyId}", Value = "followed" });
+                db.KeptValues.Add(new KeptValue { Key = $"{name} {fact.CopyId}", Value = "followed" });
                 await db.SaveChangesAsync(cancel);
                 if (fact.CopyId == StumblesAt) throw new InvalidOperationException($"cannot take {fact.CopyId}");
             }
@@ -64,7 +64,7 @@ public sealed class FactTests
         // What came before the one that it cannot take is done; that one left no trace, and it is told.
         await using (var db = await bench.KeepAsync())
         {
-            Assert.Equal(["ill a", "ill b"], (await db.Notes.Where(n => n.Key.StartsWith("ill ")).Select(n => n.Key).ToListAsync()).Order());
+            Assert.Equal(["ill a", "ill b"], (await db.KeptValues.Where(n => n.Key.StartsWith("ill ")).Select(n => n.Key).ToListAsync()).Order());
             Assert.Equal("cannot take c", (await db.FollowerPositions.SingleAsync(f => f.Name == "ill")).Problem);
         }
         Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f => f is { What: "what follows: ill", State: FindingState.Failed });
@@ -89,7 +89,7 @@ public sealed class FactTests
         await CarryAsync(bench);
         outside.StumblesAt = null;
         // What it had written of "b" is of no transaction, so it stands: doing it again must be borne.
-        await using (var db = await bench.KeepAsync()) await db.Notes.Where(n => n.Key.StartsWith("outside ")).ExecuteDeleteAsync();
+        await using (var db = await bench.KeepAsync()) await db.KeptValues.Where(n => n.Key.StartsWith("outside ")).ExecuteDeleteAsync();
         await bench.RestartAsync();
         await CarryAsync(bench);
         Assert.Equal(["a", "b", "c"], outside.Seen);
@@ -123,12 +123,12 @@ public sealed class FactTests
         await using (var change = await first.BeginChangeAsync(default))
         {
             var waits = second.BeginChangeAsync(default);
-            first.Notes.Add(new Note { Key = "half", Value = "" });
+            first.KeptValues.Add(new KeptValue { Key = "half", Value = "" });
             await first.SaveChangesAsync();
             Assert.False(waits.IsCompleted);
             await change.DisposeAsync();
             await using var next = await waits;
-            Assert.False(await second.Notes.AnyAsync(n => n.Key == "half"));
+            Assert.False(await second.KeptValues.AnyAsync(n => n.Key == "half"));
         }
     }
 }

@@ -30,7 +30,7 @@ namespace IronKeep.Service.Tests;
 public sealed class StandstillTests
 {
     /// <summary>Places of which one hangs for as long as it is told to.</summary>
-    private sealed class HangingPlaces(string name) : StorePlaces
+    private sealed class HangingPlaces(string name) : StorePlaces([new FolderKind(), new SftpKind()])
     {
         public ManualResetEventSlim Answers { get; } = new(true);
 

@@ -383,7 +383,7 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.ToTable("HangingRuns");
                 });
 
-            modelBuilder.Entity("IronKeep.Catalogue.JobWatch", b =>
+            modelBuilder.Entity("IronKeep.Catalogue.JobOnMachine", b =>
                 {
                     b.Property<string>("Job")
                         .HasColumnType("text")
@@ -421,7 +421,23 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasKey("Job", "Machine");
 
-                    b.ToTable("JobWatches");
+                    b.ToTable("JobWatches", (string)null);
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.KeptValue", b =>
+                {
+                    b.Property<string>("Key")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Value")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.HasKey("Key");
+
+                    b.ToTable("Notes", (string)null);
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Lease", b =>
@@ -527,22 +543,6 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                         .HasFilter("\"EndedAt\" IS NULL");
 
                     b.ToTable("Messages");
-                });
-
-            modelBuilder.Entity("IronKeep.Catalogue.Note", b =>
-                {
-                    b.Property<string>("Key")
-                        .HasColumnType("text")
-                        .UseCollation("C");
-
-                    b.Property<string>("Value")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .UseCollation("C");
-
-                    b.HasKey("Key");
-
-                    b.ToTable("Notes");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.PackRead", b =>
@@ -947,7 +947,7 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.ToTable("Sessions");
                 });
 
-            modelBuilder.Entity("IronKeep.Catalogue.StoreWatch", b =>
+            modelBuilder.Entity("IronKeep.Catalogue.TimedMark", b =>
                 {
                     b.Property<string>("Store")
                         .HasColumnType("text")
@@ -962,7 +962,7 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasKey("Store", "What");
 
-                    b.ToTable("StoreWatches");
+                    b.ToTable("StoreWatches", (string)null);
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Worker", b =>

@@ -337,7 +337,7 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.ToTable("HangingRuns");
                 });
 
-            modelBuilder.Entity("IronKeep.Catalogue.JobWatch", b =>
+            modelBuilder.Entity("IronKeep.Catalogue.JobOnMachine", b =>
                 {
                     b.Property<string>("Job")
                         .HasColumnType("TEXT");
@@ -371,7 +371,21 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasKey("Job", "Machine");
 
-                    b.ToTable("JobWatches");
+                    b.ToTable("JobWatches", (string)null);
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.KeptValue", b =>
+                {
+                    b.Property<string>("Key")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Value")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Key");
+
+                    b.ToTable("Notes", (string)null);
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Lease", b =>
@@ -465,20 +479,6 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .HasFilter("\"EndedAt\" IS NULL");
 
                     b.ToTable("Messages");
-                });
-
-            modelBuilder.Entity("IronKeep.Catalogue.Note", b =>
-                {
-                    b.Property<string>("Key")
-                        .HasColumnType("TEXT");
-
-                    b.Property<string>("Value")
-                        .IsRequired()
-                        .HasColumnType("TEXT");
-
-                    b.HasKey("Key");
-
-                    b.ToTable("Notes");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.PackRead", b =>
@@ -842,7 +842,7 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.ToTable("Sessions");
                 });
 
-            modelBuilder.Entity("IronKeep.Catalogue.StoreWatch", b =>
+            modelBuilder.Entity("IronKeep.Catalogue.TimedMark", b =>
                 {
                     b.Property<string>("Store")
                         .HasColumnType("TEXT");
@@ -855,7 +855,7 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasKey("Store", "What");
 
-                    b.ToTable("StoreWatches");
+                    b.ToTable("StoreWatches", (string)null);
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Worker", b =>

@@ -19,7 +19,7 @@ public sealed record RunClaim(string Job, string Machine, ImmutableArray<string>
 
 /// <summary>
 /// How many runs may be at work at once: overall, on a machine, into a store, and one for each lock and job. Knows what is at work.
-/// The service starts runs by it, and the forecast plays them by it. Source: docs/semantics.md, section 2.
+/// The service starts runs by it, and the forecast plays them by it. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
 /// </summary>
 public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> ofMachine, IReadOnlyDictionary<string, int> ofStore)
 {

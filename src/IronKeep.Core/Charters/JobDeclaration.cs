@@ -21,7 +21,7 @@ public enum TellWhen { Trouble, Always }
 /// <summary>
 /// What to take, when, into which stores, kept how long, told to whom. <see cref="When"/> and <see cref="After"/> null: only when
 /// somebody asks. <see cref="Zone"/> null: the charter's. <see cref="FreshWithin"/> is the promised age of the newest good copy.
-/// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2.
+/// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
 /// </summary>
 public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
 {

@@ -45,6 +45,9 @@ public sealed record StoreDeclaration(
     /// <summary>The server that holds the folder; null: this machine.</summary>
     public RemoteFolder? Remote { get; init; }
 
+    /// <summary>The folder, where it is one of this machine; null: it lies elsewhere.</summary>
+    public string? LocalFolder => Remote is null ? Folder : null;
+
     /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
     public static readonly Span UsualBin = new(7, SpanUnit.Days);
 

@@ -54,7 +54,7 @@ public sealed record ForecastInput(Charter Charter, string OwnMachine, int RunsA
     public const int MostRuns = 4_000_000;
 }
 
-/// <summary>Works assumptions out. Source: docs/semantics.md, section 7.</summary>
+/// <summary>Works assumptions out. Source: docs/semantics.md, section 7 (Figures).</summary>
 public static class Assume
 {
     private const int Recent = 7;

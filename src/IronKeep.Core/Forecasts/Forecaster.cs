@@ -7,7 +7,7 @@ namespace IronKeep.Core.Forecasts;
 
 /// <summary>
 /// Plays a charter forward: planned runs with start and end under ceilings and windows, copies with their expiry, bytes in every
-/// store, the medium of every night, and what will go wrong. Pure and deterministic. Source: docs/semantics.md, section 7.
+/// store, the medium of every night, and what will go wrong. Pure and deterministic. Source: docs/semantics.md, section 7 (Figures).
 /// </summary>
 public static class Forecaster
 {

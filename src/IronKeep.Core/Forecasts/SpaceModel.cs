@@ -6,7 +6,7 @@ namespace IronKeep.Core.Forecasts;
 /// The bytes that a chain of copies of one job comes to in a store that keeps equal chunks once. Data is taken to be replaced evenly
 /// and never to come back: of the bytes of one copy, exp(-rate × days) are still there in a later one, which so adds its size less
 /// that. What a set of copies occupies is then the oldest one's size plus what each adds to the one before it; taking a copy out of
-/// the middle frees what neither neighbour shares. Exact under that assumption; docs/semantics.md, section 7 has the derivation.
+/// the middle frees what neither neighbour shares. Exact under that assumption; docs/semantics.md, section 7 (Figures) has the derivation.
 /// </summary>
 internal sealed class SpaceModel
 {

@@ -11,7 +11,7 @@ namespace IronKeep.Core.Prunes;
 /// </summary>
 public sealed record BrakeFacts(RetentionPolicy? LastPolicy, RetentionGuards? LastGuards, int CountedOnMachine, string? Doubt);
 
-/// <summary>The guard that stops a plan which takes unusually much until a person confirms it. Source: docs/semantics.md, section 4.</summary>
+/// <summary>The guard that stops a plan which takes unusually much until a person confirms it. Source: docs/semantics.md, section 4 (Pruning).</summary>
 public static class Brake
 {
     /// <summary>A plan that takes no more copies than this is never unusual by its number.</summary>

@@ -11,7 +11,7 @@ namespace IronKeep.Core.Prunes;
 
 /// <summary>
 /// A frozen list of what goes and what stays for one job on one machine in one store, each with its reason, and a fingerprint
-/// over all that the decision rests on. Applying does what was shown and only that. Source: docs/semantics.md, section 4.
+/// over all that the decision rests on. Applying does what was shown and only that. Source: docs/semantics.md, section 4 (Pruning).
 /// </summary>
 public sealed record PrunePlan(
     string Job, string Machine, string Store, RetentionPolicy Policy, RetentionGuards Guards, Instant AsOf, bool Frozen, ImmutableArray<CopyVerdict> Copies)

@@ -38,7 +38,7 @@ public sealed record ForeverRung : Rung
 /// <summary>How rungs join. With <see cref="And"/> each looks at all copies; with <see cref="Then"/> each skips what earlier rungs already represent.</summary>
 public enum RungConnective { And, Then }
 
-/// <summary>A retention sentence: rungs joined by "and" (or commas) or by "then", never both. Source: docs/semantics.md, section 3.</summary>
+/// <summary>A retention sentence: rungs joined by "and" (or commas) or by "then", never both. Source: docs/semantics.md, section 3 (Retention).</summary>
 public sealed record RetentionPolicy(ImmutableArray<Rung> Rungs, RungConnective Connective)
 {
     /// <summary>The sentence, in the form that <see cref="RetentionSentence.Read"/> reads back to an equal policy.</summary>

@@ -4,7 +4,7 @@ using NodaTime;
 namespace IronKeep.Core.Retention;
 
 /// <summary>
-/// Decides which copies stay. Evaluated per job, machine and store. Source: docs/semantics.md, section 3. Pure: the instant
+/// Decides which copies stay. Evaluated per job, machine and store. Source: docs/semantics.md, section 3 (Retention). Pure: the instant
 /// "as of" is a parameter. n log n in the number of copies.
 /// </summary>
 public static class RetentionRules

@@ -6,7 +6,7 @@ using IronKeep.Core.Schedules;
 
 namespace IronKeep.Core.Retention;
 
-/// <summary>Reads retention sentences such as "newest 3 then 7 daily then 4 weekly". Source: docs/semantics.md, section 3.</summary>
+/// <summary>Reads retention sentences such as "newest 3 then 7 daily then 4 weekly". Source: docs/semantics.md, section 3 (Retention).</summary>
 public static partial class RetentionSentence
 {
     private const string Forms = "write 'newest 3', '7 daily', '4 weekly', 'all within 10 days' or 'forever', joined by 'and' or by 'then'";

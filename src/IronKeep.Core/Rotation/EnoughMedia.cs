@@ -11,7 +11,7 @@ public sealed record EnoughMedia(string Group, int? Count, string How)
 
     /// <summary>
     /// For nights at an even distance longer than the fill window: ceil((run length + protection) / period). Otherwise a play of
-    /// twelve months with more and more media. Source: docs/semantics.md, section 5.
+    /// twelve months with more and more media. Source: docs/semantics.md, section 5 (Rotation sets).
     /// </summary>
     public static EnoughMedia For(RotationSet set, MediaGroup group, DateTimeZone zone, LocalDate first, ClosedDays? closed = null)
     {

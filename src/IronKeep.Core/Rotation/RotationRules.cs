@@ -6,7 +6,7 @@ using NodaTime;
 
 namespace IronKeep.Core.Rotation;
 
-/// <summary>Chooses the medium of every night. Pure and deterministic. Source: docs/semantics.md, section 5.</summary>
+/// <summary>Chooses the medium of every night. Pure and deterministic. Source: docs/semantics.md, section 5 (Rotation sets).</summary>
 public static class RotationRules
 {
     /// <summary>

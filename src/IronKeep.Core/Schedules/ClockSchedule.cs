@@ -3,7 +3,7 @@ using NodaTime;
 
 namespace IronKeep.Core.Schedules;
 
-/// <summary>Due at fixed clock times on certain dates: "weekdays at 23:00". Source: docs/semantics.md, section 1.</summary>
+/// <summary>Due at fixed clock times on certain dates: "weekdays at 23:00". Source: docs/semantics.md, section 1 (Schedules).</summary>
 public sealed record ClockSchedule(DayRule Days, ImmutableArray<LocalTime> Times) : Schedule
 {
     public ScheduleTail Tail { get; init; } = ScheduleTail.None;

@@ -5,7 +5,7 @@ namespace IronKeep.Core.Schedules;
 
 /// <summary>
 /// Which local dates a schedule looks at: the DAYS part of a sentence. Also says which nights a rotation group serves. Equality is
-/// by meaning as far as the words go. Source: docs/semantics.md, section 1.
+/// by meaning as far as the words go. Source: docs/semantics.md, section 1 (Schedules).
 /// </summary>
 public abstract record DayRule
 {

@@ -4,7 +4,7 @@ using NodaTime.TimeZones;
 namespace IronKeep.Core.Schedules;
 
 /// <summary>
-/// Turns a schedule in a zone into instants. Source: docs/semantics.md, section 1. Far from clock changes a local time is one
+/// Turns a schedule in a zone into instants. Source: docs/semantics.md, section 1 (Schedules). Far from clock changes a local time is one
 /// subtraction; near them every date is mapped through the zone.
 /// </summary>
 public static class DueInstants

@@ -17,7 +17,7 @@ public sealed record Due(Instant At, Instant Named, bool Dropped, string? Why);
 
 /// <summary>
 /// When a job on a machine is due in the end: its schedule in its zone, spread by a stable hash, moved out of quiet hours and
-/// closed days or dropped there. Instants that come to the same moment are one. Source: docs/semantics.md, section 1.
+/// closed days or dropped there. Instants that come to the same moment are one. Source: docs/semantics.md, section 1 (Schedules).
 /// </summary>
 public sealed record DueTimes(Schedule Schedule, DateTimeZone Zone)
 {

@@ -4,7 +4,7 @@ namespace IronKeep.Core.Schedules;
 
 /// <summary>
 /// Due on a wall-clock grid that restarts at every local midnight: "every 15 minutes between 08:00 and 18:00 on weekdays".
-/// A window that ends before it starts runs past midnight and belongs to the day it starts on. Source: docs/semantics.md, section 1.
+/// A window that ends before it starts runs past midnight and belongs to the day it starts on. Source: docs/semantics.md, section 1 (Schedules).
 /// </summary>
 public sealed record IntervalSchedule(int Minutes, LocalTime? From, LocalTime? To, Weekdays Days) : Schedule
 {

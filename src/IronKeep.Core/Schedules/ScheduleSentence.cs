@@ -7,7 +7,7 @@ namespace IronKeep.Core.Schedules;
 
 /// <summary>
 /// Reads schedule sentences: clock times on certain dates, and intervals, each with its limits. Case-insensitive.
-/// The grammar is in docs/semantics.md, section 1.
+/// The grammar is in docs/semantics.md, section 1 (Schedules).
 /// </summary>
 public static class ScheduleSentence
 {

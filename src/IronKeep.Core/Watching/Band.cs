@@ -8,7 +8,7 @@ namespace IronKeep.Core.Watching;
 
 /// <summary>
 /// How far a run may be off what its job usually takes: by more than <paramref name="Percent"/> of the median and by at least
-/// <paramref name="Least"/> it is suspect. Source: docs/semantics.md, section 6.
+/// <paramref name="Least"/> it is suspect. Source: docs/semantics.md, section 6 (Watching).
 /// </summary>
 public sealed partial record Band(int Percent, ByteSize Least)
 {
@@ -39,7 +39,7 @@ public sealed partial record Band(int Percent, ByteSize Least)
 /// <summary>What a run took: items, bytes of all files, and how long it worked.</summary>
 public sealed record RunMeasure(long Items, long Bytes, Duration Took);
 
-/// <summary>Judges runs against the last good ones of their kind. Source: docs/semantics.md, section 6.</summary>
+/// <summary>Judges runs against the last good ones of their kind. Source: docs/semantics.md, section 6 (Watching).</summary>
 public static class Bands
 {
     /// <summary>How many good runs the median looks at.</summary>
@@ -82,7 +82,7 @@ public static class Bands
     }
 }
 
-/// <summary>How long a run may work when its job states no limit. Source: docs/semantics.md, section 2.</summary>
+/// <summary>How long a run may work when its job states no limit. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
 public static class RunLimits
 {
     public static readonly Duration Least = Duration.FromHours(1);

@@ -2,7 +2,7 @@ using IronKeep.Core.Quantities;
 
 namespace IronKeep.Core.Watching;
 
-/// <summary>Why something failed, in classes that each have one plain cause and one remedy. Source: docs/semantics.md, section 6.</summary>
+/// <summary>Why something failed, in classes that each have one plain cause and one remedy. Source: docs/semantics.md, section 6 (Watching).</summary>
 public enum FailureClass
 {
     SourceUnreadable,

@@ -34,7 +34,7 @@ public enum AlertNews { Opened, Reopened, StillOpen, Closed, Counted }
 /// <summary>
 /// One open alert per subject and class: raising it again counts up, the next good run closes it, and within an hour it reopens
 /// rather than starting anew. What is new about one is said as a fact; what nobody has seen for a day is said again. Source:
-/// docs/semantics.md, section 6.
+/// docs/semantics.md, section 6 (Watching).
 /// </summary>
 public sealed class AlertBook(IDbContextFactory<KeepContext> catalogue, TimeProvider clock, EventHub events, FactSignal signal)
 {

@@ -12,6 +12,7 @@ using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using Microsoft.EntityFrameworkCore;
 
@@ -54,7 +55,7 @@ public sealed class BackupWork(
         BackupRun? run = null;
         try
         {
-            var store = stores.Get(storeName);
+            var store = stores.Get(storeName) as PooledStore ?? throw new RunFailedException(FailureClass.UnsafePlace, $"store {storeName} is of a layout that backup runs do not write");
             var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
             if (await NoRoomAsync(live, job, storeName, takes, previous is null, cancel) is { } full)
             {

@@ -33,7 +33,7 @@ public static class RunConfirmation
         await using (var change = await db.BeginChangeAsync(cancel))
         {
             await db.Copies.Where(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null && c.RunId <= id).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, (string?)null).SetProperty(c => c.NoteDue, true), cancel);
-            if (await db.JobWatches.FindAsync([run.Job!, run.Machine], cancel) is { } watch) watch.BaseRunId = id;
+            if (await db.JobsOnMachines.FindAsync([run.Job!, run.Machine], cancel) is { } watch) watch.BaseRunId = id;
             await db.SaveChangesAsync(cancel);
             if (!await db.Copies.AnyAsync(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null, cancel))
                 await alerts.CloseAsync(db, Subject.OfJob(run.Job!, run.Machine), [AlertClass.Suspect], cancel);

@@ -86,21 +86,21 @@ public sealed class CatalogueGuard(IOptions<ServiceSettings> settings, ILogger<C
         }
         // Two services may come to a new catalogue at the same moment.
         await using var change = await db.BeginChangeAsync(cancel);
-        var note = await db.Notes.FindAsync([IdKey], cancel);
+        var note = await db.KeptValues.FindAsync([IdKey], cancel);
         if (settings.Value.CatalogueIsShared && File.Exists(Mark) && Read(Mark).Id is var known && known != note?.Value)
             throw new StartRefusedException($"the catalogue {CatalogueKinds.Told(settings.Value.CatalogueAt)} is {(note is null ? "empty" : "another")}, and there was one that this service knew. Name the right one in IronKeep:Catalogue. To take this one on purpose, remove {Mark} and start again");
         if (note is null)
         {
-            db.Notes.Add(note = new Note { Key = IdKey, Value = Guid.NewGuid().ToString("n") });
+            db.KeptValues.Add(note = new KeptValue { Key = IdKey, Value = Guid.NewGuid().ToString("n") });
             await db.SaveChangesAsync(cancel);
         }
-        else if (await db.Notes.FindAsync(["opened"], cancel) is { } opened) opened.Value = $"{int.Parse(opened.Value, CultureInfo.InvariantCulture) + 1}";
-        else db.Notes.Add(new Note { Key = "opened", Value = "1" });
+        else if (await db.KeptValues.FindAsync(["opened"], cancel) is { } opened) opened.Value = $"{int.Parse(opened.Value, CultureInfo.InvariantCulture) + 1}";
+        else db.KeptValues.Add(new KeptValue { Key = "opened", Value = "1" });
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
         id = note.Value;
         // What was heard before counts until something new is.
-        var heard = (await db.Notes.AsNoTracking().FirstOrDefaultAsync(n => n.Key == "heard", cancel))?.Value.Split(' ')[0];
+        var heard = (await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(n => n.Key == "heard", cancel))?.Value.Split(' ')[0];
         last = heard is null ? null : Instant.FromUnixTimeTicks(long.Parse(heard, CultureInfo.InvariantCulture));
         Write(Open);
     }

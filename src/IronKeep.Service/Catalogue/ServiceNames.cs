@@ -21,13 +21,13 @@ public static class ServiceNames
     public static async Task<string> KeepAsync(KeepContext db, string named, bool isGiven, CancellationToken cancel)
     {
         await using var change = await db.BeginChangeAsync(cancel);
-        var kept = await db.Notes.FindAsync([NowKey], cancel);
+        var kept = await db.KeptValues.FindAsync([NowKey], cancel);
         if (kept is null)
         {
             // A catalogue of before: its jobs say what the machine is called.
-            var known = await db.JobWatches.Select(w => w.Machine).Distinct().ToListAsync(cancel);
+            var known = await db.JobsOnMachines.Select(w => w.Machine).Distinct().ToListAsync(cancel);
             if (known.Count == 1 && !isGiven) named = known[0];
-            db.Notes.Add(new Note { Key = NowKey, Value = named });
+            db.KeptValues.Add(new KeptValue { Key = NowKey, Value = named });
             await db.SaveChangesAsync(cancel);
             await change.CommitAsync(cancel);
             return named;
@@ -40,7 +40,7 @@ public static class ServiceNames
     public static async Task RenameAsync(KeepContext db, string from, string to, NodaTime.Instant now, CancellationToken cancel)
     {
         await using var change = await db.BeginChangeAsync(cancel);
-        await db.JobWatches.Where(w => w.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(w => w.Machine, to), cancel);
+        await db.JobsOnMachines.Where(w => w.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(w => w.Machine, to), cancel);
         await db.PlannedRuns.Where(p => p.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(p => p.Machine, to), cancel);
         await db.Runs.Where(r => r.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(r => r.Machine, to), cancel);
         await db.Copies.Where(c => c.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(c => c.Machine, to), cancel);
@@ -51,15 +51,15 @@ public static class ServiceNames
         await db.HangingRuns.Where(h => h.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(h => h.Machine, to), cancel);
         await db.Facts.Where(f => f.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(f => f.Machine, to), cancel);
         db.Facts.Add(new Fact { At = now, Kind = FactKind.MachineRenamed, Machine = to, Due = NodaTime.Instant.MinValue });
-        var before = await db.Notes.FindAsync([BeforeKey], cancel);
-        if (before is null) db.Notes.Add(before = new Note { Key = BeforeKey, Value = "" });
+        var before = await db.KeptValues.FindAsync([BeforeKey], cancel);
+        if (before is null) db.KeptValues.Add(before = new KeptValue { Key = BeforeKey, Value = "" });
         before.Value = string.Join(' ', before.Value.Split(' ', StringSplitOptions.RemoveEmptyEntries).Append(from).Distinct().Where(n => n != to));
-        (await db.Notes.FindAsync([NowKey], cancel))!.Value = to;
+        (await db.KeptValues.FindAsync([NowKey], cancel))!.Value = to;
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
     }
 
     /// <summary>What a machine is called now that a store may know under a name of before.</summary>
     public static async Task<string> NowOfAsync(KeepContext db, string machine, string own, CancellationToken cancel) =>
-        machine != own && await db.Notes.AsNoTracking().FirstOrDefaultAsync(n => n.Key == BeforeKey, cancel) is { } before && before.Value.Split(' ').Contains(machine) ? own : machine;
+        machine != own && await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(n => n.Key == BeforeKey, cancel) is { } before && before.Value.Split(' ').Contains(machine) ? own : machine;
 }

@@ -6,7 +6,7 @@ namespace IronKeep.Service.Charters;
 
 /// <summary>
 /// Rules about places that need the file system: a source and a store must not contain each other, in any direction and through
-/// links, and two stores must not share a folder. Source: docs/semantics.md, section 8.
+/// links, and two stores must not share a folder. Source: docs/semantics.md, section 8 (Places and safety).
 /// </summary>
 public static class PlaceRules
 {
@@ -16,7 +16,7 @@ public static class PlaceRules
         foreach (var take in job.Takes)
         {
             var source = RealPaths.OfExistingPart(take);
-            foreach (var store in stores.Where(s => s.Remote is null))
+            foreach (var store in stores.Where(s => s.LocalFolder is not null))
             {
                 var folder = RealPaths.OfExistingPart(store.Folder);
                 if (RealPaths.Contains(source, folder))
@@ -34,11 +34,11 @@ public static class PlaceRules
         var charter = reading.Charter!;
         foreach (var job in charter.Jobs.Values.Where(j => machine is not null && !j.Watched && Charter.MachineOf(j, machine) != machine))
             yield return At($"job {job.Name}", $"runs on {job.On}, but this service carries out jobs on {machine} only; take 'on' out, or watch the job with 'watched: yes' while something on {job.On} carries it out");
-        foreach (var store in charter.Stores.Values.Where(s => s.Remote is null))
+        foreach (var store in charter.Stores.Values.Where(s => s.LocalFolder is not null))
             if (RealPaths.WhyNotWritable(store.Folder) is { } not) yield return At($"store {store.Name}", $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder");
         foreach (var job in charter.Jobs.Values)
             if (Unsafe(job, charter.Stores.Values) is { } why) yield return At($"job {job.Name}", why);
-        var stores = charter.Stores.Values.Where(s => s.Remote is null).Select(s => (s.Name, s.Folder, Real: RealPaths.OfExistingPart(s.Folder))).ToList();
+        var stores = charter.Stores.Values.Where(s => s.LocalFolder is not null).Select(s => (s.Name, s.Folder, Real: RealPaths.OfExistingPart(s.Folder))).ToList();
         for (var i = 0; i < stores.Count; i++)
             for (var j = i + 1; j < stores.Count; j++)
                 if (RealPaths.Contains(stores[i].Real, stores[j].Real) || RealPaths.Contains(stores[j].Real, stores[i].Real))

@@ -145,8 +145,8 @@ public sealed class ClockWatch(IDbContextFactory<KeepContext> catalogue, AlertBo
 
     private static async Task GoBackInAsync(KeepContext db, Instant now, CancellationToken cancel)
     {
-        foreach (var watch in await db.JobWatches.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
-        foreach (var watch in await db.StoreWatches.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
+        foreach (var watch in await db.JobsOnMachines.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
+        foreach (var watch in await db.TimedMarks.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
         await db.SaveChangesAsync(cancel);
         await db.PlannedRuns.Where(p => p.Due > now && p.RunId == null && p.MadeUpBy == null).ExecuteDeleteAsync(cancel);
     }
@@ -166,8 +166,8 @@ public sealed class ClockWatch(IDbContextFactory<KeepContext> catalogue, AlertBo
             await WriteAsync(db, DoubtKey, $"{Text(found.From)} {Text(found.To)}", cancel);
             if (found.Forward)
             {
-                foreach (var watch in await db.JobWatches.Where(w => w.ResumeAt == null).ToListAsync(cancel)) (watch.ResumeAt, watch.Watermark) = (watch.Watermark, found.To);
-                foreach (var watch in await db.StoreWatches.ToListAsync(cancel)) watch.Watermark = Instant.Max(watch.Watermark, found.To);
+                foreach (var watch in await db.JobsOnMachines.Where(w => w.ResumeAt == null).ToListAsync(cancel)) (watch.ResumeAt, watch.Watermark) = (watch.Watermark, found.To);
+                foreach (var watch in await db.TimedMarks.ToListAsync(cancel)) watch.Watermark = Instant.Max(watch.Watermark, found.To);
                 await db.SaveChangesAsync(cancel);
             }
             else await GoBackInAsync(db, found.To, cancel);
@@ -187,13 +187,13 @@ public sealed class ClockWatch(IDbContextFactory<KeepContext> catalogue, AlertBo
         var now = clock.Now();
         await using (var change = await db.BeginChangeAsync(cancel))
         {
-            foreach (var watch in await db.JobWatches.ToListAsync(cancel))
+            foreach (var watch in await db.JobsOnMachines.ToListAsync(cancel))
             {
                 if (watch.ResumeAt is { } resume) (watch.Watermark, watch.ResumeAt) = (resume, null);
                 else if (servesGap && watch.Watermark > now) watch.Watermark = now;
             }
-            foreach (var watch in await db.StoreWatches.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
-            await db.Notes.Where(n => n.Key == DoubtKey).ExecuteDeleteAsync(cancel);
+            foreach (var watch in await db.TimedMarks.Where(w => w.Watermark > now).ToListAsync(cancel)) watch.Watermark = now;
+            await db.KeptValues.Where(n => n.Key == DoubtKey).ExecuteDeleteAsync(cancel);
             await db.SaveChangesAsync(cancel);
             await alerts.CloseAsync(db, Subject.OfClock(settings.Value.Machine), [AlertClass.Clock], cancel);
             await change.CommitAsync(cancel);
@@ -203,12 +203,12 @@ public sealed class ClockWatch(IDbContextFactory<KeepContext> catalogue, AlertBo
     }
 
     private static async Task<string?> ReadAsync(KeepContext db, string key, CancellationToken cancel) =>
-        (await db.Notes.AsNoTracking().FirstOrDefaultAsync(n => n.Key == key, cancel))?.Value;
+        (await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(n => n.Key == key, cancel))?.Value;
 
     private static async Task WriteAsync(KeepContext db, string key, string value, CancellationToken cancel)
     {
-        if (await db.Notes.Where(n => n.Key == key).ExecuteUpdateAsync(s => s.SetProperty(n => n.Value, value), cancel) > 0) return;
-        db.Notes.Add(new Note { Key = key, Value = value });
+        if (await db.KeptValues.Where(n => n.Key == key).ExecuteUpdateAsync(s => s.SetProperty(n => n.Value, value), cancel) > 0) return;
+        db.KeptValues.Add(new KeptValue { Key = key, Value = value });
         await db.SaveChangesAsync(cancel);
     }
 

@@ -9,6 +9,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -55,7 +56,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     }
 
     /// <summary>The record of the newest copy to compare a run with; null when there is none that can be read.</summary>
-    public async Task<CopyRecord?> NewestRecordAsync(string job, string machine, string storeName, PooledStore store, CancellationToken cancel)
+    public async Task<CopyRecord?> NewestRecordAsync(string job, string machine, string storeName, IStoreLayout store, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var newest = await Alive(db).Where(c => c.Job == job && c.Machine == machine && c.Store == storeName)
@@ -97,7 +98,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     }
 
     /// <summary>Writes a row's note; the caller saves the row.</summary>
-    internal bool WriteNote(PooledStore store, Copy row)
+    internal bool WriteNote(IStoreLayout store, Copy row)
     {
         var note = store.Note(row.Id, clock.GetUtcNow(), n => n with
         {

@@ -10,6 +10,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
@@ -145,18 +146,18 @@ public static class CopyEndpoints
         }
     }
 
-    private static Results<Ok<FolderAnswer>, ProblemHttpResult> Browse(PooledStore store, Copy copy, string? path, List<byte[]> names)
+    private static Results<Ok<FolderAnswer>, ProblemHttpResult> Browse(IStoreLayout store, Copy copy, string? path, List<byte[]> names)
     {
         var id = copy.Id;
         if (store.ReadRecord(id) is not { } record) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
-        var entry = TreeWalk.Find(store, record, names);
+        var entry = store.Find(record, names);
         if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
         if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a folder; restore it, or look at the folder above it");
-        var entries = store.ReadFolder(entry.Content);
+        var entries = store.ReadFolder(entry);
         while (path is null && entries is [{ Kind: EntryKind.Folder } only])
         {
             names.Add(only.Name);
-            entries = store.ReadFolder(only.Content);
+            entries = store.ReadFolder(only);
         }
         return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)]));
     }

@@ -4,6 +4,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
@@ -30,7 +31,7 @@ public sealed class CopySearch(OpenStores stores)
     public async Task<FindAnswer> FindAsync(IReadOnlyList<Copy> copies, string pattern, int most, CancellationToken cancel)
     {
         // A store that hangs, or is none of the charter's any more, says that not everything was searched; the others are searched all the same.
-        var opened = new Dictionary<string, PooledStore>();
+        var opened = new Dictionary<string, IStoreLayout>();
         var away = false;
         foreach (var name in copies.Select(c => c.Store).Distinct())
         {
@@ -48,11 +49,11 @@ public sealed class CopySearch(OpenStores stores)
         return away ? found with { Complete = false } : found;
     }
 
-    private static FindAnswer Find(IReadOnlyList<Copy> copies, Dictionary<string, PooledStore> opened, string pattern, int most, CancellationToken cancel)
+    private static FindAnswer Find(IReadOnlyList<Copy> copies, Dictionary<string, IStoreLayout> opened, string pattern, int most, CancellationToken cancel)
     {
         var watch = Stopwatch.StartNew();
         var found = new Dictionary<(string Job, string Store, string Path), Seen>();
-        var searches = new Dictionary<string, (PooledStore Store, TreeSearch Search)>();
+        var searches = new Dictionary<string, (IStoreLayout Store, TreeSearch Search)>();
         var searched = 0;
         var complete = true;
         foreach (var copy in copies)
@@ -62,7 +63,7 @@ public sealed class CopySearch(OpenStores stores)
                 complete = false;
                 break;
             }
-            if (!searches.TryGetValue(copy.Store, out var at)) searches[copy.Store] = at = (opened[copy.Store], new TreeSearch(opened[copy.Store], pattern, MostFromOneCopy, LongEnough));
+            if (!searches.TryGetValue(copy.Store, out var at)) searches[copy.Store] = at = (opened[copy.Store], opened[copy.Store].Search(pattern, MostFromOneCopy, LongEnough));
             if (ReadRecord(at.Store, copy.Id) is not { } record) continue;
             searched++;
             foreach (var hit in at.Search.In(record, cancel))
@@ -91,12 +92,12 @@ public sealed class CopySearch(OpenStores stores)
     /// <summary>The versions of one path over copies of one job in one store, newest first; copies in a row with the same content are one version.</summary>
     public async Task<IReadOnlyList<VersionAnswer>> VersionsAsync(IReadOnlyList<Copy> copies, IReadOnlyList<byte[]> path)
     {
-        var opened = new Dictionary<string, PooledStore>();
+        var opened = new Dictionary<string, IStoreLayout>();
         foreach (var name in copies.Select(c => c.Store).Distinct()) opened[name] = await stores.AskAsync(name, store => store);
         return await Task.Factory.StartNew(() => Versions(copies, opened, path), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default).WaitAsync(2 * LongEnough);
     }
 
-    private static IReadOnlyList<VersionAnswer> Versions(IReadOnlyList<Copy> copies, Dictionary<string, PooledStore> opened, IReadOnlyList<byte[]> path)
+    private static IReadOnlyList<VersionAnswer> Versions(IReadOnlyList<Copy> copies, Dictionary<string, IStoreLayout> opened, IReadOnlyList<byte[]> path)
     {
         var versions = new List<(string Content, TreeEntry? Entry, List<Copy> Copies)>();
         foreach (var copy in copies)
@@ -106,7 +107,7 @@ public sealed class CopySearch(OpenStores stores)
             TreeEntry? entry;
             try
             {
-                entry = TreeWalk.Find(store, record, path);
+                entry = store.Find(record, path);
             }
             catch (StoreDamageException)
             {
@@ -124,7 +125,7 @@ public sealed class CopySearch(OpenStores stores)
             v.Copies[0].Taken.ToDateTimeOffset(), v.Copies[^1].Taken.ToDateTimeOffset()))];
     }
 
-    private static CopyRecord? ReadRecord(PooledStore store, string id)
+    private static CopyRecord? ReadRecord(IStoreLayout store, string id)
     {
         try
         {

@@ -9,6 +9,7 @@ using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Exports;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
@@ -45,7 +46,7 @@ public static class ExportEndpoints
         var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
         if (copy is null) return missing!;
         var paths = path ?? [];
-        PooledStore opened;
+        IStoreLayout opened;
         CopyRecord? record;
         try
         {
@@ -54,7 +55,7 @@ public static class ExportEndpoints
             foreach (var wanted in paths)
             {
                 if (NameText.ReadPath(wanted) is not { } names) return Problems.Invalid($"the path '{wanted}' cannot be read: a backslash must be doubled or begin \\xNN");
-                if (TreeWalk.Find(opened, record, names) is null) return Problems.NotFound($"copy {id} holds no '{wanted}'; look at the folder above it");
+                if (opened.Find(record, names) is null) return Problems.NotFound($"copy {id} holds no '{wanted}'; look at the folder above it");
             }
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
@@ -67,7 +68,7 @@ public static class ExportEndpoints
         {
             // The archive is written as it is read; a client that is slow holds it up, and nothing is kept in memory.
             await using var body = http.Response.BodyWriter.AsStream(leaveOpen: true);
-            await Task.Run(() => Archive.ToStream(opened, record, paths, body, compress, null, cancel), cancel);
+            await Task.Run(() => opened.WriteArchive(record, paths, body, compress, cancel), cancel);
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

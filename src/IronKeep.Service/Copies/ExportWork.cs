@@ -10,6 +10,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Exports;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using Microsoft.Extensions.Options;
 
@@ -50,13 +51,13 @@ public sealed class ExportWork(OpenStores stores, CharterInForce charter, IOptio
 
         RunEnding Archived()
         {
-            var (entries, leftOut) = Archive.ToFile(store, record, order.Paths, order.To, (count, bytes) => live.Report(new Progress(count, bytes, bytes, 0, 0, 0)), cancel, OwnFolders.Of(charter.Charter, settings.Value));
+            var (entries, leftOut) = store.WriteArchive(record, order.Paths, order.To, new RestoreManner(OwnFolders.Of(charter.Charter, settings.Value), Progress: (count, bytes) => live.Report(new Progress(count, bytes, bytes, 0, 0, 0))), cancel);
             return new RunEnding(Outcome.Ok, $"{Counted.Of(entries, "entry", "entries")} of copy {order.CopyId} written to {order.To} ({new ByteSize(new FileInfo(order.To).Length)}){(leftOut > 0 ? $"; {Counted.Of(leftOut, "socket")} left out" : "")}") { CopyIds = [order.CopyId] };
         }
 
         RunEnding Bagged()
         {
-            var (files, report) = Bag.Write(store, record, order.Paths, order.To, cancel, OwnFolders.Of(charter.Charter, settings.Value));
+            var (files, report) = store.WriteBag(record, order.Paths, order.To, new RestoreManner(OwnFolders.Of(charter.Charter, settings.Value)), cancel);
             foreach (var problem in report.Problems) live.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
             live.Report(new Progress(files, report.Bytes, report.Bytes, 0, 0, report.Problems.Count));
             var done = $"{Counted.Of(files, "file")} of copy {order.CopyId} in the bag {order.To}; sha256sum -c manifest-sha256.txt checks it";

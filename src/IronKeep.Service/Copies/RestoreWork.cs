@@ -9,6 +9,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
 using Microsoft.Extensions.Options;
@@ -41,18 +42,18 @@ public sealed class RestoreWork(OpenStores stores, CharterInForce charter, IOpti
         foreach (var take in record.Takes)
         {
             var path = RealPaths.OfExistingPart(order.To.TrimEnd('/') + take);
-            foreach (var declared in charter.Charter.Stores.Values.Where(s => s.Remote is null))
+            foreach (var declared in charter.Charter.Stores.Values.Where(s => s.LocalFolder is not null))
             {
                 var folder = RealPaths.OfExistingPart(declared.Folder);
                 if (RealPaths.Contains(folder, path) || RealPaths.Contains(path, folder))
                     throw new RunFailedException(FailureClass.UnsafePlace, $"{path}, where this copy would be restored to, and store {declared.Name} at {folder} contain each other; restore to another folder");
             }
         }
-        using var restorer = new TreeRestorer(store, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)), order.Existing, OwnFolders.Of(charter.Charter, settings.Value));
+        var manner = new RestoreManner(OwnFolders.Of(charter.Charter, settings.Value), order.Existing, (files, bytes) => live.Report(new Progress(files, bytes, bytes, 0, 0, 0)));
         RestoreReport report;
         try
         {
-            report = restorer.Restore(record, order.Paths, order.To, cancel);
+            report = store.Restore(record, order.Paths, order.To, manner, cancel);
         }
         catch (Exception e) when (e is PosixException or UnauthorizedAccessException or IOException and not IronKeep.Stores.Places.PlaceException and not IronKeep.Stores.StoreDamageException)
         {

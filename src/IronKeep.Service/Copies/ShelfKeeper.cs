@@ -10,6 +10,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using Microsoft.EntityFrameworkCore;
@@ -86,7 +87,7 @@ public sealed class ShelfKeeper(
         }
     }
 
-    private sealed record Work(KeepContext Db, PooledStore Store, string Name, List<string> Learned, List<string> Missing, List<string> PutBack, List<string> Unreadable);
+    private sealed record Work(KeepContext Db, IStoreLayout Store, string Name, List<string> Learned, List<string> Missing, List<string> PutBack, List<string> Unreadable);
 
     private static (HashSet<string> There, List<StoredCopy> Looked) ReadAll(Work work)
     {

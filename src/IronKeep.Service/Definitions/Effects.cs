@@ -112,7 +112,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     private async Task<long?> RoomAtAsync(StoreDeclaration store)
     {
         // Of a server nothing is asked while somebody types.
-        if (store.Remote is not null) return null;
+        if (store.LocalFolder is null) return null;
         try
         {
             return await stores.WithinAsync(store.Name, () =>

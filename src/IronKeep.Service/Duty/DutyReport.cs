@@ -27,7 +27,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
         var machine = settings.Value.Machine;
         var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
-        var pauses = await db.JobWatches.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
+        var pauses = await db.JobsOnMachines.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var nights = await board.OfAsync(db, [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightBoard.MostNights, cancel);
         return new DutyAnswer(
             now.ToDateTimeOffset(), charter.Zone.Id, from.ToDateTimeOffset(), to.ToDateTimeOffset(),

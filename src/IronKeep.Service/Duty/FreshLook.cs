@@ -12,7 +12,7 @@ using NodaTime;
 
 namespace IronKeep.Service.Duty;
 
-/// <summary>Looks for copies that have grown stale, and closes what was said of a job once a good copy is there. Source: docs/semantics.md, section 6.</summary>
+/// <summary>Looks for copies that have grown stale, and closes what was said of a job once a good copy is there. Source: docs/semantics.md, section 6 (Watching).</summary>
 public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProvider clock, IOptions<ServiceSettings> settings) : ILook, IFollower
 {
     public Duration Every { get; } = Duration.FromMinutes(1);
@@ -27,12 +27,13 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
         {
             var behind = Freshness.Behind(job, standing, now);
             // A job that has just been declared has its promise's time to make its first copy.
-            if (behind is { Newest: null } && await db.JobWatches.AsNoTracking().FirstOrDefaultAsync(w => w.Job == job.Name && w.Machine == machine, cancel) is { } watch && now - watch.Since <= job.FreshWithin!.Value.ToDuration()) continue;
+            if (behind is { Newest: null } && await db.JobsOnMachines.AsNoTracking().FirstOrDefaultAsync(w => w.Job == job.Name && w.Machine == machine, cancel) is { } watch && now - watch.Since <= job.FreshWithin!.Value.ToDuration()) continue;
             var subject = Subject.OfJob(job.Name, machine);
             if (behind is null) await alerts.CloseAsync(subject, [AlertClass.Stale], cancel);
             else await alerts.RaiseAsync(new Matter(subject, AlertClass.Stale,
                 $"the newest good copy of {job.Name} in store {behind.Store} {(behind.Newest is { } newest ? $"was taken {newest.Taken.Local(charter.Zone)}" : "does not exist")}; {job.FreshWithin} were promised. Nothing of this job expires meanwhile",
-                "See why its runs fail or do not happen, then run the job; the first good copy closes this.") { Once = true }, cancel);
+                "See why its runs fail or do not happen, then run the job; the first good copy closes this.")
+            { Once = true }, cancel);
         }
     }
 

@@ -27,7 +27,7 @@ public static class Freshness
         // A copy that is dated in the future, because a clock was wrong, is no proof that anything is fresh.
         var latest = now + FutureTolerated;
         var inForce = CopyBook.InForce(db).Where(c => c.Machine == machine);
-        var watched = db.JobWatches.Where(w => w.Machine == machine);
+        var watched = db.JobsOnMachines.Where(w => w.Machine == machine);
         if (jobs.Count == 1)
         {
             var only = jobs.First().Name;
@@ -48,7 +48,7 @@ public static class Freshness
             j.Into.Where(s => newest.ContainsKey((j.Name, s))).ToDictionary(s => s, s => newest[(j.Name, s)]), counts.GetValueOrDefault(j.Name)));
     }
 
-    /// <summary>As for retention: docs/semantics.md, section 3.</summary>
+    /// <summary>As for retention: docs/semantics.md, section 3 (Retention).</summary>
     private static readonly Duration FutureTolerated = Duration.FromMinutes(10);
 
     /// <summary>The store that is furthest behind the job's promise, or null when the promise is kept or none was made.</summary>

@@ -12,7 +12,7 @@ namespace IronKeep.Service.Duty;
 
 /// <summary>
 /// Nights: from noon to noon in the charter's zone, named by the date on which they begin. A span has 23 or 25 hours where the
-/// clock is changed. Source: docs/semantics.md, section 6.
+/// clock is changed. Source: docs/semantics.md, section 6 (Watching).
 /// </summary>
 public sealed class NightBoard
 {

@@ -30,6 +30,9 @@ public sealed class FactCarrier(
         public long? FailedAt { get; set; }
     }
 
+    /// <summary>Raised when something was done that follows from a fact; what waits for its turn may have come of it.</summary>
+    public event Action? Moved;
+
     /// <summary>How the loop comes round.</summary>
     public LoopRounds Rounds { get; } = new(clock);
 
@@ -77,6 +80,7 @@ public sealed class FactCarrier(
                 var newest = await NewestAsync(cancel);
                 foreach (var follow in all)
                     while (follow.Seen < newest && await StepAsync(follow, newest, cancel)) moved = true;
+                if (moved) Moved?.Invoke();
             }
             while (moved);
             await TidyAsync(cancel);

@@ -34,7 +34,7 @@ public static class JobWhen
         var after = times.All(at, at + Reach).Take(Shown).ToList();
         var dues = before.Concat(after).Where(d => !d.Dropped).Select(d => d.At).ToList();
         var planned = await db.PlannedRuns.AsNoTracking().Where(p => p.Job == name && p.Machine == machine && dues.Contains(p.Due)).ToDictionaryAsync(p => p.Due, cancel);
-        var watch = await db.JobWatches.AsNoTracking().FirstOrDefaultAsync(w => w.Job == name && w.Machine == machine, cancel);
+        var watch = await db.JobsOnMachines.AsNoTracking().FirstOrDefaultAsync(w => w.Job == name && w.Machine == machine, cancel);
         return TypedResults.Ok(new JobWhenAnswer(name, machine, times.Zone.Id, at.ToDateTimeOffset(), times.Schedule.Words, [.. Facts(charter, job, times, at, watch)], [.. before.Select(ToAnswer)], [.. after.Select(ToAnswer)]));
 
         DueWhy ToAnswer(Due due)
@@ -46,7 +46,7 @@ public static class JobWhen
         }
     }
 
-    private static IEnumerable<string> Facts(Charter charter, JobDeclaration job, DueTimes times, Instant at, JobWatch? watch)
+    private static IEnumerable<string> Facts(Charter charter, JobDeclaration job, DueTimes times, Instant at, JobOnMachine? watch)
     {
         if (job.After is { } head) yield return $"it follows {head}, and is due when that is";
         if (times.WindowAround(at) is { } window) yield return $"at this instant {window.Name} {(window.Rule == WindowRule.Shift ? $"shift a run to {window.End.Local(times.Zone)}" : "drop a run")}";

@@ -59,6 +59,7 @@ public sealed class Dispatch(
     public override async Task StartAsync(CancellationToken cancellationToken)
     {
         self.Lost += Lose;
+        carrier.Moved += queue.Wake;
         await TakeOverAsync(cancellationToken);
         await base.StartAsync(cancellationToken);
     }

@@ -30,7 +30,7 @@ public static class RunAnswers
             run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset());
     }
 
-    /// <summary>Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7.</summary>
+    /// <summary>Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7 (Figures).</summary>
     private static double? Remaining(Run run, long? expected, double? rate, Progress now) =>
         run.State != RunState.Ended && expected > now.SelectedBytes && rate > 0 ? (expected - now.SelectedBytes) / rate : null;
 

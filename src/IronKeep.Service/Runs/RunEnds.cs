@@ -17,7 +17,7 @@ namespace IronKeep.Service.Runs;
 /// </summary>
 public sealed class RunEnds(IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, RunQueue queue, RunWorks works, TimeProvider clock, EventHub events, FactSignal signal, ILogger<RunEnds> log)
 {
-    /// <summary>Causes that may have passed when it is tried again. Source: docs/semantics.md, section 2.</summary>
+    /// <summary>Causes that may have passed when it is tried again. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
     private static readonly FailureClass[] Passing = [FailureClass.StoreUnreachable, FailureClass.TimedOut, FailureClass.Interrupted];
 
     /// <summary>

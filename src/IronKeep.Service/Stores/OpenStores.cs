@@ -3,6 +3,7 @@ using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Charters;
 using IronKeep.Stores.Keys;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
@@ -13,7 +14,7 @@ namespace IronKeep.Service.Stores;
 /// The stores of the charter, opened when first needed and kept open: their chunk index is in memory. A store that does not answer holds up
 /// nobody but those who want this very store, and those who only ask it something no longer than their patience.
 /// </summary>
-public sealed class OpenStores(CharterInForce charter, StorePlaces places, TimeProvider clock) : IDisposable
+public sealed class OpenStores(CharterInForce charter, StorePlaces places, StoreLayouts layouts, TimeProvider clock) : IDisposable
 {
     /// <summary>How long a question waits for a store, in real time; then the store is away.</summary>
     public static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
@@ -21,7 +22,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, TimeP
     private sealed class Slot
     {
         public Lock Gate { get; } = new();
-        public PooledStore? Store;
+        public IStoreLayout? Store;
         public StoreDeclaration? OpenedAs;
 
         /// <summary>A question that was given up and hangs still; while it does, nobody else asks.</summary>
@@ -38,7 +39,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, TimeP
     /// The open store, for who may wait: a store that hangs is waited for. Throws <see cref="PlaceException"/> or
     /// <see cref="IronKeep.Stores.StoreDamageException"/> when it cannot be opened.
     /// </summary>
-    public PooledStore Get(string name)
+    public IStoreLayout Get(string name)
     {
         if (!charter.Charter.Stores.TryGetValue(name, out var declared))
             throw new PlaceException(PlaceFault.Unreachable, $"the charter has no store '{name}' any more; declare it again to reach its copies");
@@ -51,7 +52,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, TimeP
             // Runs that are in it go on with the old one, whose connections close when they are done.
             slot.Store?.Dispose();
             (slot.Store, slot.OpenedAs) = (null, declared);
-            return slot.Store = PooledStore.Open(places.Of(declared), StorePlaces.SecretOf(declared));
+            return slot.Store = layouts.Of(declared).Open(places.Of(declared), StorePlaces.SecretOf(declared));
         }
         catch (StoreKeyException e)
         {
@@ -64,7 +65,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, TimeP
     }
 
     /// <summary>Asks the open store something; one that does not answer in time is a <see cref="PlaceException"/>, and so is every further question until it does.</summary>
-    public Task<T> AskAsync<T>(string name, Func<PooledStore, T> question, TimeSpan? patience = null) => WithinAsync(name, () => question(Get(name)), patience);
+    public Task<T> AskAsync<T>(string name, Func<IStoreLayout, T> question, TimeSpan? patience = null) => WithinAsync(name, () => question(Get(name)), patience);
 
     /// <summary>Does something with a store's place within the same patience, whether or not the store is open.</summary>
     public async Task<T> WithinAsync<T>(string name, Func<T> action, TimeSpan? patience = null)
@@ -109,11 +110,12 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, TimeP
 
     private string? Prepare(StoreDeclaration store)
     {
-        if (store.Remote is null && !Directory.Exists(store.Folder)) Directory.CreateDirectory(store.Folder, OwnFiles.Folder);
+        if (store.LocalFolder is { } folder && !Directory.Exists(folder)) Directory.CreateDirectory(folder, OwnFiles.Folder);
+        var layout = layouts.Of(store);
         var place = places.Of(store);
         using var remote = place as IDisposable;
-        if (!PooledStore.IsAt(place)) PooledStore.Create(place, new StoreMaking(store.Sha256 ? HashKind.Sha256 : HashKind.Blake3, StorePlaces.SecretOf(store), "the service's"), clock.GetUtcNow());
-        else if (StorePlaces.SecretOf(store) is not null && !PooledStore.ReadHead(place).Encrypts)
+        if (!layout.IsAt(place)) layout.Create(place, new StoreMaking(store.Sha256 ? HashKind.Sha256 : HashKind.Blake3, StorePlaces.SecretOf(store), "the service's"), clock.GetUtcNow());
+        else if (StorePlaces.SecretOf(store) is not null && !layout.Encrypts(place))
             return $"store {store.Name}: the charter names a secret, but the store that lies at {place.Name} does not encrypt; take the line out, or begin an encrypted store in another folder";
         return null;
     }

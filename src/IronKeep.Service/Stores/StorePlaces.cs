@@ -7,7 +7,7 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Service.Stores;
 
 /// <summary>What a declared store means: the place where it lies, and the secret that opens it.</summary>
-public class StorePlaces
+public class StorePlaces(IEnumerable<IPlaceKind> kinds)
 {
     /// <summary>The place, under the store's ceilings and within its capacity and reserve.</summary>
     public IPlace Of(StoreDeclaration store)
@@ -20,9 +20,7 @@ public class StorePlaces
     }
 
     /// <summary>The place as it is; tests put others in its stead.</summary>
-    protected virtual IPlace Bare(StoreDeclaration store) => store.Remote is { } remote
-        ? new SftpPlace(new SftpAddress(remote.User, remote.Host, remote.Port, remote.Folder, remote.HostKey, remote.LoginKey))
-        : new FolderPlace(store.Folder);
+    protected virtual IPlace Bare(StoreDeclaration store) => kinds.First(k => k.Holds(store)).Open(store);
 
     /// <summary>
     /// The secret from its file, or null for a store without encryption. A file that cannot be read, or that others can read, is a

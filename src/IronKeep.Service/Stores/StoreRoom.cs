@@ -17,7 +17,7 @@ public sealed record Room(long? Used, long? Free, long NearlyFullBelow, long Res
 
 /// <summary>
 /// The room of stores: free = capacity − reserve − used, or what the file system has less the reserve, whichever is less, less what is
-/// promised to runs at work. Source: docs/semantics.md, section 7.
+/// promised to runs at work. Source: docs/semantics.md, section 7 (Figures).
 /// </summary>
 public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFactory<KeepContext> catalogue)
 {
@@ -29,7 +29,7 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
             var (used, disk, total, encryption) = await stores.AskAsync(store.Name, opened =>
             {
                 opened.CheckStillThere();
-                return (opened.UsedBytes(), opened.Place.FreeBytes(), store.ReservePercent is null ? null : opened.Place.TotalBytes(), opened.Head.Encryption);
+                return (opened.UsedBytes(), opened.Place.FreeBytes(), store.ReservePercent is null ? null : opened.Place.TotalBytes(), opened.Encryption);
             });
             var reserve = store.ReserveOf(total);
             var onDisk = disk - reserve;

@@ -14,7 +14,7 @@ namespace IronKeep.Service.Timetable;
 
 /// <summary>
 /// What watched jobs say of themselves: started, ended and how. Something else carries them out; what is not heard of in time is
-/// missed. Source: docs/semantics.md, section 2.
+/// missed. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
 /// </summary>
 public sealed class CheckIns(CharterInForce inForce, IDbContextFactory<KeepContext> catalogue, AlertBook alerts, FactSignal signal, TimeProvider clock, IOptions<ServiceSettings> settings) : IFollower
 {

@@ -113,7 +113,8 @@ public sealed class ClockLoop(
         try
         {
             await alerts.RaiseAsync(new Matter(Self, AlertClass.Service, $"the loop that turns schedules into runs does not do its work: {problem}",
-                "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back a copy of the catalogue from before.") { Once = true }, cancel);
+                "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back a copy of the catalogue from before.")
+            { Once = true }, cancel);
         }
         catch (Exception e)
         {
@@ -142,7 +143,7 @@ public sealed class ClockLoop(
     {
         var now = clock.Now();
         var charter = inForce.Charter;
-        foreach (var watch in await db.JobWatches.AsNoTracking().ToListAsync(cancel))
+        foreach (var watch in await db.JobsOnMachines.AsNoTracking().ToListAsync(cancel))
             if (now - watch.Watermark > WatermarkLag || (now > watch.Watermark && charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due && due.Between(watch.Watermark, now).Any())) return true;
         return false;
     }
@@ -155,7 +156,7 @@ public sealed class ClockLoop(
     {
         var now = clock.Now();
         var charter = inForce.Charter;
-        foreach (var watch in await db.JobWatches.ToListAsync(cancel))
+        foreach (var watch in await db.JobsOnMachines.ToListAsync(cancel))
         {
             if (now <= watch.Watermark) continue;
             var moves = toNow || now - watch.Watermark > WatermarkLag;
@@ -179,7 +180,7 @@ public sealed class ClockLoop(
     }
 
     /// <summary>The due instants to plan one by one; those before them, after a long absence, become one row that says how many it stands for.</summary>
-    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(KeepContext db, JobWatch watch, IEnumerable<Instant> due, Instant now, CancellationToken cancel)
+    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(KeepContext db, JobOnMachine watch, IEnumerable<Instant> due, Instant now, CancellationToken cancel)
     {
         var youngest = new Queue<Instant>();
         Instant? first = null, last = null;
@@ -209,14 +210,14 @@ public sealed class ClockLoop(
     public async Task WatchAsync(KeepContext db, Charter charter, CancellationToken cancel)
     {
         var now = clock.Now();
-        var watched = await db.JobWatches.ToListAsync(cancel);
+        var watched = await db.JobsOnMachines.ToListAsync(cancel);
         var wanted = charter.Jobs.Values.Select(j => (j.Name, Machine: Charter.MachineOf(j, Machine))).ToHashSet();
-        db.JobWatches.RemoveRange(watched.Where(w => !wanted.Contains((w.Job, w.Machine))));
+        db.JobsOnMachines.RemoveRange(watched.Where(w => !wanted.Contains((w.Job, w.Machine))));
         foreach (var (name, machine) in wanted.Except(watched.Select(w => (w.Job, w.Machine))))
         {
             // A job of that name may have been here before, and the clock may have been set back since: what was stored counts.
             var stored = await db.PlannedRuns.Where(p => p.Job == name && p.Machine == machine).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
-            db.JobWatches.Add(new JobWatch { Job = name, Machine = machine, Since = now, Watermark = stored > now ? stored.Value : now });
+            db.JobsOnMachines.Add(new JobOnMachine { Job = name, Machine = machine, Since = now, Watermark = stored > now ? stored.Value : now });
         }
         await db.SaveChangesAsync(cancel);
     }

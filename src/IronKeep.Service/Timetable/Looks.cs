@@ -10,7 +10,7 @@ using NodaTime;
 
 namespace IronKeep.Service.Timetable;
 
-/// <summary>Looks for runs that are at work here past their limit: each service for its own. Source: docs/semantics.md, section 2.</summary>
+/// <summary>Looks for runs that are at work here past their limit: each service for its own. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
 public sealed class RunLimitLook(CharterInForce inForce, Dispatch dispatch, AlertBook alerts) : ILook, IBeatLook
 {
     public Duration Every => Duration.Zero;

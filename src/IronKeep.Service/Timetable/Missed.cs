@@ -11,7 +11,7 @@ using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Timetable;
 
-/// <summary>What follows from planned runs that were missed: one alert, and one run that makes up for all of them. Source: docs/semantics.md, section 2.</summary>
+/// <summary>What follows from planned runs that were missed: one alert, and one run that makes up for all of them. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
 public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook alerts, TimeProvider clock) : IFollower
 {
     public string Name => "missed";

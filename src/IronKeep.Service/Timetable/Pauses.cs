@@ -14,7 +14,7 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
     /// <summary>The longest pause; what is to stop for good is taken out of the charter.</summary>
     public static readonly Duration Longest = Duration.FromDays(366);
 
-    public static bool IsPaused(JobWatch watch, Instant now) => watch.PausedUntil > now;
+    public static bool IsPaused(JobOnMachine watch, Instant now) => watch.PausedUntil > now;
 
     /// <summary>Pauses a job of a machine from now; replaces a pause that is there.</summary>
     public Task PauseAsync(JobDeclaration job, string machine, string by, string reason, Instant until, CancellationToken cancel) =>
@@ -23,10 +23,10 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
     public Task ResumeAsync(JobDeclaration job, string machine, CancellationToken cancel) =>
         SetAsync(job.Name, machine, w => (w.PausedBy, w.PausedReason, w.PausedAt, w.PausedUntil) = (null, null, null, null), cancel);
 
-    private async Task SetAsync(string job, string machine, Action<JobWatch> change, CancellationToken cancel)
+    private async Task SetAsync(string job, string machine, Action<JobOnMachine> change, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await db.JobWatches.FindAsync([job, machine], cancel) is not { } watch) return;
+        if (await db.JobsOnMachines.FindAsync([job, machine], cancel) is not { } watch) return;
         change(watch);
         await db.SaveChangesAsync(cancel);
         events.Publish(Topic.Charter);

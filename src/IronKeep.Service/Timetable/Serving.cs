@@ -15,13 +15,13 @@ namespace IronKeep.Service.Timetable;
 
 /// <summary>
 /// Takes up planned runs that wait: queues them, or ends them as missed, held back or not needed. What follows from one that was missed is
-/// <see cref="Missed"/>'s. Source: docs/semantics.md, section 2.
+/// <see cref="Missed"/>'s. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
 /// </summary>
 public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading leading, FactSignal signal, TimeProvider clock)
 {
     private const string Waits = "waits for an earlier run of the job";
 
-    private sealed record Open(KeepContext Db, Instant Now, Dictionary<(string Job, string Machine), Run> Busy, Dictionary<(string, string), JobWatch> Watches, HashSet<(string Job, string Machine)> WaitingJobs);
+    private sealed record Open(KeepContext Db, Instant Now, Dictionary<(string Job, string Machine), Run> Busy, Dictionary<(string, string), JobOnMachine> Watches, HashSet<(string Job, string Machine)> WaitingJobs);
 
     /// <summary>One look at everything that waits; the caller holds the loop.</summary>
     public async Task ServeAsync(KeepContext db, CancellationToken cancel)
@@ -35,7 +35,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
             var waiting = await db.PlannedRuns.Where(p => p.Outcome == null && p.RunId == null).OrderBy(p => p.Due).ThenBy(p => p.Job).ToListAsync(cancel);
             var busy = await db.Runs.Where(r => r.State != RunState.Ended && r.Kind == RunKind.Backup).ToListAsync(cancel);
             var open = new Open(db, clock.Now(), busy.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.Last()),
-                await db.JobWatches.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel), []);
+                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel), []);
             foreach (var planned in waiting) await OneAsync(open, planned, cancel);
             Say(db, waiting.Where(p => p.Outcome is not null).ToList(), open.Now);
             await db.SaveChangesAsync(cancel);

@@ -20,7 +20,7 @@ public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> w
     /// <summary>One look; the caller holds the loop.</summary>
     public async Task ServeAsync(KeepContext db, CancellationToken cancel)
     {
-        var watches = await db.StoreWatches.AsNoTracking().ToListAsync(cancel);
+        var watches = await db.TimedMarks.AsNoTracking().ToListAsync(cancel);
         var now = clock.Now();
         foreach (var work in works)
         {
@@ -33,8 +33,8 @@ public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> w
                 if (known is not null && due is null && now - known.Watermark < WatermarkLag) continue;
                 db.ChangeTracker.Clear();
                 await using var change = await leading.BeginAsync(db, cancel);
-                var watch = await db.StoreWatches.FindAsync([store, work.What], cancel);
-                if (watch is null) db.StoreWatches.Add(new StoreWatch { Store = store, What = work.What, Watermark = now });
+                var watch = await db.TimedMarks.FindAsync([store, work.What], cancel);
+                if (watch is null) db.TimedMarks.Add(new TimedMark { Store = store, What = work.What, Watermark = now });
                 else watch.Watermark = now;
                 if (due is { } instant) await work.DoAsync(db, store, instant, cancel);
                 await db.SaveChangesAsync(cancel);
@@ -42,6 +42,6 @@ public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> w
             }
         }
         if (watches.Count == 0) return;
-        foreach (var gone in watches) await db.StoreWatches.Where(w => w.Store == gone.Store && w.What == gone.What).ExecuteDeleteAsync(cancel);
+        foreach (var gone in watches) await db.TimedMarks.Where(w => w.Store == gone.Store && w.What == gone.What).ExecuteDeleteAsync(cancel);
     }
 }

@@ -18,7 +18,7 @@ namespace IronKeep.Service.Upkeep;
 /// Takes a store that lies in a folder into the charter, and what it holds into the catalogue: a store says all that is to be known of
 /// its copies, so a catalogue that was lost, or a store that came from elsewhere, costs nothing but this.
 /// </summary>
-public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, DefinitionDesk definitions, ShelfKeeper shelves, OpenStores stores)
+public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, DefinitionDesk definitions, ShelfKeeper shelves, OpenStores stores, StoreLayouts layouts)
 {
     private const string Kind = "store";
 
@@ -67,11 +67,13 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
     private string? Look(AttachRequest request, string folder)
     {
         var declared = new StoreDeclaration(request.Name, folder, null, null, StoreDeclaration.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
-        using var store = PooledStore.OpenToRead(new FolderPlace(folder), StorePlaces.SecretOf(declared));
-        if (declared is { KeyFile: null, PassphraseFile: null } != !store.Head.Encrypts)
+        var place = new FolderPlace(folder);
+        var layout = layouts.At(place) ?? layouts.Of(declared);
+        using var store = layout.OpenToRead(place, StorePlaces.SecretOf(declared));
+        if (declared is { KeyFile: null, PassphraseFile: null } != !layout.Encrypts(place))
             return $"the store at {folder} does not encrypt; attach it without a key file or passphrase file";
         foreach (var other in inForce.Charter.Stores.Values.Where(s => s.Name != request.Name))
-            if (IdOf(other) == store.Head.Id) return $"{folder} holds the very store that the charter has as '{other.Name}' at {other.Folder}; change the folder of '{other.Name}' if it has moved, and do not use two pictures of one store";
+            if (IdOf(other) == store.Id) return $"{folder} holds the very store that the charter has as '{other.Name}' at {other.Folder}; change the folder of '{other.Name}' if it has moved, and do not use two pictures of one store";
         return null;
     }
 
@@ -79,7 +81,7 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
     {
         try
         {
-            return stores.Get(declared.Name).Head.Id;
+            return stores.Get(declared.Name).Id;
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

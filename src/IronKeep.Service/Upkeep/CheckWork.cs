@@ -9,6 +9,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Pooled;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -54,7 +55,7 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
             : $"{Kebab.Of(order.Depth)} check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
         var began = clock.Now();
         var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset(), order.Depth) { IsKnown = known.Contains };
-        var report = StoreCheck.Run(store, scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
+        var report = store.Check(scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
         live.Report(new Progress(report.Packs.Length, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
         foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"pack {pack.Pack}: {pack.Problem}; its file was moved to 'damaged' in the store");
         foreach (var file in report.Files) live.Log(LogSeverity.Error, file);
@@ -83,10 +84,10 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
     }
 
     /// <summary>The plan's share of the store, within the budget.</summary>
-    private static long? BudgetOf(CheckOrder order, PooledStore store)
+    private static long? BudgetOf(CheckOrder order, IStoreLayout store)
     {
         if (order.Share is not { } share) return order.Budget;
-        var wanted = (long)Math.Ceiling(store.PackSizes().Values.Sum() * Math.Min(1, share));
+        var wanted = (long)Math.Ceiling(store.Parts().Values.Sum() * Math.Min(1, share));
         return order.Budget is { } most ? Math.Min(most, wanted) : wanted;
     }
 
@@ -111,7 +112,7 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
         return $"store {name} {what}: copy {first.CopyId} cannot give back {files}{others}{lost}";
     }
 
-    internal static async Task RecordAsync(CopyBook copies, KeepContext db, string store, PooledStore opened, CheckReport report, Instant began)
+    internal static async Task RecordAsync(CopyBook copies, KeepContext db, string store, IStoreLayout opened, CheckReport report, Instant began)
     {
         // Two checks of one store would each enter, or take out, what the other has.
         using var turn = await copies.TurnAsync(store, CancellationToken.None);
@@ -133,7 +134,7 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
         }
         await db.SaveChangesAsync();
         // The packs of today with their times; those that are gone, and those that were set aside, are forgotten.
-        var packs = opened.PackSizes().Keys.ToHashSet();
+        var packs = opened.Parts().Keys.ToHashSet();
         var known = await db.PackReads.Where(r => r.Store == store).ToDictionaryAsync(r => r.Pack);
         foreach (var row in known.Values.Where(r => !packs.Contains(r.Pack))) db.PackReads.Remove(row);
         foreach (var pack in report.Packs.Where(packs.Contains))

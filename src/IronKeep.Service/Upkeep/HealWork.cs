@@ -10,6 +10,7 @@ using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Healing;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using Microsoft.EntityFrameworkCore;
@@ -30,17 +31,18 @@ public sealed class HealWork(OpenStores stores, CopyBook copies, CharterInForce 
     {
         var name = live.Run.Store!;
         var store = stores.Get(name);
+        if (!store.Can.Heals) return new RunEnding(Outcome.Refused, $"store {name} is of a layout that cannot be healed from another; the next run of a job stores anew what its sources still have");
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var others = Reachable(live, await HelpersAsync(db, charter, name, cancel));
         if (others.Count == 0) return new RunEnding(Outcome.NotNeeded, $"no other store holds copies of the jobs whose copies in store {name} are hurt; the next run of a job stores anew what its sources still have");
-        var before = StoreCheck.Run(store, CheckScope.Everything with { Depth = CheckDepth.Presence }, null, cancel);
+        var before = store.Check(CheckScope.Everything with { Depth = CheckDepth.Presence }, null, cancel);
         if (before.Copies.Length == 0) return new RunEnding(Outcome.NotNeeded, $"store {name} has everything its copies need, as far as is known; a content check looks closer");
         live.Log(LogSeverity.Info, $"healing store {name} from {string.Join(", ", others.Select(o => o.Name))}: {Counted.Of(before.Copies.Length, "copy is", "copies are")} hurt");
-        var report = Healer.Run(store, [.. others.Select(o => o.Store)], cancel);
+        var report = store.Heal([.. others.Select(o => o.Store)], cancel);
         foreach (var path in report.Healed.Take(MostNamed)) live.Log(LogSeverity.Info, $"{path.Path} of copy {path.CopyId} came back from copy {path.From}");
         if (report.Healed.Length > MostNamed) live.Log(LogSeverity.Info, $"and {report.Healed.Length - MostNamed} more paths");
         var began = clock.Now();
-        var after = StoreCheck.Run(store, CheckScope.Everything with { Depth = CheckDepth.Presence }, null, cancel);
+        var after = store.Check(CheckScope.Everything with { Depth = CheckDepth.Presence }, null, cancel);
         foreach (var copy in after.Copies) live.Log(LogSeverity.Warning, $"copy {copy.CopyId} still cannot be restored whole: {string.Join(", ", copy.Paths)}");
         await CheckWork.RecordAsync(copies, db, name, store, after, began);
         live.Report(new Progress(report.Healed.Length, report.Bytes, report.Bytes, report.Bytes, 0, after.Copies.Length));
@@ -58,9 +60,9 @@ public sealed class HealWork(OpenStores stores, CopyBook copies, CharterInForce 
         return [.. having.Where(charter.Charter.Stores.ContainsKey).Order(StringComparer.Ordinal)];
     }
 
-    private List<(string Name, PooledStore Store)> Reachable(LiveRun live, List<string> names)
+    private List<(string Name, IStoreLayout Store)> Reachable(LiveRun live, List<string> names)
     {
-        var found = new List<(string, PooledStore)>();
+        var found = new List<(string, IStoreLayout)>();
         foreach (var name in names)
         {
             try

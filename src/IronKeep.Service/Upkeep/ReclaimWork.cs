@@ -41,7 +41,7 @@ public sealed class ReclaimWork(OpenStores stores, Copies.ShelfKeeper shelves, C
             var now = clock.Now();
             mayGo = (await before.Copies.Where(c => c.Store == name && c.GoneAt == null && c.BinnedAt != null && c.BinnedAt <= until && (c.HeldUntil == null || c.HeldUntil <= now)).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
         }
-        var report = Reclaim.Run(store, until.ToDateTimeOffset(), mayGo: mayGo.Contains, cancel: cancel);
+        var report = store.Reclaim(until.ToDateTimeOffset(), mayGo.Contains, cancel);
         foreach (var id in report.CopiesGone) live.Log(LogSeverity.Info, $"copy {id} left the bin; it can no longer be restored");
         await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
         // What an interrupted reclaiming removed before the catalogue heard of it is gone as well.

@@ -88,7 +88,7 @@ public static class StoreEndpoints
     {
         try
         {
-            var sizes = await stores.AskAsync(store.Name, opened => opened.PackSizes());
+            var sizes = await stores.AskAsync(store.Name, opened => opened.Parts());
             var read = await db.PackReads.Where(r => r.Store == store.Name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
             var oldest = sizes.Keys.Where(read.ContainsKey).Select(p => (Instant?)read[p]).Min();
             return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= (store.RereadWithin?.ToDuration() ?? Duration.FromDays(30))).Sum(s => s.Value), oldest?.ToDateTimeOffset());

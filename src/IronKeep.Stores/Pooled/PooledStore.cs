@@ -19,7 +19,7 @@ public sealed record StoreMaking(HashKind Hash, Secret? Secret, string Label = "
 /// docs/store-format.md. Errors: <see cref="PlaceException"/> when the place fails, <see cref="StoreDamageException"/> when bytes are
 /// not what was written, <see cref="StoreKeyException"/> when the secret does not open it.
 /// </summary>
-public sealed class PooledStore : IDisposable
+public sealed partial class PooledStore
 {
     private readonly ReaderPool readers;
     private readonly Lock refreshing = new();
