@@ -171,7 +171,8 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
         }
         Need(db, "SELECT COUNT(*) FROM (SELECT PlannedRunId FROM Runs WHERE PlannedRunId IS NOT NULL AND Outcome IN ('ok','warned') GROUP BY PlannedRunId HAVING COUNT(*) > 1)", "planned runs were served twice");
         Need(db, "SELECT COUNT(*) FROM Runs WHERE State <> 'ended' OR Outcome IS NULL", "runs are not ended");
-        Need(db, "SELECT COUNT(*) FROM Runs WHERE Followed = 0", "ends were not followed up");
+        Need(db, "SELECT COUNT(*) FROM FollowerPositions WHERE Problem IS NOT NULL", "followers stumble");
+        Need(db, "SELECT COUNT(*) FROM Facts WHERE Kind = 'run-ended' AND Id > (SELECT Position FROM FollowerPositions WHERE Name = 'run-alerts')", "ends were not followed up");
         Need(db, "SELECT COUNT(*) FROM Copies WHERE GoneAt IS NULL AND State IN ('missing','unsound')", "copies are missing or hurt");
         Need(db, "SELECT COUNT(*) FROM Runs WHERE Kind = 'check' AND Outcome NOT IN ('ok','cancelled') AND Failure <> 'interrupted'", "checks found something: " + string.Join("; ", Rows(db, "SELECT Sentence FROM Runs WHERE Kind = 'check' AND Outcome NOT IN ('ok','cancelled') AND Failure <> 'interrupted' LIMIT 3").Select(r => r[0])));
         int compared = 0, copies = 0;

@@ -13,7 +13,7 @@ public sealed class SharedServicesTests(ITestOutputHelper said)
     private static readonly TimeSpan ReplacedWithin = TimeSpan.FromSeconds(15);
 
     /// <summary>How long it is kept up; ten minutes for the whole proof.</summary>
-    private static readonly TimeSpan Lasts = TimeSpan.FromSeconds(double.Parse(Environment.GetEnvironmentVariable("IRONKEEP_SHARED_SECONDS") ?? "75", CultureInfo.InvariantCulture));
+    private static readonly TimeSpan Lasts = TimeSpan.FromSeconds(double.Parse(Environment.GetEnvironmentVariable("IRONKEEP_SHARED_SECONDS") ?? "50", CultureInfo.InvariantCulture));
 
     [Fact]
     public async Task Every_planned_run_is_served_once_or_ended_by_name_while_leaders_are_killed_stopped_and_cut_off()

@@ -48,6 +48,10 @@ public sealed class AlertBook(IDbContextFactory<KeepContext> catalogue, TimeProv
         return await OpenOf(db, subject).AnyAsync(a => a.Class == kind, cancel);
     }
 
+    /// <summary>What is open of a class, by subject: for who looks at many at once.</summary>
+    public static async Task<HashSet<Subject>> OpenAsync(KeepContext db, AlertClass kind, CancellationToken cancel) =>
+        [.. (await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed && a.Class == kind).ToListAsync(cancel)).Select(a => a.Subject)];
+
     /// <summary>Raises a matter in a change of its own.</summary>
     public async Task RaiseAsync(Matter matter, CancellationToken cancel)
     {

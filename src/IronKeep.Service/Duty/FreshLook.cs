@@ -23,12 +23,14 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
     {
         var charter = inForce.Charter;
         var now = clock.Now();
+        var open = await AlertBook.OpenAsync(db, AlertClass.Stale, cancel);
         foreach (var (job, machine, standing) in await StandingsAsync(db, charter, now, cancel))
         {
             var behind = Freshness.Behind(job, standing, now);
             // A job that has just been declared has its promise's time to make its first copy.
             if (behind is { Newest: null } && await db.JobsOnMachines.AsNoTracking().FirstOrDefaultAsync(w => w.Job == job.Name && w.Machine == machine, cancel) is { } watch && now - watch.Since <= job.FreshWithin!.Value.ToDuration()) continue;
             var subject = Subject.OfJob(job.Name, machine);
+            if (behind is null == !open.Contains(subject)) continue;
             if (behind is null) await alerts.CloseAsync(subject, [AlertClass.Stale], cancel);
             else await alerts.RaiseAsync(new Matter(subject, AlertClass.Stale,
                 $"the newest good copy of {job.Name} in store {behind.Store} {(behind.Newest is { } newest ? $"was taken {newest.Taken.Local(charter.Zone)}" : "does not exist")}; {job.FreshWithin} were promised. Nothing of this job expires meanwhile",

@@ -20,6 +20,7 @@ public sealed class FactCarrier(
     private readonly Follow[] all = [.. followers.Select(f => new Follow(f))];
     private readonly SemaphoreSlim gate = new(1);
     private Instant tidied = Instant.MinValue;
+    private bool begun;
 
     private sealed class Follow(IFollower follower)
     {
@@ -64,6 +65,20 @@ public sealed class FactCarrier(
     private void Forget()
     {
         foreach (var follow in all) (follow.Seen, follow.FailedAt) = (-1, null);
+        begun = false;
+    }
+
+    /// <summary>On a new catalogue all begin with the first fact; a follower that a later version brings begins with what is said from then on.</summary>
+    private async Task BeginAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await leading.BeginAsync(db, cancel);
+        var known = await db.FollowerPositions.Select(f => f.Name).ToListAsync(cancel);
+        var from = known.Count == 0 ? 0 : await db.Facts.MaxAsync(f => (long?)f.Id, cancel) ?? 0;
+        db.FollowerPositions.AddRange(all.Select(f => f.Follower.Name).Except(known).Select(n => new FollowerPosition { Name = n, Position = from }));
+        await db.SaveChangesAsync(cancel);
+        await change.CommitAsync(cancel);
+        begun = true;
     }
 
     /// <summary>Carries all that was said, and what is said meanwhile. Does nothing where another service leads.</summary>
@@ -73,11 +88,13 @@ public sealed class FactCarrier(
         await gate.WaitAsync(cancel);
         try
         {
+            if (!begun) await BeginAsync(cancel);
             bool moved;
             do
             {
                 moved = false;
                 var newest = await NewestAsync(cancel);
+                await PassByAsync(newest, cancel);
                 foreach (var follow in all)
                     while (follow.Seen < newest && await StepAsync(follow, newest, cancel)) moved = true;
                 if (moved) Moved?.Invoke();
@@ -93,6 +110,16 @@ public sealed class FactCarrier(
         {
             gate.Release();
         }
+    }
+
+    /// <summary>Who follows nothing of what is new need not be asked.</summary>
+    private async Task PassByAsync(long newest, CancellationToken cancel)
+    {
+        var from = all.Where(f => f.Seen >= 0 && f.FailedAt is null).Select(f => (long?)f.Seen).Min();
+        if (from is null || from >= newest) return;
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var kinds = (await db.Facts.Where(f => f.Id > from && f.Id <= newest).Select(f => f.Kind).Distinct().ToListAsync(cancel)).ToHashSet();
+        foreach (var follow in all.Where(f => f.Seen >= from && f.FailedAt is null && !f.Follower.Follows.Any(kinds.Contains))) follow.Seen = newest;
     }
 
     private async Task<long> NewestAsync(CancellationToken cancel)
@@ -137,8 +164,7 @@ public sealed class FactCarrier(
         var outside = follower is IOutsideFollower;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await using var change = outside ? null : await leading.BeginAsync(db, cancel);
-        var position = await db.FollowerPositions.FindAsync([follower.Name], cancel);
-        if (position is null) db.FollowerPositions.Add(position = new FollowerPosition { Name = follower.Name });
+        var position = await db.FollowerPositions.FirstAsync(f => f.Name == follower.Name, cancel);
         var from = position.Position;
         var kinds = follower.Follows.ToArray();
         var facts = await db.Facts.AsNoTracking().Where(f => f.Id > from && kinds.Contains(f.Kind)).OrderBy(f => f.Id).Take(most).ToListAsync(cancel);

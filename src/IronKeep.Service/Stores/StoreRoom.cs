@@ -76,28 +76,31 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
         await db.RoomPromises.Where(p => p.RunId == run && p.Store == store).ExecuteDeleteAsync();
     }
 
-    /// <summary>Opens or closes what there is to say of a store: that it is away, and that it is nearly full.</summary>
-    public async Task JudgeAsync(StoreDeclaration store, CancellationToken cancel)
+    /// <summary>Opens or closes what there is to say of a store: that it is away, and that it is nearly full; gives its room.</summary>
+    public async Task<Room> JudgeAsync(StoreDeclaration store, CancellationToken cancel)
     {
         var room = await OfAsync(store);
         var subject = Subject.OfStore(store.Name);
+        List<AlertClass> open;
+        await using (var db = await catalogue.CreateDbContextAsync(cancel)) open = await db.Alerts.Where(subject.Has).Where(a => a.State != AlertState.Closed).Select(a => a.Class).ToListAsync(cancel);
         if (room.Problem is { } away)
         {
-            await alerts.RaiseAsync(new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true }, cancel);
-            return;
+            if (!open.Contains(AlertClass.Failed)) await alerts.RaiseAsync(new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true }, cancel);
+            return room;
         }
-        if (await WasAwayAsync(subject, cancel)) await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
-        if (room.Free is not { } free) return;
+        if (open.Contains(AlertClass.Failed) && await WasAwayAsync(subject, cancel)) await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
+        if (room.Free is not { } free) return room;
         if (!room.NearlyFull)
         {
-            await alerts.CloseAsync(subject, [AlertClass.NearlyFull], cancel);
-            return;
+            if (open.Contains(AlertClass.NearlyFull)) await alerts.CloseAsync(subject, [AlertClass.NearlyFull], cancel);
+            return room;
         }
         var matter = new Matter(subject, AlertClass.NearlyFull, $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; {new ByteSize(room.Used!.Value)} are used",
             "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing.")
         { Once = true };
-        await alerts.RaiseAsync(matter, cancel);
-        await alerts.UpdateAsync(matter, cancel);
+        if (open.Contains(AlertClass.NearlyFull)) await alerts.UpdateAsync(matter, cancel);
+        else await alerts.RaiseAsync(matter, cancel);
+        return room;
     }
 
     /// <summary>Whether the open failure of a store is that it could not be reached; a full one is another matter.</summary>

@@ -41,8 +41,7 @@ public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKee
         {
             await Task.WhenAll(charter.Charter.Stores.Values.Select(async store =>
             {
-                await room.JudgeAsync(store, cancel);
-                if ((await room.OfAsync(store)).Problem is not null) return;
+                if ((await room.JudgeAsync(store, cancel)).Problem is not null) return;
                 // Comparing can take long, and a store can begin to hang in the middle: the looks at the others go on.
                 Task<bool> work;
                 lock (settling)

@@ -34,6 +34,7 @@ public sealed class WorkerBeats(WorkerSelf self, Leading leading, IEnumerable<IB
             catch (Exception e)
             {
                 Rounds.Failed(e);
+                self.GiveUpWhenOver();
                 log.LogError(e, "The beat of this service failed and is tried again");
             }
         }

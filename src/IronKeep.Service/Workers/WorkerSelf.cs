@@ -17,6 +17,7 @@ public sealed class WorkerSelf(IDbContextFactory<KeepContext> catalogue, IOption
     private readonly BootClock steady = new();
     private long beat;
     private long distrustUntil;
+    private bool gaveUp;
 
     /// <summary>The id under which it holds what it holds; another after it was lost.</summary>
     public string Id { get; private set; } = "";
@@ -44,7 +45,7 @@ public sealed class WorkerSelf(IDbContextFactory<KeepContext> catalogue, IOption
         db.Workers.Add(self);
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
-        (Id, beat) = (self.Id, began);
+        (Id, beat, gaveUp) = (self.Id, began, false);
     }
 
     /// <summary>Says that it is there, and buries who is not. Does nothing where it is alone.</summary>
@@ -64,11 +65,22 @@ public sealed class WorkerSelf(IDbContextFactory<KeepContext> catalogue, IOption
             await JoinAsync(cancel);
             return;
         }
-        beat = began;
+        (beat, gaveUp) = (began, false);
         if (began < distrustUntil) return;
         var since = now - (long)LostAfter.TotalMilliseconds;
         if (await db.Workers.Where(w => !w.Gone && w.BeatAt < since).ExecuteUpdateAsync(s => s.SetProperty(w => w.Gone, true), cancel) is > 0 and var gone)
             log.LogWarning("{Count} service(s) on this catalogue have not been heard of for {Seconds} s and are gone", gone, LostAfter.TotalSeconds);
+    }
+
+    /// <summary>
+    /// To be asked when the catalogue cannot be reached: once its time is over, what it has at work is ended here too, because others may have begun it anew.
+    /// </summary>
+    public void GiveUpWhenOver()
+    {
+        if (!IsShared || Id.Length == 0 || Holds || gaveUp) return;
+        gaveUp = true;
+        log.LogWarning("The catalogue has not been reached for {Seconds} s; what this service has at work is ended", (int)steady.GetElapsedTime(beat).TotalSeconds);
+        Lost?.Invoke(Id);
     }
 
     /// <summary>Leaves in good order: what it led is free at once.</summary>
