@@ -26,16 +26,17 @@ public static class CatalogueKinds
 
     public static bool IsPostgres(this DbContext db) => db.Database.ProviderName == "Npgsql.EntityFrameworkCore.PostgreSQL";
 
-    /// <summary>The options of a catalogue: a path, or a connection string. Throws <see cref="ArgumentException"/> for a string that cannot be read.</summary>
-    public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue) => IsPostgres(catalogue)
-        ? options.UseNpgsql(ConnectionString(catalogue), o => o.MigrationsAssembly(PostgresMigrations))
+    /// <summary>The options of a catalogue: a path, or a connection string; not limited for work that takes its time, such as a move. Throws <see cref="ArgumentException"/> for a string that cannot be read.</summary>
+    public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue, bool limited = true) => IsPostgres(catalogue)
+        ? options.UseNpgsql(ConnectionString(catalogue, limited: limited), o => o.MigrationsAssembly(PostgresMigrations))
         : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations)).AddInterceptors(Patience);
 
     /// <summary>The connection string with the limits that a service sets itself; with <paramref name="pooled"/> false, one that is closed when it is closed.</summary>
-    public static string ConnectionString(string catalogue, bool pooled = true)
+    public static string ConnectionString(string catalogue, bool pooled = true, bool limited = true)
     {
         var given = new NpgsqlConnectionStringBuilder(catalogue);
-        given.Options = given.Options is { Length: > 0 } own ? $"{own} {Limits}" : Limits;
+        if (limited) given.Options = given.Options is { Length: > 0 } own ? $"{own} {Limits}" : Limits;
+        else given.CommandTimeout = 0;
         given.ApplicationName ??= "ironkeepd";
         given.Pooling = pooled;
         // A server that is gone is noticed, and not waited for.
@@ -52,8 +53,16 @@ public static class CatalogueKinds
         return $"{given.Database} on {given.Host}:{given.Port}";
     }
 
+    /// <summary>Brings a catalogue up to this version, however long that takes.</summary>
+    public static async Task MigrateAsync(string catalogue, CancellationToken cancel)
+    {
+        await using var db = new KeepContext((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue, limited: false).Options);
+        await db.Database.MigrateAsync(cancel);
+        await SetUpAsync(db, cancel);
+    }
+
     /// <summary>What a database needs to be told once.</summary>
-    public static Task SetUpAsync(KeepContext db, CancellationToken cancel) =>
+    private static Task SetUpAsync(KeepContext db, CancellationToken cancel) =>
         db.IsPostgres() ? Task.CompletedTask : db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
 
     /// <summary>In a change that is begun: waits for its turn. SQLite lets one write at a time by itself; PostgreSQL is told to.</summary>

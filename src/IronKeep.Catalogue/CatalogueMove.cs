@@ -23,8 +23,7 @@ public static class CatalogueMove
         await using var target = Open(to);
         if ((await source.Database.GetPendingMigrationsAsync(cancel)).Any())
             throw new MoveRefusedException($"the catalogue {CatalogueKinds.Told(from)} is of an earlier version; start this version's service on it once, stop it, and move it then");
-        await target.Database.MigrateAsync(cancel);
-        await CatalogueKinds.SetUpAsync(target, cancel);
+        await CatalogueKinds.MigrateAsync(to, cancel);
         var entities = Ordered(source.Model);
         foreach (var entity in entities)
             if (await (Task<bool>)Of(entity, nameof(AnyAsync), target, cancel))
@@ -40,7 +39,7 @@ public static class CatalogueMove
         return (rows, entities.Count);
     }
 
-    private static KeepContext Open(string catalogue) => new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue).Options);
+    private static KeepContext Open(string catalogue) => new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue, limited: false).Options);
 
     /// <summary>Those that others refer to come first.</summary>
     private static List<IEntityType> Ordered(IModel model)

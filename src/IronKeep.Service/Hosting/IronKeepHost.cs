@@ -90,10 +90,9 @@ public static class IronKeepHost
             CatalogueGuard.RefuseLost(settings.DataFolder, settings.CatalogueAt);
             SelfCheck.RefuseDamaged(settings.CatalogueAt);
         }
+        await CatalogueKinds.MigrateAsync(settings.CatalogueAt, cancel);
         await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync(cancel))
         {
-            await db.Database.MigrateAsync(cancel);
-            await CatalogueKinds.SetUpAsync(db, cancel);
             await app.Services.GetRequiredService<CatalogueGuard>().BeginAsync(db, cancel);
             var isGiven = app.Configuration.GetSection(ServiceSettings.Section)[nameof(ServiceSettings.Machine)] is { Length: > 0 };
             settings.Machine = await ServiceNames.KeepAsync(db, settings.Machine, isGiven, cancel);

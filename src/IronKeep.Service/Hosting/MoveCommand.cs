@@ -35,7 +35,7 @@ public static class MoveCommand
         return $"{rows} rows of {tables} tables and {Counted.Of(logs, "line")} of run logs moved from {CatalogueKinds.Told(from)} to {CatalogueKinds.Told(to)}, and compared row by row. The old catalogue is as it was; start the service with IronKeep:Catalogue naming the new one";
     }
 
-    private static KeepContext Open(string catalogue) => new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue).Options);
+    private static KeepContext Open(string catalogue) => new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue, limited: false).Options);
 
     private static async Task RefuseAtWorkAsync(KeepContext source, CancellationToken cancel)
     {
