@@ -9,6 +9,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Alerts;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;

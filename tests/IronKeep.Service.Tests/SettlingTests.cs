@@ -8,6 +8,7 @@ using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Upkeep;
 using IronKeep.Stores.Places;

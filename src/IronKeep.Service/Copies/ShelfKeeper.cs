@@ -8,6 +8,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Layouts;

@@ -42,7 +42,8 @@ public static class Freshness
             var ids = await watched.Select(w => db.Copies
                 .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
                 .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault()).Where(id => id != null).ToListAsync(cancel);
-            foreach (var copy in await db.Copies.AsNoTracking().Where(c => c.Store == store && ids.Contains(c.Id)).ToListAsync(cancel)) newest[(copy.Job, copy.Store)] = copy;
+            // By the id alone, which seeks; with the store beside it all copies of the store would be gone through.
+            foreach (var copy in (await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)).Where(c => c.Store == store)) newest[(copy.Job, copy.Store)] = copy;
         }
         return jobs.ToDictionary(j => j.Name, j => new Standing(
             j.Into.Where(s => newest.ContainsKey((j.Name, s))).ToDictionary(s => s, s => newest[(j.Name, s)]), counts.GetValueOrDefault(j.Name)));

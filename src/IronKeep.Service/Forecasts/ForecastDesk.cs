@@ -4,6 +4,7 @@ using IronKeep.Core.Forecasts;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Stores;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;

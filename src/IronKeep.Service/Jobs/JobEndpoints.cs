@@ -9,6 +9,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Duty;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Http.HttpResults;

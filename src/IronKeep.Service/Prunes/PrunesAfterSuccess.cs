@@ -19,10 +19,11 @@ public sealed class PrunesAfterSuccess(CharterInForce inForce, PruneDesk desk, R
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
+        var runs = await Ended.RunsOfAsync(db, facts, cancel);
         foreach (var fact in facts)
         {
             if (fact.Job is null || !inForce.Charter.Jobs.TryGetValue(fact.Job, out var job) || job.Prune != PruneTime.AfterSuccess) continue;
-            if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned } run) continue;
+            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned } run) continue;
             foreach (var store in job.Into)
             {
                 if (await db.Runs.AnyAsync(r => r.Kind == RunKind.Prune && r.Job == job.Name && r.Machine == run.Machine && r.Store == store && r.State == RunState.Queued, cancel)) continue;

@@ -4,6 +4,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Runs;
 using IronKeep.Service.Basics;
+using IronKeep.Service.Facts;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 

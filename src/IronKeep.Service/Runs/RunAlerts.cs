@@ -16,14 +16,19 @@ public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce i
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
+        var runs = await Ended.RunsOfAsync(db, facts, cancel);
+        var open = (await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel)).Select(a => (a.Subject, a.Class)).ToHashSet();
         foreach (var fact in facts)
         {
-            if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is not { Outcome: { } outcome } run) continue;
+            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Outcome: { } outcome } run) continue;
             if (outcome is Outcome.Cancelled or Outcome.NotNeeded or Outcome.HeldBack || await RunEnds.IsRetriedAsync(db, run, cancel)) continue;
             foreach (var step in works.Of(run).AlertsOf(run, inForce.Charter))
             {
-                if (step.Closes.Length > 0) await alerts.CloseAsync(db, step.Subject, step.Closes, cancel);
-                if (step.Raises is { } matter) await alerts.RaiseAsync(db, matter, cancel);
+                if (Array.Exists(step.Closes, c => open.Contains((step.Subject, c)))) await alerts.CloseAsync(db, step.Subject, step.Closes, cancel);
+                foreach (var closed in step.Closes) open.Remove((step.Subject, closed));
+                if (step.Raises is not { } matter) continue;
+                await alerts.RaiseAsync(db, matter, cancel);
+                open.Add((matter.Subject, matter.Class));
             }
         }
     }

@@ -5,6 +5,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Facts;
 
 namespace IronKeep.Service.Runs;
 

@@ -6,6 +6,7 @@ using IronKeep.Service.Alerts;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Events;
+using IronKeep.Service.Facts;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 

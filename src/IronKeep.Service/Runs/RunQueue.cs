@@ -5,6 +5,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Events;
+using IronKeep.Service.Facts;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;

@@ -29,11 +29,12 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
+        var runs = await Ended.RunsOfAsync(db, facts, cancel);
         foreach (var fact in facts)
         {
             if (fact.Kind == FactKind.RunEnded)
             {
-                if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is { Kind: RunKind.Backup } run) await TellAsync(db, run, cancel);
+                if (runs.GetValueOrDefault(fact.RunId ?? 0) is { Kind: RunKind.Backup } run) await TellAsync(db, run, cancel);
             }
             else if (Kebab.Read<AlertNews>(fact.Word!) is { } news and not AlertNews.Counted && await db.Alerts.AsNoTracking().FirstOrDefaultAsync(a => a.Id == fact.AlertId, cancel) is { } alert)
                 await TellAsync(db, alert, news, cancel);

@@ -17,16 +17,17 @@ public sealed class MadeUp(CharterInForce inForce) : IFollower
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
+        var runs = await Ended.RunsOfAsync(db, facts, cancel);
         foreach (var fact in facts.Where(f => f.Job is not null))
         {
-            if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == fact.RunId, cancel) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned or Outcome.Suspect } run) continue;
+            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned or Outcome.Suspect } run) continue;
             foreach (var missed in await db.PlannedRuns.Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Outcome == Outcome.Missed && p.MadeUpBy == null && p.Due <= run.Began).ToListAsync(cancel))
             {
                 (missed.MadeUpBy, missed.Reason) = (run.Id, $"{missed.Reason}; made up for by run {run.Id}");
                 db.SayPlanned(missed, fact.At);
             }
             if (run is { Outcome: not Outcome.Suspect, PlannedRunId: null }) await LetFollowAsync(db, run, fact.At, cancel);
-            await db.SaveChangesAsync(cancel);
+            if (db.ChangeTracker.HasChanges()) await db.SaveChangesAsync(cancel);
         }
     }
 

@@ -7,6 +7,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Forecasts;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;

@@ -3,6 +3,7 @@ using IronKeep.Core.Charters;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
