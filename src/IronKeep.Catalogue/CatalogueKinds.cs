@@ -1,3 +1,4 @@
+using System.Data.Common;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Metadata;
@@ -6,8 +7,8 @@ using Npgsql;
 namespace IronKeep.Catalogue;
 
 /// <summary>
-/// Which database holds the catalogue, and all that is said differently to one and the other. A setting that begins with "Host=" or names a
-/// server in another way is PostgreSQL's connection string; anything else the path of a SQLite file.
+/// Which database holds the catalogue, and all that is said differently to one and the other. A setting that begins with '/' is the path of a
+/// SQLite file; one with a '=' in it PostgreSQL's connection string.
 /// </summary>
 public static class CatalogueKinds
 {
@@ -35,13 +36,15 @@ public static class CatalogueKinds
     public static string ConnectionString(string catalogue, bool pooled = true, bool limited = true)
     {
         var given = new NpgsqlConnectionStringBuilder(catalogue);
+        // The builder above knows every keyword; this one tells which were given.
+        var said = new DbConnectionStringBuilder { ConnectionString = catalogue };
         if (limited) given.Options = given.Options is { Length: > 0 } own ? $"{own} {Limits}" : Limits;
         else given.CommandTimeout = 0;
         given.ApplicationName ??= "ironkeepd";
         given.Pooling = pooled;
         // A server that is gone is noticed, and not waited for.
-        if (!given.ContainsKey("Timeout")) given.Timeout = 5;
-        if (!given.ContainsKey("Keepalive")) given.KeepAlive = 5;
+        if (!said.ContainsKey("Timeout")) given.Timeout = 5;
+        if (!said.ContainsKey("Keepalive")) given.KeepAlive = 5;
         return given.ConnectionString;
     }
 

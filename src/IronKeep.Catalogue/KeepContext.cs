@@ -46,6 +46,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
+        modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Until).HasFilter("\"Until\" IS NOT NULL");
         modelBuilder.Entity<PlannedRun>().Property(p => p.Times).HasDefaultValue(1).HasSentinel(1);
         modelBuilder.Entity<Run>().Ignore(r => r.Took).Ignore(r => r.By);
         modelBuilder.Entity<HangingRun>().HasKey(h => h.RunId);

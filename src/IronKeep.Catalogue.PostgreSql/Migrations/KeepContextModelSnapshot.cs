@@ -677,6 +677,9 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasIndex("Due");
 
+                    b.HasIndex("Until")
+                        .HasFilter("\"Until\" IS NOT NULL");
+
                     b.HasIndex("Job", "Machine", "Due")
                         .IsUnique();
 

@@ -599,6 +599,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasIndex("Due");
 
+                    b.HasIndex("Until")
+                        .HasFilter("\"Until\" IS NOT NULL");
+
                     b.HasIndex("Job", "Machine", "Due")
                         .IsUnique();
 

@@ -90,9 +90,10 @@ public sealed class NightBoard
     {
         var (from, to) = (Begin(first, zone), Instant.Min(Begin(end, zone) - Duration.Epsilon, now));
         // What stands for a long absence began before the nights that it reaches into.
-        var query = db.PlannedRuns.AsNoTracking().Where(p => (p.Due >= from || p.Until >= from) && p.Due <= to);
-        if (job is not null) query = query.Where(p => p.Job == job);
-        var planned = await query.OrderBy(p => p.Due).Select(p => new { p.Job, p.Machine, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel);
+        // Asked in two parts, each with an index of its own; together they would be answered by going through all there ever was.
+        var all = job is null ? db.PlannedRuns.AsNoTracking() : db.PlannedRuns.AsNoTracking().Where(p => p.Job == job);
+        var planned = await all.Where(p => p.Due < from && p.Until >= from).Select(p => new { p.Job, p.Machine, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel);
+        planned.AddRange(await all.Where(p => p.Due >= from && p.Due <= to).OrderBy(p => p.Due).Select(p => new { p.Job, p.Machine, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel));
         var last = NightOf(to, zone);
         foreach (var span in planned.Where(p => p.Until is not null).ToList())
         {

@@ -91,10 +91,12 @@ public sealed class PruneDesk(
     public async Task MarkAppliedAsync(PrunePlan plan, string fingerprint, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
         var now = clock.Now();
         await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.AppliedAt, now), cancel);
         // Whoever let this plan pass has seen what the catalogue learned from the store.
         await db.Copies.Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store && c.RunId == null).ExecuteUpdateAsync(s => s.SetProperty(c => c.RunId, 0), cancel);
+        await change.CommitAsync(cancel);
     }
 
     /// <summary>The plan of now for a prune that nobody looks at, and how many copies go; without a fingerprint where the brake holds it, which is then an alert.</summary>

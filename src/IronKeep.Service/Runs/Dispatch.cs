@@ -35,6 +35,9 @@ public sealed class Dispatch(
     private readonly ConcurrentDictionary<long, LiveRun> live = new();
     private readonly ConcurrentDictionary<long, Task> tasks = new();
     private readonly LoopRounds rounds = new(clock);
+
+    /// <summary>Who takes runs and who looks for those that nobody has take turns: one that was just taken is not yet at work.</summary>
+    private readonly SemaphoreSlim taking = new(1);
     private static readonly TimeSpan TendEvery = TimeSpan.FromSeconds(30);
     private long tended = System.Diagnostics.Stopwatch.GetTimestamp();
 
@@ -139,6 +142,19 @@ public sealed class Dispatch(
     private async Task StartReadyAsync(CancellationToken stopping)
     {
         if (!self.Holds) return;
+        await taking.WaitAsync(stopping);
+        try
+        {
+            await TakeReadyAsync(stopping);
+        }
+        finally
+        {
+            taking.Release();
+        }
+    }
+
+    private async Task TakeReadyAsync(CancellationToken stopping)
+    {
         await using var db = await catalogue.CreateDbContextAsync(stopping);
         var now = clock.Now();
         if (!await db.Runs.AnyAsync(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now), stopping)) return;
@@ -152,7 +168,7 @@ public sealed class Dispatch(
             var hanging = await db.HangingRuns.AsNoTracking().ToListAsync(stopping);
             var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
             // What hangs holds its job, and takes no place from others.
-            var held = hanging.Select(h => (h.Job, h.Machine)).ToHashSet();
+            var held = hanging.Select(h => (h.Job, h.Machine)).Concat(live.Values.Where(l => l.GivenUp).Select(l => (l.Run.Job, l.Run.Machine))).ToHashSet();
             foreach (var other in atWork)
                 if (live.TryGetValue(other.Id, out var here) && Hangs(here)) held.Add((other.Job, other.Machine));
                 else ceilings.Begin(ClaimOf(other));
@@ -357,6 +373,19 @@ public sealed class Dispatch(
     /// <summary>Ends the runs of workers that are gone, and lets become of them what their kind says.</summary>
     private async Task TakeOverAsync(CancellationToken cancel)
     {
+        await taking.WaitAsync(cancel);
+        try
+        {
+            await TakeLostAsync(cancel);
+        }
+        finally
+        {
+            taking.Release();
+        }
+    }
+
+    private async Task TakeLostAsync(CancellationToken cancel)
+    {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var own = self.Id;
         // One of the services looks after what others left.
@@ -381,5 +410,11 @@ public sealed class Dispatch(
             using var file = logs.Open(run.Id);
             file.Write(LogSeverity.Error, sentence);
         }
+    }
+
+    public override void Dispose()
+    {
+        taking.Dispose();
+        base.Dispose();
     }
 }

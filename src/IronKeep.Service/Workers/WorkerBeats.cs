@@ -22,7 +22,10 @@ public sealed class WorkerBeats(WorkerSelf self, Leading leading, IEnumerable<IB
         {
             try
             {
-                await self.BeatAsync(stoppingToken);
+                // A database that does not answer at all is as good as one that refuses.
+                using var within = CancellationTokenSource.CreateLinkedTokenSource(stoppingToken);
+                within.CancelAfter(WorkerSelf.LostAfter);
+                await self.BeatAsync(within.Token);
                 await leading.LookAsync(stoppingToken);
                 foreach (var look in looks) await look.LookAsync(stoppingToken);
                 Rounds.Came();

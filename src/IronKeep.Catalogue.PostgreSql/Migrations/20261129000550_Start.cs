@@ -539,6 +539,12 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                 filter: "\"Outcome\" IS NULL");
 
             migrationBuilder.CreateIndex(
+                name: "IX_PlannedRuns_Until",
+                table: "PlannedRuns",
+                column: "Until",
+                filter: "\"Until\" IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "IX_PrunePlans_Job_Store_AppliedAt",
                 table: "PrunePlans",
                 columns: new[] { "Job", "Store", "AppliedAt" });

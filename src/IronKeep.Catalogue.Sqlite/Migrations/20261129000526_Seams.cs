@@ -271,6 +271,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                 columns: new[] { "Job", "Store", "AppliedAt" });
 
             migrationBuilder.CreateIndex(
+                name: "IX_PlannedRuns_Until",
+                table: "PlannedRuns",
+                column: "Until",
+                filter: "\"Until\" IS NOT NULL");
+
+            migrationBuilder.CreateIndex(
                 name: "IX_Copies_Origin",
                 table: "Copies",
                 column: "Origin");
@@ -332,6 +338,10 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
             migrationBuilder.DropIndex(
                 name: "IX_PrunePlans_Job_Store_AppliedAt",
                 table: "PrunePlans");
+
+            migrationBuilder.DropIndex(
+                name: "IX_PlannedRuns_Until",
+                table: "PlannedRuns");
 
             migrationBuilder.DropPrimaryKey(
                 name: "PK_Copies",
