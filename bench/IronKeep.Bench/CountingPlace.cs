@@ -8,6 +8,7 @@ internal sealed class CountingPlace(IPlace place) : IPlace
     private long read;
 
     public string Name => place.Name;
+    public PlaceAbilities Can => place.Can;
 
     /// <summary>Bytes read so far.</summary>
     public long Read() => Interlocked.Read(ref read);

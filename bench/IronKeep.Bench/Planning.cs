@@ -113,17 +113,17 @@ internal static class Planning
     /// <summary>Jobs of ten machines into four stores, due at night together, with 30 nights of copies behind them.</summary>
     private static ForecastInput ForecastInputOf(int jobs)
     {
-        var policy = new PolicyDeclaration("season", RetentionSentence.Read("newest 3 then 7 daily then 4 weekly then 12 monthly").Policy!, 2, null) { Promises = [new Span(3, SpanUnit.Months)] };
+        var policy = new PolicyDefinition("season", RetentionSentence.Read("newest 3 then 7 daily then 4 weekly then 12 monthly").Policy!, 2, null) { Promises = [new Span(3, SpanUnit.Months)] };
         var charter = Charter.Empty with { Zone = Zones[0], RunsAtOnce = 16, Policies = Charter.Empty.Policies.Add("season", policy) };
         for (var s = 0; s < 4; s++)
-            charter = charter with { Stores = charter.Stores.Add($"store-{s}", new StoreDeclaration($"store-{s}", $"/srv/{s}", new ByteSize(40_000_000_000_000), null, StoreDeclaration.UsualBin, ReclaimWhen: Read("daily at 06:00")) { RunsAtOnce = 6 }) };
-        for (var m = 0; m < 10; m++) charter = charter with { Machines = charter.Machines.Add($"machine-{m}", new MachineDeclaration($"machine-{m}", 2, null)) };
-        var declared = ImmutableSortedDictionary.CreateBuilder<string, JobDeclaration>(StringComparer.Ordinal);
+            charter = charter with { Stores = charter.Stores.Add($"store-{s}", new StoreDefinition($"store-{s}", $"/srv/{s}", new ByteSize(40_000_000_000_000), null, StoreDefinition.UsualBin, ReclaimWhen: Read("daily at 06:00")) { RunsAtOnce = 6 }) };
+        for (var m = 0; m < 10; m++) charter = charter with { Machines = charter.Machines.Add($"machine-{m}", new MachineDefinition($"machine-{m}", 2, null)) };
+        var declared = ImmutableSortedDictionary.CreateBuilder<string, JobDefinition>(StringComparer.Ordinal);
         var assumed = new Dictionary<string, JobAssumptions>();
         var copies = new List<KnownCopy>();
         for (var i = 0; i < jobs; i++)
         {
-            var job = new JobDeclaration($"job-{i:0000}", ["/srv/data"], [$"store-{i % 4}"], "season") { On = $"machine-{i % 10}", When = Read($"daily at {20 + i % 4}:00"), Prune = PruneTime.AfterSuccess, FreshWithin = new Span(30, SpanUnit.Hours) };
+            var job = new JobDefinition($"job-{i:0000}", ["/srv/data"], [$"store-{i % 4}"], "season") { On = $"machine-{i % 10}", When = Read($"daily at {20 + i % 4}:00"), Prune = PruneTime.AfterSuccess, FreshWithin = new Span(30, SpanUnit.Hours) };
             declared[job.Name] = job;
             assumed[job.Name] = new JobAssumptions(20_000_000_000 + i * 1_000_000L, 200_000_000, 5_000_000, Duration.FromMinutes(2 + i % 5), AssumedFrom.History);
             copies.AddRange(Enumerable.Range(1, 30).Select(n => new KnownCopy(job.Name, job.Into[0], new CopyFacts($"{i}-{n}", AsOf - Duration.FromDays(n), CopyState.Sound))));

@@ -3,7 +3,7 @@ using IronKeep.Bench;
 switch (args[0])
 {
     case "catalogue":
-        await LargeCatalogue.MeasureAsync(args[1]);
+        await LargeCatalogue.MeasureAsync(args[1], args.Length < 3);
         break;
     case "planning":
         Planning.Measure();

@@ -15,7 +15,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<Person> People => Set<Person>();
     public DbSet<Session> Sessions => Set<Session>();
     public DbSet<PersonalToken> Tokens => Set<PersonalToken>();
-    public DbSet<CalendarFeed> CalendarFeeds => Set<CalendarFeed>();
+    public DbSet<CalendarAddress> CalendarAddresses => Set<CalendarAddress>();
     public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
     public DbSet<JobOnMachine> JobsOnMachines => Set<JobOnMachine>();
     public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
@@ -40,7 +40,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     {
         modelBuilder.Entity<Person>().HasIndex(p => p.Name).IsUnique();
         modelBuilder.Entity<PersonalToken>().HasIndex(t => t.Hash).IsUnique();
-        modelBuilder.Entity<CalendarFeed>().HasIndex(f => f.Hash).IsUnique();
+        modelBuilder.Entity<CalendarAddress>().ToTable("CalendarFeeds").HasIndex(f => f.Hash).IsUnique();
         // Their tables are called as they were first.
         modelBuilder.Entity<JobOnMachine>().ToTable("JobWatches").HasKey(w => new { w.Job, w.Machine });
         modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
@@ -84,6 +84,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         configurationBuilder.Properties<Instant>().HaveConversion<InstantConverter>();
         configurationBuilder.Properties<RunKind>().HaveConversion<WordConverter<RunKind>>();
         configurationBuilder.Properties<RunState>().HaveConversion<WordConverter<RunState>>();
+        configurationBuilder.Properties<LogSeverity>().HaveConversion<WordConverter<LogSeverity>>();
         configurationBuilder.Properties<AlertState>().HaveConversion<WordConverter<AlertState>>();
         configurationBuilder.Properties<AlertClass>().HaveConversion<WordConverter<AlertClass>>();
         configurationBuilder.Properties<SubjectKind>().HaveConversion<WordConverter<SubjectKind>>();

@@ -35,7 +35,7 @@ public sealed class PersonalToken
 }
 
 /// <summary>An address from which a calendar program reads the timetable; whoever has it can read that and nothing else.</summary>
-public sealed class CalendarFeed
+public sealed class CalendarAddress
 {
     public long Id { get; set; }
     public required string Label { get; set; }

@@ -80,7 +80,7 @@ public sealed class LogLine
     public long RunId { get; set; }
     public int Line { get; set; }
     public Instant At { get; set; }
-    public required string Severity { get; set; }
+    public LogSeverity Severity { get; set; }
     public required string Text { get; set; }
 }
 

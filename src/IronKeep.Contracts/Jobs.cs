@@ -41,8 +41,8 @@ public sealed record DueAnswer(DateTimeOffset Utc, string Local);
 /// <summary>One due instant of one job, for the timetable.</summary>
 public sealed record TimetableEntry(string Job, string Machine, DateTimeOffset Utc, string Local, string Zone, IReadOnlyList<string> Into);
 
-/// <summary>What a night was for a job: the worst outcome of its planned runs that night, or null when none was planned. Date is the local date the night begins on.</summary>
-public sealed record NightCell(string Date, string? Outcome, int Planned, long? RunId);
+/// <summary>What a night was for a job: the worst outcome of its planned runs that night, null when none was planned, or none has ended yet. Date is the local date the night begins on.</summary>
+public sealed record NightCell(string Date, Outcome? Outcome, int Planned, long? RunId);
 
 /// <summary>What a watched job says of itself: state started or ended; the exit code of one that ended (absent: 0), and a word about it.</summary>
 public sealed record CheckInRequest(string State, int? ExitCode = null, string? Note = null);

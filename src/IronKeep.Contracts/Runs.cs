@@ -55,8 +55,8 @@ public sealed record RunFiguresAnswer(
     double? ElapsedSeconds,
     double? RemainingSeconds);
 
-/// <summary>One line of a run's log; severity is info, warning or error.</summary>
-public sealed record RunLogLine(DateTimeOffset At, string Severity, string Text);
+/// <summary>One line of a run's log.</summary>
+public sealed record RunLogLine(DateTimeOffset At, LogSeverity Severity, string Text);
 
 /// <summary>A run's log from a position on; the next position to ask for.</summary>
 public sealed record RunLogAnswer(IReadOnlyList<RunLogLine> Lines, int Next, bool More);

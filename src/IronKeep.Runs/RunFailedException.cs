@@ -8,8 +8,5 @@ public sealed class RunFailedException(FailureClass failure, string message, Exc
     public FailureClass Class { get; } = failure;
 }
 
-/// <summary>How much a line of a run's log matters.</summary>
-public enum LogSeverity { Info, Warning, Error }
-
 /// <summary>Where a run writes its log. Safe for several threads.</summary>
 public delegate void RunLog(LogSeverity severity, string text);

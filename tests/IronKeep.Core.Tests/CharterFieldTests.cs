@@ -15,7 +15,7 @@ public sealed class CharterFieldTests
     private static readonly Gen<Span> Spans = Gen.Select(Gen.Int[1, 400], Pick.Of(Enum.GetValues<SpanUnit>())).Select((n, u) => new Span(n, u));
     private static readonly Gen<string> Words = Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789 .,:'\"#&*%!?{}[]\\täß"], 1, 12];
 
-    private static readonly Gen<JobDeclaration> Jobs =
+    private static readonly Gen<JobDefinition> Jobs =
         from takes in Words.Array[1, 3]
         from leaves in Words.Array[0, 3]
         from places in Pick.Of("a", "b", "a b")
@@ -24,7 +24,7 @@ public sealed class CharterFieldTests
         from words in Sentences
         from zone in Pick.Of(null, "Europe/Berlin", "Asia/Kolkata")
         from flags in Gen.Bool.Array[8]
-        select new JobDeclaration("job", [.. takes.Select(t => "/" + t.Trim().Replace("..", "x", StringComparison.Ordinal))], [.. places.Split(' ')], "p")
+        select new JobDefinition("job", [.. takes.Select(t => "/" + t.Trim().Replace("..", "x", StringComparison.Ordinal))], [.. places.Split(' ')], "p")
         {
             LeavesOut = [.. leaves],
             When = flags[0] ? null : ScheduleText.Read(words).Schedule,
@@ -71,13 +71,13 @@ public sealed class CharterFieldTests
     [Fact]
     public void Defaults_are_left_out_and_everything_else_is_not()
     {
-        var plain = new JobDeclaration("job", ["/a"], ["s"], "p");
+        var plain = new JobDefinition("job", ["/a"], ["s"], "p");
         Assert.Equal(["takes", "into", "policy"], CharterFields.Of(plain).Select(f => f.Key));
         var other = plain with { Retries = 1, Overlap = Overlap.Wait, Band = new Band(10, new ByteSize(5)), StartLimit = new Span(5, SpanUnit.Minutes) };
         Assert.Equal(["takes", "into", "policy", "start-limit", "overlap", "retries", "band"], CharterFields.Of(other).Select(f => f.Key));
         Assert.NotEqual(plain, other);
         Assert.Equal(plain, plain with { LeavesOut = [] });
-        var store = new StoreDeclaration("s", "/s", new ByteSize(1000), null, StoreDeclaration.UsualBin);
+        var store = new StoreDefinition("s", "/s", new ByteSize(1000), null, StoreDefinition.UsualBin);
         Assert.Equal(100, store.NearlyFullBelow(7, 9));
         Assert.Equal(40, (store with { WarnBelow = new ByteSize(40) }).NearlyFullBelow(7, 9));
         Assert.Equal(8, (store with { Capacity = null }).NearlyFullBelow(50, 30));
@@ -87,9 +87,9 @@ public sealed class CharterFieldTests
     public void A_job_is_due_with_the_first_of_those_it_follows()
     {
         var when = ScheduleSentence.Read("daily at 23:00").Schedule;
-        var first = new JobDeclaration("first", ["/a"], ["s"], "p") { When = when };
-        var second = new JobDeclaration("second", ["/a"], ["s"], "p") { After = "first", Tells = ["own"] };
-        var third = new JobDeclaration("third", ["/a"], ["s"], "p") { After = "second" };
+        var first = new JobDefinition("first", ["/a"], ["s"], "p") { When = when };
+        var second = new JobDefinition("second", ["/a"], ["s"], "p") { After = "first", Tells = ["own"] };
+        var third = new JobDefinition("third", ["/a"], ["s"], "p") { After = "second" };
         var charter = Charter.Empty with { Tells = ["all"], Jobs = Charter.Empty.Jobs.Add("first", first).Add("second", second).Add("third", third) };
         Assert.Equal("first", charter.HeadOf(third).Name);
         Assert.Equal("first", charter.HeadOf(first).Name);
@@ -149,7 +149,7 @@ public sealed class CharterFieldTests
 
     private static string Clean(string path) => "/" + string.Join('/', path.Split('/', StringSplitOptions.RemoveEmptyEntries).Where(p => p != "."));
 
-    private static MapNode Nodes(JobDeclaration job)
+    private static MapNode Nodes(JobDefinition job)
     {
         var stores = Map(("a", Map(("folder", Text("/a")))), ("b", Map(("folder", Text("/b")))));
         var policies = Map(("p", Map(("keep", Text("newest 2")))));

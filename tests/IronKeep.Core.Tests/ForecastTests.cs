@@ -14,15 +14,15 @@ public sealed class ForecastTests
     private static readonly Instant AsOf = Instant.FromUtc(2026, 11, 23, 12, 0);
     private static readonly DateTimeZone London = DateTimeZoneProviders.Tzdb["Europe/London"];
 
-    private static Charter Make(string keep, params JobDeclaration[] jobs) => Charter.Empty with
+    private static Charter Make(string keep, params JobDefinition[] jobs) => Charter.Empty with
     {
         Zone = London,
-        Stores = Charter.Empty.Stores.Add("vault", new StoreDeclaration("vault", "/srv/vault", null, null, new Span(3, SpanUnit.Days), ReclaimWhen: ScheduleTests.Read("daily at 06:00"))),
-        Policies = Charter.Empty.Policies.Add("p", new PolicyDeclaration("p", RetentionTests.Read(keep), 2, null)),
+        Stores = Charter.Empty.Stores.Add("vault", new StoreDefinition("vault", "/srv/vault", null, null, new Span(3, SpanUnit.Days), ReclaimWhen: ScheduleTests.Read("daily at 06:00"))),
+        Policies = Charter.Empty.Policies.Add("p", new PolicyDefinition("p", RetentionTests.Read(keep), 2, null)),
         Jobs = Charter.Empty.Jobs.AddRange(jobs.ToDictionary(j => j.Name)),
     };
 
-    private static JobDeclaration Job(string name, string when) => new(name, ["/srv/data"], ["vault"], "p") { When = ScheduleTests.Read(when), Prune = PruneTime.AfterSuccess };
+    private static JobDefinition Job(string name, string when) => new(name, ["/srv/data"], ["vault"], "p") { When = ScheduleTests.Read(when), Prune = PruneTime.AfterSuccess };
 
     private static JobAssumptions Takes(int minutes, long whole = 0, long change = 0, long growth = 0) => new(whole, change, growth, Duration.FromMinutes(minutes), AssumedFrom.History);
 
@@ -47,7 +47,7 @@ public sealed class ForecastTests
             After = i == 2 ? "j0" : null,
             When = i == 2 ? null : ScheduleTests.Read(w),
         }).ToArray();
-        var charter = Make(keep, jobs) with { RunsAtOnce = ceilings[0], Machines = Charter.Empty.Machines.Add("heron", new MachineDeclaration("heron", ceilings[1], null)) };
+        var charter = Make(keep, jobs) with { RunsAtOnce = ceilings[0], Machines = Charter.Empty.Machines.Add("heron", new MachineDefinition("heron", ceilings[1], null)) };
         charter = charter with { Stores = charter.Stores.SetItem("vault", charter.Stores["vault"] with { RunsAtOnce = ceilings[2] }) };
         var copies = known.Select((hours, i) => new KnownCopy("j0", "vault", new CopyFacts($"k{i:00}", AsOf - Duration.FromHours(hours), CopyState.Sound,
             Held: states[i % 25] == 0 ? "by mira" : null, Doubted: states[i % 25] == 1))).ToList();
@@ -156,7 +156,7 @@ public sealed class ForecastTests
             Stores = charter.Stores.SetItem("vault", charter.Stores["vault"] with { Capacity = new ByteSize(14_000_000), Reserve = new ByteSize(1_000_000), ReclaimWhen = null }),
             Policies = charter.Policies.SetItem("p", charter.Policies["p"] with { Promises = [new Span(3, SpanUnit.Weeks)] }),
             MediaGroups = charter.MediaGroups.Add("disks", new("disks", ScheduleSentence.ReadDays("daily").Days!, ["D-1", "D-2", "D-3"], new Span(6, SpanUnit.Days))),
-            RotationSets = charter.RotationSets.Add("ferry", new RotationSetDeclaration("ferry", new LocalTime(20, 0), new LocalDate(2026, 11, 23), ["disks"], null, null)),
+            RotationSets = charter.RotationSets.Add("ferry", new RotationSetDefinition("ferry", new LocalTime(20, 0), new LocalDate(2026, 11, 23), ["disks"], null, null)),
         };
         var input = new ForecastInput(charter, "own", 2, AsOf, 90)
         {

@@ -71,7 +71,7 @@ public sealed class QuantityTests
     [Fact]
     public void A_comparison_of_charters_names_what_was_added_removed_and_changed()
     {
-        var store = new StoreDeclaration("cellar", "/srv/cellar", new ByteSize(1000), null, StoreDeclaration.UsualBin);
+        var store = new StoreDefinition("cellar", "/srv/cellar", new ByteSize(1000), null, StoreDefinition.UsualBin);
         var before = Charter.Empty with { Stores = Charter.Empty.Stores.Add("cellar", store).Add("attic", store with { Name = "attic" }) };
         var after = before with
         {

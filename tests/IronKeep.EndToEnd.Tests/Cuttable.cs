@@ -11,6 +11,35 @@ internal sealed class Cuttable : IDisposable
     private readonly Lock gate = new();
     private readonly List<TcpClient> open = [];
     private bool cut;
+    private volatile TaskCompletionSource speaks = Spoken();
+
+    /// <summary>Nothing gets through and nothing breaks: what is sent waits, as over a line that swallows it.</summary>
+    public bool IsSilent
+    {
+        get => !speaks.Task.IsCompleted;
+        set
+        {
+            if (value) speaks = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+            else speaks.TrySetResult();
+        }
+    }
+
+    private static TaskCompletionSource Spoken()
+    {
+        var spoken = new TaskCompletionSource();
+        spoken.SetResult();
+        return spoken;
+    }
+
+    private async Task CopyAsync(NetworkStream from, NetworkStream to)
+    {
+        var buffer = new byte[64 * 1024];
+        while (await from.ReadAsync(buffer) is > 0 and var read)
+        {
+            await speaks.Task;
+            await to.WriteAsync(buffer.AsMemory(0, read));
+        }
+    }
 
     public Cuttable(int target)
     {
@@ -69,7 +98,7 @@ internal sealed class Cuttable : IDisposable
                 open.Add(from);
                 open.Add(to);
             }
-            await Task.WhenAny(from.GetStream().CopyToAsync(to.GetStream()), to.GetStream().CopyToAsync(from.GetStream()));
+            await Task.WhenAny(CopyAsync(from.GetStream(), to.GetStream()), CopyAsync(to.GetStream(), from.GetStream()));
         }
         catch (Exception e) when (e is SocketException or IOException or ObjectDisposedException or InvalidOperationException)
         {

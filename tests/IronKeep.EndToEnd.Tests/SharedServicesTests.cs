@@ -34,10 +34,11 @@ public sealed class SharedServicesTests(ITestOutputHelper said)
             await AskAsync(all, random, TimeSpan.FromSeconds(1 + random.NextDouble() * 5));
             // Mostly whoever leads, but others as well.
             var victim = random.Next(4) > 0 ? all.Leader() ?? random.Next(Services) : random.Next(Services);
-            var trouble = new[] { "KILL", "STOP", "cut" }[random.Next(3)];
+            var trouble = new[] { "KILL", "STOP", "cut", "silence" }[random.Next(4)];
             troubles[trouble] = troubles.GetValueOrDefault(trouble) + 1;
             var led = all.Leader() == victim;
             if (trouble == "cut") all.WayOf(victim).IsCut = true;
+            else if (trouble == "silence") all.WayOf(victim).IsSilent = true;
             else all.Signal(victim, trouble);
             var since = Stopwatch.StartNew();
             var lasts = TimeSpan.FromSeconds(random.Next(3) == 0 ? random.NextDouble() * 4 : 9 + random.NextDouble() * 8);
@@ -52,7 +53,7 @@ public sealed class SharedServicesTests(ITestOutputHelper said)
             Assert.False(led && lasts > ReplacedWithin, $"nobody took over within {ReplacedWithin} after {trouble}: {all.Said(30)}");
             if (trouble == "KILL") all.Begin(victim);
             else if (trouble == "STOP") all.Signal(victim, "CONT");
-            else all.WayOf(victim).IsCut = false;
+            else (all.WayOf(victim).IsCut, all.WayOf(victim).IsSilent) = (false, false);
         }
         for (var i = 0; i < Services; i++) await all.ReadyAsync(i);
         await SettleAsync(all);

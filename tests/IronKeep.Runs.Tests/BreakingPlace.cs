@@ -20,6 +20,7 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
     private bool IsDead => Broken && how != Vanishes;
 
     public string Name => inner.Name;
+    public PlaceAbilities Can => inner.Can;
     public IReadOnlyList<PlaceFile> List(string folder) => Alive().List(folder);
     public bool Exists(string name) => Alive().Exists(name);
     public byte[] Read(string name) => Alive().Read(name);
@@ -63,7 +64,12 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
             file.Append(content);
         }
 
-        public void Finish(string name) => place.Change(() => file.Finish(name));
+        public bool Finish(string name, bool onlyNew)
+        {
+            var done = false;
+            place.Change(() => done = file.Finish(name, onlyNew));
+            return done;
+        }
 
         public void Dispose()
         {

@@ -18,6 +18,7 @@ public sealed class ManySessionsTests : IDisposable
     {
         public Action? AfterListing { get; set; }
         public string Name => inner.Name;
+        public PlaceAbilities Can => inner.Can;
 
         public IReadOnlyList<PlaceFile> List(string folder)
         {

@@ -83,6 +83,30 @@ public sealed class SftpTests : IDisposable
     }
 
     [Fact]
+    public async Task Cancelled_work_does_not_wait_for_a_server_that_stands_still_and_a_taken_name_is_refused()
+    {
+        using var place = Place();
+        Assert.True(place.WriteNew("a", "first"u8));
+        Assert.False(place.WriteNew("a", "second"u8));
+        Assert.Equal("first"u8.ToArray(), place.Read("a"));
+        Assert.Empty(Directory.EnumerateFiles(keep.StoreFolder + "/work"));
+        Signal("STOP");
+        using var cancel = new CancellationTokenSource();
+        var asking = Task.Run(() =>
+        {
+            PlaceWaits.EndWith(cancel.Token);
+            return place.Read("a");
+        });
+        await cancel.CancelAsync();
+        // The server would be waited for ten times as long.
+        Assert.Equal(PlaceFault.Unreachable, (await Assert.ThrowsAsync<PlaceException>(() => asking.WaitAsync(PlaceWaits.Grace * 5))).Fault);
+        Signal("CONT");
+
+        // To the server and all that it has begun.
+        void Signal(string name) => Listing.Shell($"at={server.Id}; while [ -n \"$at\" ]; do kill -{name} $at; at=$(for p in $at; do pgrep -P $p; done); done; true", "/");
+    }
+
+    [Fact]
     public void A_server_with_another_key_a_stranger_and_one_that_is_gone_are_told_apart()
     {
         using var other = Place("SHA256:" + new string('A', 43));
@@ -105,6 +129,7 @@ public sealed class SftpTests : IDisposable
 
         public int Drops { get; private set; }
         public string Name => place.Name;
+        public PlaceAbilities Can => place.Can;
         public IReadOnlyList<PlaceFile> List(string folder) => Next().List(folder);
         public bool Exists(string name) => Next().Exists(name);
         public byte[] Read(string name) => Next().Read(name);

@@ -1,4 +1,5 @@
 using IronKeep.Runs.Backups;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Restores;
@@ -13,6 +14,35 @@ public sealed class SharedStoreTests : IDisposable
     public void Dispose() => keep.Dispose();
 
     private PooledStore Another(LeaseTerms? terms = null) => PooledStore.Open(new FolderPlace(keep.StoreFolder), Keep.Secret, terms);
+
+    [Fact]
+    public void Of_two_who_make_a_store_in_the_same_folder_one_does_and_its_key_opens_it()
+    {
+        for (var round = 0; round < 5; round++)
+        {
+            var folder = Directory.CreateDirectory($"{keep.Root}/both-{round}").FullName;
+            // What a killed one left.
+            File.WriteAllText(folder + "/ballast", "x");
+            using var together = new Barrier(2);
+            var made = Enumerable.Range(0, 2).AsParallel().WithDegreeOfParallelism(2).WithExecutionMode(System.Linq.ParallelExecutionMode.ForceParallelism).Select(_ =>
+            {
+                together.SignalAndWait(TimeSpan.FromSeconds(10));
+                try
+                {
+                    PooledStore.Create(new FolderPlace(folder), new StoreMaking(HashKind.Blake3, Keep.Secret, Hardness: Hardness.Light), DateTimeOffset.UnixEpoch);
+                    return 1;
+                }
+                catch (PlaceException)
+                {
+                    return 0;
+                }
+            }).Sum();
+            Assert.True(made <= 1);
+            if (made == 0) continue;
+            using var store = PooledStore.Open(new FolderPlace(folder), Keep.Secret);
+            Assert.Single(store.KeyWraps());
+        }
+    }
 
     /// <summary>
     /// Three writers make copies that share most of their content, and send their own older ones to the bin, while a fourth reclaims

@@ -63,7 +63,7 @@ public sealed class CharterTests
     [InlineData("    when: daily at 23:00\n    policy: few", "    after: second\n    policy: few\n  second: { takes: /x, into: cellar, policy: few }", 13, 12, "would never be due")]
     [InlineData("into: cellar", "into: [cellar, cellar]", 12, 20, "is named twice")]
     [InlineData("folder: /nowhere/cellar", "folder: /etc/hostname/cellar", 4, 3, "cannot be written: /etc/hostname is not a folder")]
-    [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    reread-within: 30 days", 6, 20, "needs a time at which to read")]
+    [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    verify-within: 30 days", 6, 20, "needs a time at which to read")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    key-file: /k\n    passphrase-file: /p", 7, 22, "opens with a key file or with a passphrase")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    hash: md5", 6, 11, "is not a hash function of ours")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    upload-at-most: 10 B", 6, 21, "would never end")]

@@ -115,7 +115,7 @@ public sealed class DefinitionTests
             tells: [post, hook]
             duty-mail: weekdays at 07:30
             stores:
-              s: { folder: /nowhere/s, capacity: 5 TB, reserve: 1 GiB, bin: 9 days, warn-below: 20 GB, verify: sat at 03:00, verify-budget: 2 GB, reclaim: every 6 hours, reread-within: 40 days, key-file: /etc/s.key, hash: sha-256, upload-at-most: 2 MB, download-at-most: 3 MB }
+              s: { folder: /nowhere/s, capacity: 5 TB, reserve: 1 GiB, bin: 9 days, warn-below: 20 GB, verify: sat at 03:00, verify-budget: 2 GB, reclaim: every 6 hours, verify-within: 40 days, key-file: /etc/s.key, hash: sha-256, upload-at-most: 2 MB, download-at-most: 3 MB }
               far: { folder: "sftp://me@knot.saltmere.example:2222/srv/keep", host-key: "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", login-key: /etc/login, passphrase-file: /etc/phrase }
             policies:
               p: { keep: "newest 3 then 7 daily", at-least: 4, zone: Asia/Tokyo }

@@ -44,8 +44,8 @@ public sealed class NightTests
         await bench.TickAsync("2026-11-24T06:00:00Z");
         await bench.TickAsync("2026-11-24T12:00:00Z");
         var row = Assert.Single((await bench.GetAsync<DutyAnswer>("duty")).Board);
-        Assert.Equal(("2026-11-23", "failed", 4), (row.Nights[^2].Date, row.Nights[^2].Outcome, row.Nights[^2].Planned));
-        Assert.Equal(("2026-11-24", "ok", 1), (row.Nights[^1].Date, row.Nights[^1].Outcome, row.Nights[^1].Planned));
+        Assert.Equal(("2026-11-23", "failed", 4), (row.Nights[^2].Date, row.Nights[^2].Outcome.Word(), row.Nights[^2].Planned));
+        Assert.Equal(("2026-11-24", "ok", 1), (row.Nights[^1].Date, row.Nights[^1].Outcome.Word(), row.Nights[^1].Planned));
         Assert.Null(row.Nights[^3].Outcome);
         var failed = await bench.GetAsync<RunAnswer>($"runs/{row.Nights[^2].RunId}");
         Assert.Equal("source-unreadable", failed.Failure.Word());

@@ -4,6 +4,7 @@ using IronKeep.Core.Forecasts;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.SignIn;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Tests;
@@ -72,7 +73,7 @@ internal static class OldRows
 
     private static string? ValueOf(string table, string column, string type, int i) => (table, column) switch
     {
-        ("Runs" or "PlannedRuns" or "Alerts" or "People" or "Tokens" or "CalendarFeeds" or "CharterRevisions" or "Messages" or "Facts", "Id") => $"{i + 1}",
+        ("Runs" or "PlannedRuns" or "Alerts" or "People" or "Tokens" or "CalendarAddresses" or "CharterRevisions" or "Messages" or "Facts", "Id") => $"{i + 1}",
         ("Copies", "Id") => "'c1'",
         ("Copies", "Origin") => "'c1'",
         ("Alerts", "Subject") => $"'{Subjects[i]}'",

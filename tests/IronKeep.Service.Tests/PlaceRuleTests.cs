@@ -31,8 +31,8 @@ public sealed class PlaceRuleTests : IDisposable
         foreach (var folder in new[] { "data/deep", "data-2", "keep" }) Directory.CreateDirectory(Path.Combine(root, folder));
         Directory.CreateSymbolicLink(Path.Combine(root, "link"), Path.Combine(root, "data"));
         Directory.CreateSymbolicLink(Path.Combine(root, "twice"), "link");
-        var job = new JobDeclaration("job", [Path.Combine(root, source)], ["s"], "p");
-        var stores = new[] { new StoreDeclaration("s", Path.Combine(root, store), null, null, new Span(7, SpanUnit.Days)) };
+        var job = new JobDefinition("job", [Path.Combine(root, source)], ["s"], "p");
+        var stores = new[] { new StoreDefinition("s", Path.Combine(root, store), null, null, new Span(7, SpanUnit.Days)) };
         var why = PlaceRules.Unsafe(job, stores);
         Assert.Equal(unsafePlace, why is not null);
         if (why is not null) Assert.Contains(Path.Combine(root, store), why);

@@ -202,7 +202,7 @@ public sealed class PlanningTests
     {
         await using var bench = await Bench.StartAsync();
         await bench.ApplyAsync(bench.Charter("daily at 23:00"));
-        var made = await bench.SendAsync<NewFeedAnswer>(HttpMethod.Post, "timetable/feeds", new FeedRequest("wall calendar"));
+        var made = await bench.SendAsync<NewCalendarAddressAnswer>(HttpMethod.Post, "timetable/addresses", new CalendarAddressRequest("wall calendar"));
         using var anybody = bench.Anonymous();
         var text = await anybody.GetStringAsync(made.Path);
         Assert.Contains("BEGIN:VCALENDAR", text);
@@ -212,17 +212,17 @@ public sealed class PlanningTests
         Assert.Equal(new DateTime(2026, 11, 23, 23, 0, 0, DateTimeKind.Utc), calendar.Events.Min(e => e.Start!.AsUtc));
         Assert.Equal(60, calendar.Events.Select(e => e.Uid).Distinct().Count());
         Assert.Equal("text/calendar", (await anybody.GetAsync(made.Path)).Content.Headers.ContentType!.MediaType);
-        var listed = Assert.Single(await bench.GetAsync<IReadOnlyList<FeedAnswer>>("timetable/feeds"));
+        var listed = Assert.Single(await bench.GetAsync<IReadOnlyList<CalendarAddressAnswer>>("timetable/addresses"));
         Assert.Equal(("wall calendar", "mira", bench.Clock.Now), (listed.Label, listed.By, listed.LastReadAt));
         // The token opens nothing else, in no other place.
         var secret = made.Path.Split('/')[^1].Replace(".ics", "", StringComparison.Ordinal);
         anybody.DefaultRequestHeaders.Authorization = new("Bearer", secret);
         Assert.Equal(HttpStatusCode.Unauthorized, (await anybody.GetAsync("/api/v1/timetable")).StatusCode);
         Assert.DoesNotContain(Directory.EnumerateFiles(Path.Combine(bench.Root, "service"), "*", SearchOption.AllDirectories).Where(f => !f.EndsWith(".lock", StringComparison.Ordinal)), f => ReadShared(f).Contains(secret, StringComparison.Ordinal));
-        await bench.RawAsync(HttpMethod.Delete, $"timetable/feeds/{made.Feed.Id}");
+        await bench.RawAsync(HttpMethod.Delete, $"timetable/addresses/{made.Address.Id}");
         Assert.Equal(HttpStatusCode.NotFound, (await anybody.GetAsync(made.Path)).StatusCode);
-        Assert.Equal(HttpStatusCode.NotFound, (await bench.RawAsync(HttpMethod.Delete, $"timetable/feeds/{made.Feed.Id}")).StatusCode);
-        Assert.Contains("1 to 100 characters", await TextAsync(bench, HttpMethod.Post, "timetable/feeds", new FeedRequest(" ")));
+        Assert.Equal(HttpStatusCode.NotFound, (await bench.RawAsync(HttpMethod.Delete, $"timetable/addresses/{made.Address.Id}")).StatusCode);
+        Assert.Contains("1 to 100 characters", await TextAsync(bench, HttpMethod.Post, "timetable/addresses", new CalendarAddressRequest(" ")));
     }
 
     private static string ReadShared(string path)

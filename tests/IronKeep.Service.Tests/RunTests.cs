@@ -99,7 +99,7 @@ public sealed class RunTests
         Assert.Equal(("failed", "interrupted"), (ended.Outcome.Word(), ended.Failure.Word()));
         Assert.Contains("interrupted", Assert.Single((await bench.GetAsync<RunLogAnswer>($"runs/{id}/log")).Lines).Text);
         Assert.Equal("failed", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
-        Assert.Equal(1, (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Nights.Sum(n => n.Outcome == "failed" ? 1 : 0));
+        Assert.Equal(1, (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Nights.Sum(n => n.Outcome == Outcome.Failed ? 1 : 0));
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());
     }

@@ -34,7 +34,7 @@ public sealed class StandstillTests
     {
         public ManualResetEventSlim Answers { get; } = new(true);
 
-        protected override IPlace Bare(Core.Charters.StoreDeclaration store) => store.Name == name ? new Hanging(base.Bare(store), Answers) : base.Bare(store);
+        protected override IPlace Bare(Core.Charters.StoreDefinition store) => store.Name == name ? new Hanging(base.Bare(store), Answers) : base.Bare(store);
 
         private sealed class Hanging(IPlace inner, ManualResetEventSlim answers) : IPlace
         {
@@ -48,6 +48,7 @@ public sealed class StandstillTests
             }
 
             public string Name => inner.Name;
+            public PlaceAbilities Can => inner.Can;
             public IReadOnlyList<PlaceFile> List(string folder) => Inner.List(folder);
             public bool Exists(string name) => Inner.Exists(name);
             public byte[] Read(string name) => Inner.Read(name);
@@ -321,7 +322,7 @@ public sealed class StandstillTests
         var alert = Assert.Single((await bench.GetAsync<Page<AlertAnswer>>("alerts")).Items, a => a.Class.Word() == "missed");
         Assert.True(alert.Count > 570_000 && alert.Message.Contains("makes up for it", StringComparison.Ordinal));
         var board = (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Nights;
-        Assert.Equal(30, board.Count(n => n.Outcome is "missed"));
+        Assert.Equal(30, board.Count(n => n.Outcome is Outcome.Missed));
         await bench.TickAsync("2027-12-28T09:00:20Z");
         Assert.InRange(await db.PlannedRuns.SumAsync(p => p.Times), minutes - 1, minutes + 1);
     }
@@ -430,11 +431,11 @@ public sealed class StandstillTests
     {
         await using var bench = await Bench.StartAsync();
         var logs = bench.Services.GetRequiredService<IRunLogs>();
-        RunLogAnswer Read(int from) => logs.ReadAsync(7, from, IronKeep.Runs.LogSeverity.Info, default).Result;
-        using (var log = logs.Open(7)) for (var i = 0; i < 2500; i++) log.Write(IronKeep.Runs.LogSeverity.Info, $"line {i}");
+        RunLogAnswer Read(int from) => logs.ReadAsync(7, from, LogSeverity.Info, default).Result;
+        using (var log = logs.Open(7)) for (var i = 0; i < 2500; i++) log.Write(LogSeverity.Info, $"line {i}");
         var file = bench.Root + "/service/run-logs/0000/7.jsonl";
         File.AppendAllText(file, "{\"at\":\"2026-11-23T09:0");
-        using (var log = logs.Open(7)) log.Write(IronKeep.Runs.LogSeverity.Error, "after the crash");
+        using (var log = logs.Open(7)) log.Write(LogSeverity.Error, "after the crash");
         var seen = new List<string>();
         for (RunLogAnswer part = Read(0); ; part = Read(part.Next))
         {

@@ -105,7 +105,7 @@ public sealed class StoreTests
         await using var bench = await Bench.StartAsync();
         var key = Path.Combine(bench.Root, "cellar.key");
         File.WriteAllBytes(key, [.. Enumerable.Range(0, 32).Select(i => (byte)(i * 7))]);
-        await bench.ApplyAsync(Charter(bench, $"key-file: {key}, verify: daily at 05:00, reread-within: 10 days, hash: sha-256, upload-at-most: 1 GB"));
+        await bench.ApplyAsync(Charter(bench, $"key-file: {key}, verify: daily at 05:00, verify-within: 10 days, hash: sha-256, upload-at-most: 1 GB"));
         bench.Write("register.csv", "ring,species");
         await bench.BackUpAsync();
         Assert.Equal("aes-256-gcm", (await bench.GetAsync<StoreAnswer>("stores/cellar")).Encryption);

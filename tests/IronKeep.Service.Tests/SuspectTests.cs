@@ -85,7 +85,7 @@ public sealed class SuspectTests
         Assert.Equal("ok", third.Outcome.Word());
         var all = (await bench.GetAsync<RunLogAnswer>($"runs/{failed.Id}/log")).Lines;
         var errors = (await bench.GetAsync<RunLogAnswer>($"runs/{failed.Id}/log?severity=error")).Lines;
-        Assert.Equal(all.Where(l => l.Severity == "error"), errors);
+        Assert.Equal(all.Where(l => l.Severity == LogSeverity.Error), errors);
         Assert.NotEmpty(errors);
         Assert.Empty((await bench.GetAsync<RunLogAnswer>($"runs/{third.Id}/log?severity=warning")).Lines);
         var history = await bench.GetAsync<List<HistoryPoint>>("jobs/register/history");

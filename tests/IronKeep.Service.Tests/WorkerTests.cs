@@ -95,6 +95,40 @@ public sealed class WorkerTests
         Assert.Equal(Outcome.Ok, (await bench.BackUpAsync()).Outcome);
     }
 
+    /// <summary>Logs that are slow to open: a run that was taken is not at work yet.</summary>
+    private sealed class SlowLogs(IRunLogs inner, TaskCompletionSource opening, ManualResetEventSlim goOn) : IRunLogs
+    {
+        public IRunLog Open(long runId)
+        {
+            opening.TrySetResult();
+            goOn.Wait();
+            return inner.Open(runId);
+        }
+
+        public Task<RunLogAnswer> ReadAsync(long runId, int from, LogSeverity least, CancellationToken cancel) => inner.ReadAsync(runId, from, least, cancel);
+        public Task DropOlderThanAsync(Instant before, CancellationToken cancel) => inner.DropOlderThanAsync(before, cancel);
+    }
+
+    [SharedCatalogueFact]
+    public async Task A_run_that_is_just_being_taken_is_not_called_lost()
+    {
+        await using var bench = await Bench.StartAsync();
+        bench.Write("a", "1");
+        await bench.ApplyAsync(bench.Charter());
+        var opening = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        using var goOn = new ManualResetEventSlim();
+        bench.Change = b => b.Services.AddSingleton<IRunLogs>(s => new SlowLogs(ActivatorUtilities.CreateInstance<CatalogueRunLogs>(s), opening, goOn));
+        await bench.RestartAsync();
+        var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
+        await opening.Task;
+        var looking = bench.Services.GetRequiredService<Dispatch>().LookAsync(default);
+        await Task.WhenAny(looking, Task.Delay(TimeSpan.FromSeconds(1)));
+        goOn.Set();
+        await looking;
+        await bench.IdleAsync();
+        Assert.Equal(Outcome.Ok, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome);
+    }
+
     [Fact]
     public async Task Who_has_lost_the_lead_changes_nothing_in_its_name()
     {

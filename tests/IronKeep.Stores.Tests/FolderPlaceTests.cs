@@ -34,6 +34,16 @@ public sealed class FolderPlaceTests : IDisposable
     }
 
     [Fact]
+    public void A_name_that_is_taken_is_refused_where_only_a_new_file_is_meant()
+    {
+        var place = new FolderPlace(root);
+        Assert.True(place.WriteNew("a", "first"u8));
+        Assert.False(place.WriteNew("a", "second"u8));
+        Assert.Equal("first"u8.ToArray(), place.Read("a"));
+        Assert.Equal(["a"], place.List("").Select(f => f.Name));
+    }
+
+    [Fact]
     public void A_missing_folder_is_unreachable_and_never_made_anew()
     {
         var place = new FolderPlace(root + "/mount");

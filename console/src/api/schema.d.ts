@@ -1543,7 +1543,7 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  '/api/v1/timetable/feeds': {
+  '/api/v1/timetable/addresses': {
     parameters: {
       query?: never;
       header?: never;
@@ -1566,7 +1566,7 @@ export interface paths {
             [name: string]: unknown;
           };
           content: {
-            'application/json': components['schemas']['FeedAnswer'][];
+            'application/json': components['schemas']['CalendarAddressAnswer'][];
           };
         };
         /** @description Unauthorized */
@@ -1591,7 +1591,7 @@ export interface paths {
       };
       requestBody: {
         content: {
-          'application/json': components['schemas']['FeedRequest'];
+          'application/json': components['schemas']['CalendarAddressRequest'];
         };
       };
       responses: {
@@ -1601,7 +1601,7 @@ export interface paths {
             [name: string]: unknown;
           };
           content: {
-            'application/json': components['schemas']['NewFeedAnswer'];
+            'application/json': components['schemas']['NewCalendarAddressAnswer'];
           };
         };
         /** @description Unauthorized */
@@ -1621,7 +1621,7 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  '/api/v1/timetable/feeds/{id}': {
+  '/api/v1/timetable/addresses/{id}': {
     parameters: {
       query?: never;
       header?: never;
@@ -3688,6 +3688,19 @@ export interface components {
       lastSeen: string;
       thisOne: boolean;
     };
+    CalendarAddressAnswer: {
+      /** Format: int64 */
+      id: number;
+      label: string;
+      by: string;
+      /** Format: date-time */
+      madeAt: string;
+      /** Format: date-time */
+      lastReadAt: null | string;
+    };
+    CalendarAddressRequest: {
+      label: string;
+    };
     CeilingAnswer: {
       of: string;
       /** Format: int32 */
@@ -3942,19 +3955,6 @@ export interface components {
       format: string;
       to: string;
     };
-    FeedAnswer: {
-      /** Format: int64 */
-      id: number;
-      label: string;
-      by: string;
-      /** Format: date-time */
-      madeAt: string;
-      /** Format: date-time */
-      lastReadAt: null | string;
-    };
-    FeedRequest: {
-      label: string;
-    };
     FieldChangeAnswer: {
       field: string;
       before: null | string;
@@ -4143,6 +4143,8 @@ export interface components {
       topic: components['schemas']['Topic'];
       run: null | components['schemas']['RunAnswer'];
     };
+    /** @enum {unknown} */
+    LogSeverity: 'info' | 'warning' | 'error';
     MediaUseAnswer: {
       set: string;
       /** Format: int32 */
@@ -4162,8 +4164,8 @@ export interface components {
       about: string;
       message: string;
     };
-    NewFeedAnswer: {
-      feed: components['schemas']['FeedAnswer'];
+    NewCalendarAddressAnswer: {
+      address: components['schemas']['CalendarAddressAnswer'];
       path: string;
     };
     NightAnswer: {
@@ -4180,7 +4182,19 @@ export interface components {
     };
     NightCell: {
       date: string;
-      outcome: null | string;
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
       /** Format: int32 */
       planned: number;
       /** Format: int64 */
@@ -4458,7 +4472,7 @@ export interface components {
     RunLogLine: {
       /** Format: date-time */
       at: string;
-      severity: string;
+      severity: components['schemas']['LogSeverity'];
       text: string;
     };
     /** @enum {unknown} */
@@ -4586,7 +4600,21 @@ export interface components {
       /** Format: date-time */
       end: string;
       past: boolean;
-      outcome: null | string;
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
+      waits: boolean;
+      dropped: boolean;
       why: null | string;
       /** Format: int64 */
       runId: null | number;

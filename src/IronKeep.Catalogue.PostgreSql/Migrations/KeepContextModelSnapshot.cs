@@ -115,7 +115,7 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.ToTable("Alerts");
                 });
 
-            modelBuilder.Entity("IronKeep.Catalogue.CalendarFeed", b =>
+            modelBuilder.Entity("IronKeep.Catalogue.CalendarAddress", b =>
                 {
                     b.Property<long>("Id")
                         .ValueGeneratedOnAdd()
@@ -148,7 +148,7 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasIndex("Hash")
                         .IsUnique();
 
-                    b.ToTable("CalendarFeeds");
+                    b.ToTable("CalendarFeeds", (string)null);
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.CharterRevision", b =>
@@ -472,8 +472,7 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.Property<string>("Severity")
                         .IsRequired()
-                        .HasColumnType("text")
-                        .UseCollation("C");
+                        .HasColumnType("text");
 
                     b.Property<string>("Text")
                         .IsRequired()

@@ -49,7 +49,7 @@ internal static class CopyCareCommands
         return Common.Verb("why", "Why a copy is still there, or why it goes", async (parsed, client, cancel) =>
         {
             var copy = await CopyCommands.FindAsync(client, parsed.GetValue(id)!, cancel);
-            var why = await client.GetAsync<CopyWhyAnswer>($"copies/{copy.Id}/why", cancel);
+            var why = await client.GetAsync<CopyWhyAnswer>(CopyCommands.At(copy, "why"), cancel);
             if (Common.AsJson(parsed))
             {
                 Show.Json(why);
@@ -72,7 +72,7 @@ internal static class CopyCareCommands
         return Common.Verb("hold", "Keeps a copy from expiring until a date", async (parsed, client, cancel) =>
         {
             var copy = await CopyCommands.FindAsync(client, parsed.GetValue(id)!, cancel);
-            var held = await client.PutAsync<CopyAnswer>($"copies/{copy.Id}/hold", new HoldRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!)), cancel);
+            var held = await client.PutAsync<CopyAnswer>(CopyCommands.At(copy, "hold"), new HoldRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!)), cancel);
             if (Common.AsJson(parsed)) Show.Json(held);
             else Show.Line($"copy {held.Id} is held by {held.Hold!.By} until {Show.When(held.Hold.Until)}: {held.Hold.Reason}");
             return Root.Done;
@@ -84,7 +84,7 @@ internal static class CopyCareCommands
         var id = CopyCommands.Id;
         return Common.Verb("release", "Ends a copy's hold; its policy decides again", async (parsed, client, cancel) =>
         {
-            var copy = await client.DeleteAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(parsed.GetValue(id)!)}/hold", cancel);
+            var copy = await client.DeleteAsync<CopyAnswer>(CopyCommands.At(await CopyCommands.FindAsync(client, parsed.GetValue(id)!, cancel), "hold"), cancel);
             if (Common.AsJson(parsed)) Show.Json(copy);
             else Show.Line($"copy {copy.Id} is not held");
             return Root.Done;
@@ -96,7 +96,7 @@ internal static class CopyCareCommands
         var id = CopyCommands.Id;
         return Common.Verb("take-back", "Takes a copy back out of the bin", async (parsed, client, cancel) =>
         {
-            var copy = await client.PostAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(parsed.GetValue(id)!)}/take-back", null, cancel);
+            var copy = await client.PostAsync<CopyAnswer>(CopyCommands.At(await CopyCommands.FindAsync(client, parsed.GetValue(id)!, cancel), "take-back"), null, cancel);
             if (Common.AsJson(parsed)) Show.Json(copy);
             else Show.Line($"copy {copy.Id} is out of the bin; hold it if its policy would only send it there again");
             return Root.Done;

@@ -10,7 +10,7 @@ internal static class CopyCommands
 {
     public static Command Make() => Common.Noun("copy", "What can be given back", [List(), One(), Browse(), Restore(), CopyExport.Make(), .. CopyCareCommands.All()]);
 
-    internal static Argument<string> Id => new("COPY") { Description = "The copy's id, or 'newest:JOB' for the newest good copy of a job" };
+    internal static Argument<string> Id => new("COPY") { Description = "The copy's id, ID@STORE where it is in several stores, or 'newest:JOB' for the newest good copy of a job" };
 
     private static Command List()
     {
@@ -64,7 +64,7 @@ internal static class CopyCommands
         return Common.Verb("browse", "The entries of a folder in a copy", async (parsed, client, cancel) =>
         {
             var copy = await FindAsync(client, parsed.GetValue(id)!, cancel);
-            var folder = await client.GetAsync<FolderAnswer>($"copies/{copy.Id}/entries{(parsed.GetValue(path) is { } at ? $"?path={Uri.EscapeDataString(at)}" : "")}", cancel);
+            var folder = await client.GetAsync<FolderAnswer>($"{At(copy, "entries")}{(parsed.GetValue(path) is { } at ? $"&path={Uri.EscapeDataString(at)}" : "")}", cancel);
             if (Common.AsJson(parsed)) Show.Json(folder);
             else Show.Line(folder.Path);
             if (!Common.AsJson(parsed)) Show.Table(["mode", "owner", "group", ">size", "modified", "name"],
@@ -86,15 +86,22 @@ internal static class CopyCommands
         return Common.Verb("restore", "Gives back a copy, or some of its paths", async (parsed, client, cancel) =>
         {
             var copy = await FindAsync(client, parsed.GetValue(id)!, cancel);
-            var run = await client.PostAsync<RunAnswer>($"copies/{copy.Id}/restores", new RestoreRequest(parsed.GetValue(paths) ?? [], parsed.GetValue(to)!, parsed.GetValue(existing)), cancel);
+            var run = await client.PostAsync<RunAnswer>(At(copy, "restores"), new RestoreRequest(parsed.GetValue(paths) ?? [], parsed.GetValue(to)!, parsed.GetValue(existing)), cancel);
             return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
         }, id, paths, to, existing);
     }
 
+    /// <summary>Where something is asked of one copy in the store in which it was found.</summary>
+    internal static string At(CopyAnswer copy, string what) => $"copies/{Uri.EscapeDataString(copy.Id)}/{what}?store={Uri.EscapeDataString(copy.Store)}";
+
     internal static async Task<CopyAnswer> FindAsync(Client.KeepClient client, string id, CancellationToken cancel)
     {
         const string newest = "newest:";
-        if (!id.StartsWith(newest, StringComparison.Ordinal)) return await client.GetAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(id)}", cancel);
+        if (!id.StartsWith(newest, StringComparison.Ordinal)) 
+        {
+            var (copy, store) = id.IndexOf('@', StringComparison.Ordinal) is var at and > 0 ? (id[..at], $"?store={Uri.EscapeDataString(id[(at + 1)..])}") : (id, "");
+            return await client.GetAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(copy)}{store}", cancel);
+        }
         var job = await client.GetAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(id[newest.Length..])}", cancel);
         return job.NewestGoodCopy ?? throw new Client.AnswerException(Root.Refused, $"job {job.Name} has no good copy; run it with 'ironkeep job run {job.Name} --watch'");
     }

@@ -21,10 +21,10 @@ internal static class CopyExport
             if (file == "-")
             {
                 await using var output = Console.OpenStandardOutput();
-                await client.GetBytesAsync($"copies/{copy.Id}/archive?{string.Join('&', wanted.Select(p => $"path={Uri.EscapeDataString(p)}"))}", output, cancel);
+                await client.GetBytesAsync($"{CopyCommands.At(copy, "archive")}&{string.Join('&', wanted.Select(p => $"path={Uri.EscapeDataString(p)}"))}", output, cancel);
                 return Root.Done;
             }
-            var run = await client.PostAsync<RunAnswer>($"copies/{copy.Id}/exports", new ExportRequest(wanted, file is null ? "bag" : "tar", file ?? folder!), cancel);
+            var run = await client.PostAsync<RunAnswer>(CopyCommands.At(copy, "exports"), new ExportRequest(wanted, file is null ? "bag" : "tar", file ?? folder!), cancel);
             return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
         }, id, paths, tar, bag);
     }

@@ -21,7 +21,7 @@ internal static class TimetableCommands
                 $"nothing is due in the next {hours} hours");
             return Root.Done;
         }, next);
-        foreach (var verb in (Command[])[Export(), Feeds(), NewFeed(), RemoveFeed()]) timetable.Subcommands.Add(verb);
+        foreach (var verb in (Command[])[Export(), CalendarAddresses(), Subscribe(), Unsubscribe()]) timetable.Subcommands.Add(verb);
         return timetable;
     }
 
@@ -36,32 +36,32 @@ internal static class TimetableCommands
         }, ics, days);
     }
 
-    private static Command Feeds() => Common.Verb("addresses", "The calendar addresses that are in use", async (parsed, client, cancel) =>
+    private static Command CalendarAddresses() => Common.Verb("addresses", "The calendar addresses that are in use", async (parsed, client, cancel) =>
     {
-        var feeds = await client.GetAsync<IReadOnlyList<FeedAnswer>>("timetable/feeds", cancel);
-        if (Common.AsJson(parsed)) Show.Json(feeds);
-        else Show.Table([">id", "for", "made by", "made", "last read"], feeds.Select(f => new[] { $"{f.Id}", f.Label, f.By, Show.When(f.MadeAt), Show.When(f.LastReadAt) }), "no calendar address is in use; make one with 'ironkeep timetable subscribe LABEL'");
+        var addresses = await client.GetAsync<IReadOnlyList<CalendarAddressAnswer>>("timetable/addresses", cancel);
+        if (Common.AsJson(parsed)) Show.Json(addresses);
+        else Show.Table([">id", "for", "made by", "made", "last read"], addresses.Select(f => new[] { $"{f.Id}", f.Label, f.By, Show.When(f.MadeAt), Show.When(f.LastReadAt) }), "no calendar address is in use; make one with 'ironkeep timetable subscribe LABEL'");
         return Root.Done;
     });
 
-    private static Command NewFeed()
+    private static Command Subscribe()
     {
         var label = new Argument<string>("LABEL") { Description = "What the address is for, such as 'wall calendar'" };
         return Common.Verb("subscribe", "Makes an address that a calendar program reads the timetable from; shown once, opens nothing else", async (parsed, client, cancel) =>
         {
-            var made = await client.PostAsync<NewFeedAnswer>("timetable/feeds", new FeedRequest(parsed.GetValue(label)!), cancel);
+            var made = await client.PostAsync<NewCalendarAddressAnswer>("timetable/addresses", new CalendarAddressRequest(parsed.GetValue(label)!), cancel);
             if (Common.AsJson(parsed)) Show.Json(made);
-            else Show.Line($"{client.Address}{made.Path}\nWhoever has this address can read the timetable; take it back with 'ironkeep timetable unsubscribe {made.Feed.Id}'");
+            else Show.Line($"{client.Address}{made.Path}\nWhoever has this address can read the timetable; take it back with 'ironkeep timetable unsubscribe {made.Address.Id}'");
             return Root.Done;
         }, label);
     }
 
-    private static Command RemoveFeed()
+    private static Command Unsubscribe()
     {
         var id = new Argument<long>("ID") { Description = "The address's id" };
         return Common.Verb("unsubscribe", "Takes a calendar address out of use at once", async (parsed, client, cancel) =>
         {
-            await client.DeleteAsync<object>($"timetable/feeds/{parsed.GetValue(id)}", cancel);
+            await client.DeleteAsync<object>($"timetable/addresses/{parsed.GetValue(id)}", cancel);
             if (!Common.AsJson(parsed)) Show.Line($"calendar address {parsed.GetValue(id)} opens nothing any more");
             return Root.Done;
         }, id);

@@ -9,7 +9,7 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
     private readonly string about = $"channel {name}";
     private static readonly string[] Keys = ["mail-to", "mail-from", "server", "security", "user", "password-file", "pickup", "webhook", "webhook-file", "token-file"];
 
-    public ChannelDeclaration? Read(CharterNode node)
+    public ChannelDefinition? Read(CharterNode node)
     {
         var map = new MapReader(node, about, mistakes, Keys);
         var (server, pickup, webhook) = (map.Scalar("server"), map.Scalar("pickup"), map.Scalar("webhook"));
@@ -32,7 +32,7 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         if (webhookFile is not null && webhook is null)
         {
             Refuse("goes with mail, not with a webhook", to.FirstOrDefault(), from, security, user, password);
-            return new ChannelDeclaration(name, ChannelKind.Webhook) { UrlFile = webhookFile.Value, TokenFile = token?.Value };
+            return new ChannelDefinition(name, ChannelKind.Webhook) { UrlFile = webhookFile.Value, TokenFile = token?.Value };
         }
         if (webhook is not null)
         {
@@ -40,12 +40,12 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
             if (!Uri.TryCreate(webhook.Value, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) Wrong(webhook, $"'{webhook.Value}' is not an address; write https://host/path");
             else if (uri.UserInfo.Length > 0) Wrong(webhook, "an address must not carry a name or password; put a token into a file and name it with 'token-file'");
             else if (uri.Segments.Concat(uri.Query.Split('?', '&', '=')).Any(LooksSecret)) Wrong(webhook, "an address that is a secret itself does not belong into a charter, which many can read; write it into a file and name that with 'webhook-file'");
-            return new ChannelDeclaration(name, ChannelKind.Webhook) { Url = webhook.Value, TokenFile = token?.Value };
+            return new ChannelDefinition(name, ChannelKind.Webhook) { Url = webhook.Value, TokenFile = token?.Value };
         }
         if (to.Count == 0) map.Missing("mail-to", "say who gets the mail: 'mail-to: [crew@example.org]'");
         if (from is null) map.Missing("mail-from", "say from whom it comes: 'mail-from: ironkeep@example.org'");
         Refuse("goes with a webhook, not with mail", token);
-        var channel = new ChannelDeclaration(name, pickup is null ? ChannelKind.Smtp : ChannelKind.Pickup) { MailTo = [.. to.Select(t => t.Value)], MailFrom = from?.Value };
+        var channel = new ChannelDefinition(name, pickup is null ? ChannelKind.Smtp : ChannelKind.Pickup) { MailTo = [.. to.Select(t => t.Value)], MailFrom = from?.Value };
         if (pickup is not null)
         {
             Refuse("goes with 'server', not with 'pickup'", security, user, password);

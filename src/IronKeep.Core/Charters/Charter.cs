@@ -21,42 +21,42 @@ public sealed record Charter(DateTimeZone Zone)
     public Schedule? DutyMail { get; init; }
     public ImmutableArray<string> Tells { get; init; } = [];
     public int? RunsAtOnce { get; init; }
-    public ImmutableSortedDictionary<string, MachineDeclaration> Machines { get; init; } = None<MachineDeclaration>();
-    public ImmutableSortedDictionary<string, StoreDeclaration> Stores { get; init; } = None<StoreDeclaration>();
-    public ImmutableSortedDictionary<string, CalendarDeclaration> Calendars { get; init; } = None<CalendarDeclaration>();
-    public ImmutableSortedDictionary<string, PolicyDeclaration> Policies { get; init; } = None<PolicyDeclaration>();
+    public ImmutableSortedDictionary<string, MachineDefinition> Machines { get; init; } = None<MachineDefinition>();
+    public ImmutableSortedDictionary<string, StoreDefinition> Stores { get; init; } = None<StoreDefinition>();
+    public ImmutableSortedDictionary<string, CalendarDefinition> Calendars { get; init; } = None<CalendarDefinition>();
+    public ImmutableSortedDictionary<string, PolicyDefinition> Policies { get; init; } = None<PolicyDefinition>();
     public ImmutableSortedDictionary<string, MediaGroup> MediaGroups { get; init; } = None<MediaGroup>();
-    public ImmutableSortedDictionary<string, RotationSetDeclaration> RotationSets { get; init; } = None<RotationSetDeclaration>();
-    public ImmutableSortedDictionary<string, ChannelDeclaration> Channels { get; init; } = None<ChannelDeclaration>();
-    public ImmutableSortedDictionary<string, JobDeclaration> Jobs { get; init; } = None<JobDeclaration>();
+    public ImmutableSortedDictionary<string, RotationSetDefinition> RotationSets { get; init; } = None<RotationSetDefinition>();
+    public ImmutableSortedDictionary<string, ChannelDefinition> Channels { get; init; } = None<ChannelDefinition>();
+    public ImmutableSortedDictionary<string, JobDefinition> Jobs { get; init; } = None<JobDefinition>();
 
     private static ImmutableSortedDictionary<string, T> None<T>() => ImmutableSortedDictionary.Create<string, T>(StringComparer.Ordinal);
 
     /// <summary>The zone of a job's schedule.</summary>
-    public DateTimeZone ZoneOf(JobDeclaration job) => job.Zone ?? Zone;
+    public DateTimeZone ZoneOf(JobDefinition job) => job.Zone ?? Zone;
 
     /// <summary>The channels that hear of a job.</summary>
-    public ImmutableArray<string> TellsOf(JobDeclaration job) => job.Tells.Length > 0 ? job.Tells : Tells;
+    public ImmutableArray<string> TellsOf(JobDefinition job) => job.Tells.Length > 0 ? job.Tells : Tells;
 
     /// <summary>The job whose schedule makes this one due: itself, or the first of the jobs that it follows. The reader refuses circles.</summary>
-    public JobDeclaration HeadOf(JobDeclaration job)
+    public JobDefinition HeadOf(JobDefinition job)
     {
         while (job.After is { } before && Jobs.TryGetValue(before, out var head)) job = head;
         return job;
     }
 
     /// <summary>The machine that a job belongs to; <paramref name="own"/> is the service's.</summary>
-    public static string MachineOf(JobDeclaration job, string own) => job.On ?? own;
+    public static string MachineOf(JobDefinition job, string own) => job.On ?? own;
 
     /// <summary>The importance by which a job's runs are ordered, 5 first: its own, else its machine's.</summary>
-    public int ImportanceOf(JobDeclaration job) =>
-        job.Importance ?? (job.On is { } on && Machines.TryGetValue(on, out var machine) ? machine.Importance : null) ?? MachineDeclaration.UsualImportance;
+    public int ImportanceOf(JobDefinition job) =>
+        job.Importance ?? (job.On is { } on && Machines.TryGetValue(on, out var machine) ? machine.Importance : null) ?? MachineDefinition.UsualImportance;
 
     /// <summary>
     /// When a job is due in the end, with its zone, calendar, windows and spread; null when it runs by hand only. A job that follows
     /// others is due with the first of them.
     /// </summary>
-    public DueTimes? DueTimesOf(JobDeclaration job, string own)
+    public DueTimes? DueTimesOf(JobDefinition job, string own)
     {
         var head = HeadOf(job);
         if (head.When is not { } schedule) return null;
@@ -71,6 +71,6 @@ public sealed record Charter(DateTimeZone Zone)
     }
 
     /// <summary>The set with its groups and zone, as the rules take it.</summary>
-    public (RotationSet Set, DateTimeZone Zone, ClosedDays? Closed) RotationOf(RotationSetDeclaration set) =>
+    public (RotationSet Set, DateTimeZone Zone, ClosedDays? Closed) RotationOf(RotationSetDefinition set) =>
         (new RotationSet(set.Start, [.. set.Groups.Select(g => MediaGroups[g])]), set.Zone ?? Zone, set.Calendar is { } calendar ? Calendars[calendar].Closed : null);
 }

@@ -32,39 +32,39 @@ public static class CharterFields
         ("channel", "channels"), ("job", "jobs"),
     ];
 
-    public static ImmutableArray<CharterField> Of(MachineDeclaration m) => List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
+    public static ImmutableArray<CharterField> Of(MachineDefinition m) => List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
 
-    public static ImmutableArray<CharterField> Of(CalendarDeclaration c) => List(Many("closed", c.Closed.Entries));
+    public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));
 
     public static ImmutableArray<CharterField> Of(MediaGroup g) => List(
         One("serves", g.Serves.ToSentence()), Many("media", g.Media), One("protected-for", g.ProtectedFor?.ToString() ?? "always"),
         One("fill-window", Unless(g.FillWindow, MediaGroup.UsualFillWindow)), One("run-length", Unless(g.RunLength, MediaGroup.UsualRunLength)));
 
-    public static ImmutableArray<CharterField> Of(RotationSetDeclaration r) => List(
+    public static ImmutableArray<CharterField> Of(RotationSetDefinition r) => List(
         One("start", SentenceWords.Time(r.Start)), One("first", SentenceWords.Date(r.First)), One("zone", r.Zone?.Id), One("calendar", r.Calendar), Many("groups", r.Groups));
 
-    public static ImmutableArray<CharterField> Of(StoreDeclaration s) => List(
+    public static ImmutableArray<CharterField> Of(StoreDefinition s) => List(
         One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.ReservePercent is { } percent ? $"{percent} %" : s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
         One("warn-below", s.WarnBelow?.ToExactText()), One("runs-at-once", Number(s.RunsAtOnce)), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
-        One("reread-within", s.RereadWithin?.ToString()), One("reclaim", Sentence(s.ReclaimWhen)), One("key-file", s.KeyFile), One("passphrase-file", s.PassphraseFile), One("hash", s.Sha256 ? "sha-256" : null),
+        One("verify-within", s.VerifyWithin?.ToString()), One("reclaim", Sentence(s.ReclaimWhen)), One("key-file", s.KeyFile), One("passphrase-file", s.PassphraseFile), One("hash", s.Sha256 ? "sha-256" : null),
         One("host-key", s.Remote?.HostKey), One("login-key", s.Remote?.LoginKey), One("upload-at-most", s.UploadAtMost?.ToExactText()), One("download-at-most", s.DownloadAtMost?.ToExactText()));
 
-    public static ImmutableArray<CharterField> Of(PolicyDeclaration p) => List(
+    public static ImmutableArray<CharterField> Of(PolicyDefinition p) => List(
         One("keep", p.Keep.ToString()), One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)), One("zone", p.Zone?.Id),
         Many("promises", [.. p.Promises.Select(s => s.ToString())]));
 
-    public static ImmutableArray<CharterField> Of(ChannelDeclaration c) => List(
+    public static ImmutableArray<CharterField> Of(ChannelDefinition c) => List(
         Many("mail-to", c.MailTo), One("mail-from", c.MailFrom), One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
         One("security", c.Kind == ChannelKind.Smtp ? Kebab.Of(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
         One("pickup", c.Folder), One("webhook", c.Url), One("webhook-file", c.UrlFile), One("token-file", c.TokenFile));
 
-    public static ImmutableArray<CharterField> Of(JobDeclaration j) => List(
+    public static ImmutableArray<CharterField> Of(JobDefinition j) => List(
         One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many("into", j.Into), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
         One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
         Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
-        One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDeclaration.UsualStartLimit)),
+        One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDefinition.UsualStartLimit)),
         One("run-limit", j.RunLimit?.ToString()), One("catch-up", j.CatchUp == CatchUp.Once ? null : Kebab.Of(j.CatchUp)),
-        One("wait-after-return", Unless(j.WaitAfterReturn, JobDeclaration.UsualWaitAfterReturn)), One("catch-up-gap", Unless(j.CatchUpGap, JobDeclaration.UsualCatchUpGap)),
+        One("wait-after-return", Unless(j.WaitAfterReturn, JobDefinition.UsualWaitAfterReturn)), One("catch-up-gap", Unless(j.CatchUpGap, JobDefinition.UsualCatchUpGap)),
         One("overlap", j.Overlap == Overlap.Skip ? null : Kebab.Of(j.Overlap)), One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
         One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()), One("prune", j.Prune == PruneTime.ByHand ? null : Kebab.Of(j.Prune)),
         Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Kebab.Of(j.TellWhen)),

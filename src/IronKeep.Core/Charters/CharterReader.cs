@@ -43,13 +43,13 @@ public sealed class CharterReader
             Zone = zone,
             DutyMail = dutyMail,
             Tells = tells,
-            RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, DeclarationReaders.MostAtOnce),
-            Machines = Named(map.Map("machines"), "machine", DeclarationReaders.Machine),
-            Stores = Named(map.Map("stores"), "store", DeclarationReaders.Store),
-            Calendars = Named(map.Map("calendars"), "calendar", DeclarationReaders.Calendar),
-            Policies = Named(map.Map("policies"), "policy", DeclarationReaders.Policy),
+            RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, DefinitionReaders.MostAtOnce),
+            Machines = Named(map.Map("machines"), "machine", DefinitionReaders.Machine),
+            Stores = Named(map.Map("stores"), "store", DefinitionReaders.Store),
+            Calendars = Named(map.Map("calendars"), "calendar", DefinitionReaders.Calendar),
+            Policies = Named(map.Map("policies"), "policy", DefinitionReaders.Policy),
             MediaGroups = Named(map.Map("media-groups"), "media-group", (name, node, _) => RotationReader.ReadGroup(name, node, mistakes, named: false)),
-            RotationSets = Named(map.Map("rotation-sets"), "rotation-set", (name, node, of) => DeclarationReaders.RotationSet(name, node, of, mistakes)),
+            RotationSets = Named(map.Map("rotation-sets"), "rotation-set", (name, node, of) => DefinitionReaders.RotationSet(name, node, of, mistakes)),
             Channels = Named(map.Map("channels"), "channel", (name, node, _) => new ChannelReader(name, mistakes).Read(node)),
             Jobs = Named(map.Map("jobs"), "job", JobReader.Read),
         };
@@ -82,7 +82,7 @@ public sealed class CharterReader
     }
 
     /// <summary>A job that follows others must in the end follow one that is due by itself.</summary>
-    private void CheckFollowers(ImmutableSortedDictionary<string, JobDeclaration> jobs)
+    private void CheckFollowers(ImmutableSortedDictionary<string, JobDefinition> jobs)
     {
         foreach (var job in jobs.Values.Where(j => j.After is not null))
         {
@@ -98,7 +98,7 @@ public sealed class CharterReader
             else if (at.Watched) Wrong(NameIn(job), $"job {job.Name}", $"follows {at.Name}, which is a watched job; only jobs that the service carries out can be followed");
         }
 
-        ScalarNode NameIn(JobDeclaration job) => uses.First(u => u.Kind == "job" && u.About == $"job {job.Name}").Name;
+        ScalarNode NameIn(JobDefinition job) => uses.First(u => u.Kind == "job" && u.About == $"job {job.Name}").Name;
     }
 
     private ImmutableSortedDictionary<string, T> Named<T>(MapNode? map, string kind, Func<string, CharterNode, ValueReader, T?> read) where T : class

@@ -23,7 +23,7 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
     /// </summary>
     public static CrontabAdoption Read(string text, string machine, DateTimeZone zone, bool withUser)
     {
-        var jobs = ImmutableSortedDictionary.CreateBuilder<string, JobDeclaration>(StringComparer.Ordinal);
+        var jobs = ImmutableSortedDictionary.CreateBuilder<string, JobDefinition>(StringComparer.Ordinal);
         var not = ImmutableArray.CreateBuilder<NotAdopted>();
         var own = zone;
         var number = 0;
@@ -55,10 +55,10 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
             var note = Redacted(command);
             if (note != command) not.Add(new NotAdopted(number, note, "something that looks like a secret was left out of the note; keep secrets in files that only the command can read"));
             if (Percent().IsMatch(command)) not.Add(new NotAdopted(number, note, "what stands behind the first '%' is given to the command as its input; the note keeps it as it stands"));
-            var job = new JobDeclaration(FreeName(command, jobs), [], [], "") { Watched = true, On = machine, When = fields.AsSentence() ?? fields, Note = note, Zone = own.Equals(zone) ? null : own };
+            var job = new JobDefinition(FreeName(command, jobs), [], [], "") { Watched = true, On = machine, When = fields.AsSentence() ?? fields, Note = note, Zone = own.Equals(zone) ? null : own };
             jobs[job.Name] = job;
         }
-        var charter = Charter.Empty with { Zone = zone, Machines = Charter.Empty.Machines.Add(machine, new MachineDeclaration(machine, null, null)), Jobs = jobs.ToImmutable() };
+        var charter = Charter.Empty with { Zone = zone, Machines = Charter.Empty.Machines.Add(machine, new MachineDefinition(machine, null, null)), Jobs = jobs.ToImmutable() };
         return new CrontabAdoption(charter, not.ToImmutable());
     }
 
@@ -79,7 +79,7 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
     }
 
     /// <summary>A name from the command's program: the last part of the first path or word that is none of the usual wrappers.</summary>
-    private static string FreeName(string command, ImmutableSortedDictionary<string, JobDeclaration>.Builder taken)
+    private static string FreeName(string command, ImmutableSortedDictionary<string, JobDefinition>.Builder taken)
     {
         string[] wrappers = ["nice", "ionice", "sudo", "env", "bash", "sh", "cd", "test", "exec", "timeout", "flock", "chronic", "root", "python3", "perl"];
         var words = command.Split([' ', '\t', ';', '&', '|'], StringSplitOptions.RemoveEmptyEntries);

@@ -17,7 +17,7 @@ internal static class JobReader
     /// <summary>What only a job that the service carries out can say.</summary>
     private static readonly string[] CarriedOut = ["takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "after", "policy", "retries", "prune", "locks", "spread", "fresh-within", "expect-change", "expect-growth"];
 
-    public static JobDeclaration? Read(string name, CharterNode node, ValueReader read)
+    public static JobDefinition? Read(string name, CharterNode node, ValueReader read)
     {
         var map = read.Map(node, Keys);
         var watched = read.Yes(map.Scalar("watched"));
@@ -38,7 +38,7 @@ internal static class JobReader
         var after = map.Scalar("after");
         if (after is not null && whenNode is not null) read.Wrong(after, "has both 'when' and 'after'; a job is due by the clock or follows another, not both");
 
-        var job = new JobDeclaration(name, [.. (takes ?? []).Select(t => CharterReader.Normal(t.Value)).Distinct()], read.Uses(intoList, "store"), read.Uses(policy, "policy") ?? "")
+        var job = new JobDefinition(name, [.. (takes ?? []).Select(t => CharterReader.Normal(t.Value)).Distinct()], read.Uses(intoList, "store"), read.Uses(policy, "policy") ?? "")
         {
             On = read.Uses(map.Scalar("on"), "machine"),
             Watched = watched,
@@ -58,13 +58,13 @@ internal static class JobReader
             Importance = read.Number(map.Scalar("importance"), "an importance", 1, 5),
             Locks = ReadLocks(map, read),
             FreshWithin = read.Span(map.Scalar("fresh-within")),
-            StartLimit = read.Span(map.Scalar("start-limit"), atLeastOne: true) ?? JobDeclaration.UsualStartLimit,
+            StartLimit = read.Span(map.Scalar("start-limit"), atLeastOne: true) ?? JobDefinition.UsualStartLimit,
             RunLimit = read.Span(map.Scalar("run-limit"), atLeastOne: true),
             CatchUp = read.Word<CatchUp>(map.Scalar("catch-up")) ?? default,
-            WaitAfterReturn = read.Span(map.Scalar("wait-after-return")) ?? JobDeclaration.UsualWaitAfterReturn,
-            CatchUpGap = read.Span(map.Scalar("catch-up-gap")) ?? JobDeclaration.UsualCatchUpGap,
+            WaitAfterReturn = read.Span(map.Scalar("wait-after-return")) ?? JobDefinition.UsualWaitAfterReturn,
+            CatchUpGap = read.Span(map.Scalar("catch-up-gap")) ?? JobDefinition.UsualCatchUpGap,
             Overlap = read.Word<Overlap>(map.Scalar("overlap")) ?? default,
-            Retries = read.Number(map.Scalar("retries"), "a number of retries", 0, JobDeclaration.MostRetries) ?? 0,
+            Retries = read.Number(map.Scalar("retries"), "a number of retries", 0, JobDefinition.MostRetries) ?? 0,
             Band = ReadBand(map.Scalar("band"), read),
             Prune = read.Word<PruneTime>(map.Scalar("prune")) ?? default,
             Tells = read.Uses(map.Strings("tells"), "channel"),
@@ -78,7 +78,7 @@ internal static class JobReader
         return !watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null) ? null : job;
     }
 
-    private static void CheckTimes(JobDeclaration job, MapReader map, ScalarNode? when, ValueReader read)
+    private static void CheckTimes(JobDefinition job, MapReader map, ScalarNode? when, ValueReader read)
     {
         if (job.Watched && when is null) map.Missing("when", "a watched job needs its schedule, or nobody could tell that it did not run: 'when: daily at 23:00'");
         if (job.WhenClosed is not null && job.Calendar is null) read.Wrong(map.Scalar("when-closed")!, "'when-closed' needs a calendar of closed days: add 'calendar: CALENDAR'");

@@ -65,7 +65,7 @@ public static class Assume
     /// of pairwise slopes of its size. What the
     /// charter states counts where there is no past. <paramref name="past"/> is oldest first.
     /// </summary>
-    public static JobAssumptions From(JobDeclaration job, IReadOnlyList<PastRun> past)
+    public static JobAssumptions From(JobDefinition job, IReadOnlyList<PastRun> past)
     {
         if (past.Count == 0) return Stated(job);
         var recent = past.Skip(Math.Max(0, past.Count - Recent)).ToList();
@@ -80,7 +80,7 @@ public static class Assume
         return new JobAssumptions(whole, change, (long)(Slope(past) * shrink), Duration.FromSeconds(Math.Ceiling(Median(recent.Select(r => r.Took.TotalSeconds)))), AssumedFrom.History);
     }
 
-    private static JobAssumptions Stated(JobDeclaration job) =>
+    private static JobAssumptions Stated(JobDefinition job) =>
         job.ExpectSize is null && job.ExpectTime is null ? JobAssumptions.Unknown
             : new JobAssumptions(job.ExpectSize?.Bytes ?? 0, job.ExpectChange?.Bytes ?? (job.ExpectSize?.Bytes ?? 0) / 50, job.ExpectGrowth?.Bytes ?? 0,
                 job.ExpectTime?.ToDuration() ?? JobAssumptions.UnknownTakes, AssumedFrom.Charter);

@@ -42,18 +42,18 @@ internal sealed class CopyPlay
         this.input = input;
         this.stores = stores;
         var charter = input.Charter;
-        var storeIndex = stores.Select((s, i) => (s.Declaration.Name, i)).ToDictionary(s => s.Name, s => s.i);
+        var storeIndex = stores.Select((s, i) => (s.Definition.Name, i)).ToDictionary(s => s.Name, s => s.i);
         foreach (var job in jobs)
         {
-            if (job.Declaration.Watched) continue;
-            var policy = charter.Policies[job.Declaration.Policy];
+            if (job.Definition.Watched) continue;
+            var policy = charter.Policies[job.Definition.Policy];
             var model = new SpaceModel(job.Assumed, job.Period(), input.AsOf);
-            placesOf[job.Declaration.Name] = [];
-            foreach (var store in job.Declaration.Into)
+            placesOf[job.Definition.Name] = [];
+            foreach (var store in job.Definition.Into)
             {
-                placesOf[job.Declaration.Name].Add(places.Count);
-                keys.Add(new LedgerKey(job.Declaration.Name, store));
-                places.Add(new Place(places.Count, storeIndex[store], new Ledger(job.Declaration, policy, policy.Zone ?? charter.Zone, model), model));
+                placesOf[job.Definition.Name].Add(places.Count);
+                keys.Add(new LedgerKey(job.Definition.Name, store));
+                places.Add(new Place(places.Count, storeIndex[store], new Ledger(job.Definition, policy, policy.Zone ?? charter.Zone, model), model));
             }
         }
         AddKnown();
@@ -70,11 +70,11 @@ internal sealed class CopyPlay
     /// <summary>A run has ended well: a copy in each of its job's stores, and the prune that follows, if one does.</summary>
     public void Made(JobPlay job, PlayedRun run, Notes notes)
     {
-        if (!placesOf.TryGetValue(job.Declaration.Name, out var into)) return;
+        if (!placesOf.TryGetValue(job.Definition.Name, out var into)) return;
         foreach (var index in into)
         {
             var place = places[index];
-            if (place.LastTaken is { } last && job.Declaration.FreshWithin is { } fresh && run.End - last > fresh.ToDuration()) notes.Stale(job.Declaration, last + fresh.ToDuration(), run.End - last);
+            if (place.LastTaken is { } last && job.Definition.FreshWithin is { } fresh && run.End - last > fresh.ToDuration()) notes.Stale(job.Definition, last + fresh.ToDuration(), run.End - last);
             var copy = lives.Count;
             lives.Add(new CopyLife(index, run.Start, null, null, null));
             place.FirstTaken ??= run.Start;
@@ -82,7 +82,7 @@ internal sealed class CopyPlay
             place.Ledger.Add(copy, run.Start);
             place.Alive.Add(copy, run.Start);
             place.There.Add(copy, run.Start);
-            if (job.Declaration.Prune == PruneTime.AfterSuccess || input.PrunesByHandToo) Prune(place, run.End);
+            if (job.Definition.Prune == PruneTime.AfterSuccess || input.PrunesByHandToo) Prune(place, run.End);
             Account(place);
             stores[place.Store].Judge(run.End);
         }
@@ -163,7 +163,7 @@ internal sealed class CopyPlay
         {
             place.Alive.Remove(copy);
             lives[copy] = lives[copy] with { Expires = at };
-            store.Bin.Enqueue((store.Declaration.Bin.After(at, input.Charter.Zone), copy));
+            store.Bin.Enqueue((store.Definition.Bin.After(at, input.Charter.Zone), copy));
         }
     }
 
@@ -181,7 +181,7 @@ internal sealed class CopyPlay
                 place.There.Add(copy, known.Facts.Taken);
                 if (known.BinnedAt is { } binned)
                 {
-                    stores[place.Store].Bin.Enqueue((stores[place.Store].Declaration.Bin.After(binned, input.Charter.Zone), copy));
+                    stores[place.Store].Bin.Enqueue((stores[place.Store].Definition.Bin.After(binned, input.Charter.Zone), copy));
                     continue;
                 }
                 place.Alive.Add(copy, known.Facts.Taken);

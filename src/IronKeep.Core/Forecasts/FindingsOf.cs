@@ -39,14 +39,14 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
     {
         foreach (var store in player.StorePlays)
         {
-            var name = store.Declaration.Name;
+            var name = store.Definition.Name;
             var room = $"{(store.Room is { } r ? new ByteSize(r) : default)}{(store.Reserve > 0 ? $" with {new ByteSize(store.Reserve)} in reserve" : "")}";
             var most = forecast.Stores.First(s => s.Store == name).Used.DefaultIfEmpty(0).Max();
             if (store.FullAt is { } full)
                 Add(FindingKind.StoreFull, full, $"store {name}", $"will be full: {room} do not hold what is kept", $"it comes to {new ByteSize(most)} within the span; give it {new ByteSize(Math.Max(0, most + store.Reserve - (store.Room ?? 0)))} more, keep less, or reclaim oftener");
             else if (store.NearlyFullAt is { } nearly)
                 Add(FindingKind.StoreNearlyFull, nearly, $"store {name}", $"will be nearly full, of {room}", $"it comes to {new ByteSize(most)} within the span; plan for more room, or keep less");
-            if (store.Declaration.ReclaimWhen is null && store.Bin.TryPeek(out var first) && first.LeavesAt <= forecast.End)
+            if (store.Definition.ReclaimWhen is null && store.Bin.TryPeek(out var first) && first.LeavesAt <= forecast.End)
                 Add(FindingKind.NeverReclaimed, first.LeavesAt, $"store {name}", $"frees nothing by itself: {Counted.Of(store.Bin.Count(b => b.LeavesAt <= forecast.End), "expired copy", "expired copies")} would have left the bin and still use space", $"give it 'reclaim: daily at 06:00', or reclaim by hand");
         }
     }
@@ -96,11 +96,11 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
 
     private void Dues()
     {
-        foreach (var job in player.JobPlays.Where(j => j is { Times: not null, Dues: 0, Declaration.After: null }))
+        foreach (var job in player.JobPlays.Where(j => j is { Times: not null, Dues: 0, Definition.After: null }))
         {
             var next = job.Times!.Next(input.AsOf);
             if (next is { } at && at > forecast.End && input.Days < 366) continue;
-            Add(FindingKind.NeverDue, null, $"job {job.Declaration.Name}", next is { } due ? $"is not due within the span; next {due.InZone(job.Times.Zone).Date:uuuu-MM-dd}" : "is never due again: its schedule is over, or every instant is dropped by its windows", "change its 'when', or take it out of the charter");
+            Add(FindingKind.NeverDue, null, $"job {job.Definition.Name}", next is { } due ? $"is not due within the span; next {due.InZone(job.Times.Zone).Date:uuuu-MM-dd}" : "is never due again: its schedule is over, or every instant is dropped by its windows", "change its 'when', or take it out of the charter");
         }
     }
 
@@ -127,7 +127,7 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
 
     private void Unknowns()
     {
-        foreach (var job in player.JobPlays.Where(j => !j.Declaration.Watched && j.Assumed.From == AssumedFrom.Unknown))
-            Add(FindingKind.Unknown, null, $"job {job.Declaration.Name}", $"has no history and no expectation: its copies are taken to need no space, its runs to last {Words(job.Assumed.Takes)}", "run it once, or state 'expect-size', 'expect-change' and 'expect-time'");
+        foreach (var job in player.JobPlays.Where(j => !j.Definition.Watched && j.Assumed.From == AssumedFrom.Unknown))
+            Add(FindingKind.Unknown, null, $"job {job.Definition.Name}", $"has no history and no expectation: its copies are taken to need no space, its runs to last {Words(job.Assumed.Takes)}", "run it once, or state 'expect-size', 'expect-change' and 'expect-time'");
     }
 }

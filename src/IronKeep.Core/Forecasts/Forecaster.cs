@@ -34,7 +34,7 @@ public static class Forecaster
     /// A set's nights from a local date on, played from the set's own first night so that every look gives the same turn; before
     /// that it has none. With how many media would be enough.
     /// </summary>
-    public static SetNights Nights(Charter charter, RotationSetDeclaration declared, LocalDate from, int nights)
+    public static SetNights Nights(Charter charter, RotationSetDefinition declared, LocalDate from, int nights)
     {
         var (set, zone, closed) = charter.RotationOf(declared);
         var first = declared.First < from ? declared.First : from;

@@ -14,9 +14,9 @@ internal sealed class JobPlay
     private readonly Instant asOf;
     private readonly RunClaim claim;
 
-    public JobPlay(int index, JobDeclaration job, Charter charter, ForecastInput input)
+    public JobPlay(int index, JobDefinition job, Charter charter, ForecastInput input)
     {
-        (Index, Declaration, asOf) = (index, job, input.AsOf);
+        (Index, Definition, asOf) = (index, job, input.AsOf);
         assumed = input.Jobs.GetValueOrDefault(job.Name) ?? Assume.From(job, []);
         Times = charter.DueTimesOf(job, input.OwnMachine);
         if (job.After is null) dues = Times?.Between(asOf, asOf + Duration.FromDays(input.Days)).GetEnumerator();
@@ -24,7 +24,7 @@ internal sealed class JobPlay
     }
 
     public int Index { get; }
-    public JobDeclaration Declaration { get; }
+    public JobDefinition Definition { get; }
     public DueTimes? Times { get; }
     public JobAssumptions Assumed => assumed;
     public List<int> Followers { get; } = [];
@@ -69,9 +69,9 @@ internal sealed class StorePlay
     private readonly List<long> used = [], inBin = [];
     private readonly long usedNow;
 
-    public StorePlay(StoreDeclaration store, Charter charter, ForecastInput input)
+    public StorePlay(StoreDefinition store, Charter charter, ForecastInput input)
     {
-        Declaration = store;
+        Definition = store;
         reclaims = store.ReclaimWhen is { } when ? DueInstants.Between(when, charter.Zone, input.AsOf, input.AsOf + Duration.FromDays(input.Days)).GetEnumerator() : null;
         var known = input.Stores.GetValueOrDefault(store.Name);
         usedNow = known?.UsedBytes ?? 0;
@@ -80,11 +80,11 @@ internal sealed class StorePlay
         if (known?.FreeBytes is { } left && Room > usedNow + left) Room = usedNow + left;
     }
 
-    public StoreDeclaration Declaration { get; }
+    public StoreDefinition Definition { get; }
 
     /// <summary>What it can hold; null: unknown.</summary>
     public long? Room { get; }
-    public long Reserve => Declaration.ReserveOf(Room);
+    public long Reserve => Definition.ReserveOf(Room);
 
     /// <summary>Bytes more (or less) than at the as-of instant.</summary>
     public double Change { get; set; }
@@ -109,7 +109,7 @@ internal sealed class StorePlay
         if (Room is not { } room) return;
         var free = room - Reserve - Used;
         if (free < 0) FullAt ??= at;
-        if (free < Declaration.NearlyFullBelow(Used, Math.Max(0, free))) NearlyFullAt ??= at;
+        if (free < Definition.NearlyFullBelow(Used, Math.Max(0, free))) NearlyFullAt ??= at;
     }
 
     public void Sample()
@@ -118,5 +118,5 @@ internal sealed class StorePlay
         inBin.Add(Math.Max(0, (long)BinBytes));
     }
 
-    public StoreSpace ToAnswer() => new(Declaration.Name, [.. used], [.. inBin], Room, Reserve) { UsedNow = usedNow };
+    public StoreSpace ToAnswer() => new(Definition.Name, [.. used], [.. inBin], Room, Reserve) { UsedNow = usedNow };
 }

@@ -9,14 +9,14 @@ namespace IronKeep.Core.Forecasts;
 /// </summary>
 internal sealed class Ledger
 {
-    private readonly PolicyDeclaration policy;
+    private readonly PolicyDefinition policy;
     private readonly Rungs rungs;
     private readonly long[][] keys;
     private int[] copyOf = new int[16];
     private bool[] kept = new bool[16];
     private int rows;
 
-    public Ledger(JobDeclaration job, PolicyDeclaration policy, DateTimeZone zone, SpaceModel space)
+    public Ledger(JobDefinition job, PolicyDefinition policy, DateTimeZone zone, SpaceModel space)
     {
         Job = job;
         this.policy = policy;
@@ -25,8 +25,8 @@ internal sealed class Ledger
         keys = [.. Enumerable.Range(0, rungs.Count).Select(_ => new long[16])];
     }
 
-    public JobDeclaration Job { get; }
-    public PolicyDeclaration Policy => policy;
+    public JobDefinition Job { get; }
+    public PolicyDefinition Policy => policy;
     public SpaceModel Space { get; }
     public int Rows => rows;
 

@@ -22,22 +22,22 @@ internal sealed class Notes
     public Dictionary<string, Tally> Stales { get; } = [];
     public Dictionary<(string Job, string Store, Span Promise), Tally> Promises { get; } = [];
 
-    public void Waited(JobDeclaration job, Instant since, Instant until, string? blocked, bool stillWaits = false)
+    public void Waited(JobDefinition job, Instant since, Instant until, string? blocked, bool stillWaits = false)
     {
         var waited = until - since;
         Count(Waits, (job.Name, blocked), since, waited);
         if (waited > job.StartLimit.ToDuration() || stillWaits) Count(Late, job.Name, since, waited);
     }
 
-    public void Overlapped(JobDeclaration job, Instant due) => Count(Overlaps, job.Name, due, Duration.Zero);
+    public void Overlapped(JobDefinition job, Instant due) => Count(Overlaps, job.Name, due, Duration.Zero);
 
-    public void OutlastsLimit(JobDeclaration job, Instant at, Duration takes) => Count(Limits, job.Name, at, takes);
+    public void OutlastsLimit(JobDefinition job, Instant at, Duration takes) => Count(Limits, job.Name, at, takes);
 
-    public void RunsInto(JobDeclaration job, Instant at, Duration takes, string window) => Count(Windows, (job.Name, window), at, takes);
+    public void RunsInto(JobDefinition job, Instant at, Duration takes, string window) => Count(Windows, (job.Name, window), at, takes);
 
-    public void Stale(JobDeclaration job, Instant from, Duration age) => Count(Stales, job.Name, from, age);
+    public void Stale(JobDefinition job, Instant from, Duration age) => Count(Stales, job.Name, from, age);
 
-    public void Broken(JobDeclaration job, string store, Span promise, Instant at) => Count(Promises, (job.Name, store, promise), at, Duration.Zero);
+    public void Broken(JobDefinition job, string store, Span promise, Instant at) => Count(Promises, (job.Name, store, promise), at, Duration.Zero);
 
     private static void Count<T>(Dictionary<T, Tally> tallies, T key, Instant at, Duration measure) where T : notnull
     {

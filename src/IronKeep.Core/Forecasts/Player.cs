@@ -40,8 +40,8 @@ internal sealed class Player
         ceilings = RunCeilings.Of(charter, input.RunsAtOnce);
         // Where everything else is equal, what is more important and earlier in the alphabet becomes due first.
         jobs = [.. charter.Jobs.Values.OrderByDescending(charter.ImportanceOf).ThenBy(j => j.Name, StringComparer.Ordinal).Select((j, i) => new JobPlay(i, j, charter, input))];
-        foreach (var job in jobs) jobIndex[job.Declaration.Name] = job.Index;
-        foreach (var job in jobs.Where(j => j.Declaration.After is not null)) jobs[jobIndex[job.Declaration.After!]].Followers.Add(job.Index);
+        foreach (var job in jobs) jobIndex[job.Definition.Name] = job.Index;
+        foreach (var job in jobs.Where(j => j.Definition.After is not null)) jobs[jobIndex[job.Definition.After!]].Followers.Add(job.Index);
         stores = [.. charter.Stores.Values.Select(s => new StorePlay(s, charter, input))];
         var today = input.AsOf.InZone(charter.Zone).Date;
         dates = [.. Enumerable.Range(0, input.Days + 1).Select(today.PlusDays)];
@@ -55,7 +55,7 @@ internal sealed class Player
     public Forecast Play()
     {
         RefuseTooLarge();
-        foreach (var job in jobs.Where(j => j.Declaration.After is null)) NextDue(job);
+        foreach (var job in jobs.Where(j => j.Definition.After is null)) NextDue(job);
         for (var s = 0; s < stores.Length; s++) NextReclaim(s);
         for (var i = 0; i < samples.Length; i++) Put(What.Sample, i, samples[i]);
         while (queue.TryDequeue(out var next, out _) && next.At <= end)
@@ -84,10 +84,10 @@ internal sealed class Player
             if (queue.TryPeek(out var more, out _) && more.At == next.At && more.What == What.Due) continue;
             StartReady(next.At);
         }
-        foreach (var claim in waiting.All()) Notes.Waited(jobs[jobIndex[claim.Job]].Declaration, claim.Due, end, claim.Blocked, stillWaits: true);
+        foreach (var claim in waiting.All()) Notes.Waited(jobs[jobIndex[claim.Job]].Definition, claim.Due, end, claim.Blocked, stillWaits: true);
         return new Forecast(input, dates)
         {
-            Jobs = [.. jobs.Select(j => j.Declaration.Name)],
+            Jobs = [.. jobs.Select(j => j.Definition.Name)],
             Ledgers = copies.Ledgers,
             Runs = Frozen(runs),
             Copies = copies.Lives(),
@@ -111,7 +111,7 @@ internal sealed class Player
     private void RefuseTooLarge()
     {
         var room = ForecastInput.MostRuns;
-        foreach (var times in jobs.Where(j => j.Declaration.After is null).Select(j => j.Times).OfType<DueTimes>())
+        foreach (var times in jobs.Where(j => j.Definition.After is null).Select(j => j.Times).OfType<DueTimes>())
         {
             room -= times.Between(input.AsOf, end).Take(room + 1).Count();
             if (room < 0) throw new ForecastTooLargeException(input.Days);
@@ -137,18 +137,18 @@ internal sealed class Player
         if (input.Outage is { } outage && due >= outage.From && due < outage.To)
         {
             NotRun(job, due, PlayedOutcome.Missed);
-            if (job.MissedSince is null && job.Declaration is { CatchUp: Charters.CatchUp.Once, Watched: false })
+            if (job.MissedSince is null && job.Definition is { CatchUp: Charters.CatchUp.Once, Watched: false })
             {
                 // All that is missed collapses into one run after the return, unless the next one is near.
                 job.MissedSince = due;
-                var begins = outage.To + job.Declaration.WaitAfterReturn.ToDuration();
+                var begins = outage.To + job.Definition.WaitAfterReturn.ToDuration();
                 var next = job.Times!.Next(outage.To - Duration.Epsilon);
-                if (next is null || next - outage.To >= job.Declaration.CatchUpGap.ToDuration())
+                if (next is null || next - outage.To >= job.Definition.CatchUpGap.ToDuration())
                     Put(What.Begin, job.Index, begins);
             }
             return;
         }
-        if (job.Declaration.Watched)
+        if (job.Definition.Watched)
         {
             runs.Add(new PlayedRun(job.Index, due, due, due + job.Takes(due), PlayedOutcome.Runs));
             return;
@@ -165,10 +165,10 @@ internal sealed class Player
     {
         if (job.IsBusy)
         {
-            if (job.Declaration.Overlap == Overlap.Wait && job.Pending is null) job.Pending = due;
+            if (job.Definition.Overlap == Overlap.Wait && job.Pending is null) job.Pending = due;
             else
             {
-                Notes.Overlapped(job.Declaration, due);
+                Notes.Overlapped(job.Definition, due);
                 NotRun(job, due, PlayedOutcome.Overlaps);
             }
             return;
@@ -184,9 +184,9 @@ internal sealed class Player
             var job = jobs[jobIndex[run.Claim.Job]];
             ceilings.Begin(run.Claim);
             var takes = job.Takes(now);
-            if (job.Declaration.RunLimit is { } limit && takes > limit.ToDuration()) Notes.OutlastsLimit(job.Declaration, now, takes);
-            if (now > run.At) Notes.Waited(job.Declaration, run.At, now, run.Blocked);
-            if (job.Times is { Quiet.Length: > 0 } times && times.WindowAround(now) is null && times.WindowAround(now + takes - Duration.FromSeconds(1)) is { } window) Notes.RunsInto(job.Declaration, now, takes, window.Name);
+            if (job.Definition.RunLimit is { } limit && takes > limit.ToDuration()) Notes.OutlastsLimit(job.Definition, now, takes);
+            if (now > run.At) Notes.Waited(job.Definition, run.At, now, run.Blocked);
+            if (job.Times is { Quiet.Length: > 0 } times && times.WindowAround(now) is null && times.WindowAround(now + takes - Duration.FromSeconds(1)) is { } window) Notes.RunsInto(job.Definition, now, takes, window.Name);
             var played = new PlayedRun(job.Index, run.Claim.Due, now, now + takes, run.Outcome);
             job.AtWork = (run.Claim, played);
             Put(What.End, job.Index, played.End);

@@ -6,6 +6,9 @@ public enum RunKind { Backup, Check, Prune, Reclaim, Restore, Export, Heal }
 /// <summary>Where a run stands.</summary>
 public enum RunState { Queued, Running, Ended }
 
+/// <summary>How much a line of a run's log matters.</summary>
+public enum LogSeverity { Info, Warning, Error }
+
 /// <summary>Where an alert stands. Source: docs/words.md.</summary>
 public enum AlertState { Open, Acknowledged, Closed }
 

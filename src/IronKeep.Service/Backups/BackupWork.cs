@@ -32,7 +32,7 @@ public sealed class BackupWork(
     /// <summary>Its job, stores and locks.</summary>
     public RunClaim ClaimOf(Run run, Charter charter) => charter.Jobs.GetValueOrDefault(run.Job!) is { } job
         ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.ImportanceOf(job), run.Due ?? run.NotBefore ?? run.Queued)
-        : new RunClaim(run.Job!, run.Machine, run.Store is null ? [] : [run.Store], [], MachineDeclaration.UsualImportance, run.Due ?? run.Queued);
+        : new RunClaim(run.Job!, run.Machine, run.Store is null ? [] : [run.Store], [], MachineDefinition.UsualImportance, run.Due ?? run.Queued);
 
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => BackupAlerts.Of(run, charter);
 
@@ -50,7 +50,7 @@ public sealed class BackupWork(
         return await EndAsync(live, job, made, cancel);
     }
 
-    private async Task<Made> IntoAsync(LiveRun live, JobDeclaration job, string storeName, string[] takes, List<Made> before, CancellationToken cancel)
+    private async Task<Made> IntoAsync(LiveRun live, JobDefinition job, string storeName, string[] takes, List<Made> before, CancellationToken cancel)
     {
         BackupRun? run = null;
         try
@@ -73,7 +73,7 @@ public sealed class BackupWork(
             await shelves.TrySettleAsync(storeName, notes: false, CancellationToken.None);
             return new Made(storeName, record.Id, Say(run.Figures, record.Id), run.Figures);
         }
-        catch (PlaceException e)
+        catch (PlaceException e) when (!cancel.IsCancellationRequested)
         {
             return Failed(e.Message, BackupRun.ClassOf(e));
         }
@@ -81,7 +81,7 @@ public sealed class BackupWork(
         {
             return Failed(e.Message, FailureClass.DataDamaged);
         }
-        catch (RunFailedException e) when (e.InnerException is PlaceException or StoreDamageException)
+        catch (RunFailedException e) when (e.InnerException is StoreDamageException || (e.InnerException is PlaceException && !cancel.IsCancellationRequested))
         {
             return Failed(e.Message, e.Class);
         }
@@ -110,7 +110,7 @@ public sealed class BackupWork(
     }
 
     /// <summary>Why the run does not fit into a store, by what it usually stores, or at first by the size of its source; null when it does, and then the room is promised to it.</summary>
-    private async Task<string?> NoRoomAsync(LiveRun live, JobDeclaration job, string storeName, string[] takes, bool first, CancellationToken cancel)
+    private async Task<string?> NoRoomAsync(LiveRun live, JobDefinition job, string storeName, string[] takes, bool first, CancellationToken cancel)
     {
         var declared = charter.Charter.Stores[storeName];
         if (declared.Capacity is null && !declared.HasReserve) return null;
@@ -129,7 +129,7 @@ public sealed class BackupWork(
         return await rooms.PromiseAsync(declared, live.Run.Id, expected, cancel);
     }
 
-    private async Task<RunEnding> EndAsync(LiveRun live, JobDeclaration job, List<Made> made, CancellationToken cancel)
+    private async Task<RunEnding> EndAsync(LiveRun live, JobDefinition job, List<Made> made, CancellationToken cancel)
     {
         var words = made.Count == 1 ? made[0].Words : string.Join(". ", made.Select(m => $"Store {m.Store}: {m.Words}"));
         var doubt = await DoubtAsync(live, job, made, cancel);
@@ -145,7 +145,7 @@ public sealed class BackupWork(
         return new RunEnding(made.Any(m => m.Figures!.Skipped > 0) ? Outcome.Warned : Outcome.Ok, words) { CopyIds = [.. ids] };
     }
 
-    private async Task<string[]> DoubtAsync(LiveRun live, JobDeclaration job, List<Made> made, CancellationToken cancel)
+    private async Task<string[]> DoubtAsync(LiveRun live, JobDefinition job, List<Made> made, CancellationToken cancel)
     {
         if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures) return [];
         await using var db = await catalogue.CreateDbContextAsync(cancel);

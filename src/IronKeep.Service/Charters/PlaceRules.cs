@@ -11,7 +11,7 @@ namespace IronKeep.Service.Charters;
 public static class PlaceRules
 {
     /// <summary>The first reason not to take these paths into that store, or null.</summary>
-    public static string? Unsafe(JobDeclaration job, IEnumerable<StoreDeclaration> stores)
+    public static string? Unsafe(JobDefinition job, IEnumerable<StoreDefinition> stores)
     {
         foreach (var take in job.Takes)
         {

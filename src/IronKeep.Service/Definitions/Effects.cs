@@ -43,7 +43,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         };
     }
 
-    private async Task<PreviewAnswer> JobAsync(PreviewAnswer answer, Charter charter, JobDeclaration job, Instant? on, CancellationToken cancel)
+    private async Task<PreviewAnswer> JobAsync(PreviewAnswer answer, Charter charter, JobDefinition job, Instant? on, CancellationToken cancel)
     {
         var due = charter.DueTimesOf(job, settings.Value.Machine);
         answer = answer with { NextDue = due is null ? [] : NextDue(due), When = due?.Schedule.Words, Remarks = due?.Schedule.Remarks ?? [] };
@@ -57,7 +57,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         };
     }
 
-    private async Task<PreviewAnswer> PolicyAsync(PreviewAnswer answer, Charter charter, PolicyDeclaration policy, Instant? on, CancellationToken cancel)
+    private async Task<PreviewAnswer> PolicyAsync(PreviewAnswer answer, Charter charter, PolicyDefinition policy, Instant? on, CancellationToken cancel)
     {
         var jobs = charter.Jobs.Values.Where(j => j.Policy == policy.Name).ToList();
         return answer with
@@ -67,10 +67,10 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         };
     }
 
-    private string Plays(Charter charter, PolicyDeclaration policy, JobDeclaration? head) =>
+    private string Plays(Charter charter, PolicyDefinition policy, JobDefinition? head) =>
         ComesToKeep.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words + (head?.When is null ? ", if a copy is made each day" : $", with a copy {head.When}");
 
-    private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(Charter charter, IEnumerable<JobDeclaration> jobs, PolicyDeclaration policy, Instant? on, CancellationToken cancel)
+    private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(Charter charter, IEnumerable<JobDefinition> jobs, PolicyDefinition policy, Instant? on, CancellationToken cancel)
     {
         if (on is { } later) return await LaterAsync(charter, [.. jobs], later, cancel);
         var effects = new List<PolicyEffectAnswer>();
@@ -82,12 +82,12 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     }
 
     /// <summary>The same at a later instant: the draft is played until then, as if each job was pruned after every success.</summary>
-    private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(Charter charter, List<JobDeclaration> jobs, Instant on, CancellationToken cancel)
+    private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(Charter charter, List<JobDefinition> jobs, Instant on, CancellationToken cancel)
     {
         // A job that follows others is played with all of them.
-        var played = new Dictionary<string, JobDeclaration>();
+        var played = new Dictionary<string, JobDefinition>();
         foreach (var job in jobs)
-            for (JobDeclaration? at = job; at is not null; at = at.After is { } before ? charter.Jobs[before] : null) played[at.Name] = at;
+            for (JobDefinition? at = job; at is not null; at = at.After is { } before ? charter.Jobs[before] : null) played[at.Name] = at;
         var only = charter with { Jobs = charter.Jobs.Clear().AddRange(played), RotationSets = charter.RotationSets.Clear() };
         var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, MostDaysAhead);
         var forecast = Forecaster.Play(await forecasts.InputAsync(only, days, cancel) with { PrunesByHandToo = true });
@@ -101,7 +101,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     }
 
     /// <summary>By the rules of a run: what is left out does not count.</summary>
-    private static PathAnswer LookAt(JobDeclaration job, string path)
+    private static PathAnswer LookAt(JobDefinition job, string path)
     {
         var looked = Task.Factory.StartNew(() => SourceLook.Of([path], job.LeavesOut, job.OtherFileSystems, Peek), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default);
         // A path on a disk that hangs is one that could not be looked through.
@@ -109,7 +109,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         return looked.Result is { } size ? new PathAnswer(path, true, size.Items, size.Bytes, size.Whole) : new PathAnswer(path, false, 0, 0, true);
     }
 
-    private async Task<long?> RoomAtAsync(StoreDeclaration store)
+    private async Task<long?> RoomAtAsync(StoreDefinition store)
     {
         // Of a server nothing is asked while somebody types.
         if (store.LocalFolder is null) return null;

@@ -50,9 +50,9 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
         }
     }
 
-    private async Task<List<(JobDeclaration Job, string Machine, Standing Standing)>> StandingsAsync(KeepContext db, Charter charter, Instant now, CancellationToken cancel)
+    private async Task<List<(JobDefinition Job, string Machine, Standing Standing)>> StandingsAsync(KeepContext db, Charter charter, Instant now, CancellationToken cancel)
     {
-        var all = new List<(JobDeclaration, string, Standing)>();
+        var all = new List<(JobDefinition, string, Standing)>();
         foreach (var group in charter.Jobs.Values.Where(j => j.FreshWithin is not null).GroupBy(j => Charter.MachineOf(j, settings.Value.Machine)))
         {
             var standings = await Freshness.OfAsync(db, [.. group], group.Key, now, cancel);

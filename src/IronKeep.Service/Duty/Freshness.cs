@@ -22,7 +22,7 @@ public sealed record BehindIn(string Store, Copy? Newest);
 /// <summary>How old the newest good copy of a job is, against what the job promised. The promise holds for each store of the job.</summary>
 public static class Freshness
 {
-    public static async Task<Dictionary<string, Standing>> OfAsync(KeepContext db, IReadOnlyCollection<JobDeclaration> jobs, string machine, Instant now, CancellationToken cancel)
+    public static async Task<Dictionary<string, Standing>> OfAsync(KeepContext db, IReadOnlyCollection<JobDefinition> jobs, string machine, Instant now, CancellationToken cancel)
     {
         // A copy that is dated in the future, because a clock was wrong, is no proof that anything is fresh.
         var latest = now + FutureTolerated;
@@ -53,7 +53,7 @@ public static class Freshness
     private static readonly Duration FutureTolerated = Duration.FromMinutes(10);
 
     /// <summary>The store that is furthest behind the job's promise, or null when the promise is kept or none was made.</summary>
-    public static BehindIn? Behind(JobDeclaration job, Standing standing, Instant now)
+    public static BehindIn? Behind(JobDefinition job, Standing standing, Instant now)
     {
         if (job.FreshWithin is not { } limit) return null;
         foreach (var store in job.Into.OrderBy(s => standing.NewestIn.GetValueOrDefault(s)?.Taken ?? Instant.MinValue))
@@ -64,5 +64,5 @@ public static class Freshness
         return null;
     }
 
-    public static bool IsStale(JobDeclaration job, Standing standing, Instant now) => Behind(job, standing, now) is not null;
+    public static bool IsStale(JobDefinition job, Standing standing, Instant now) => Behind(job, standing, now) is not null;
 }

@@ -104,7 +104,7 @@ public sealed class NightBoard
         return planned.GroupBy(p => (p.Job, p.Machine, Night: NightOf(p.Due, zone))).ToDictionary(g => g.Key, g =>
         {
             var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
-            return new NightCell(Text(g.Key.Night), worst is null ? "running" : Kebab.Of(worst.Outcome!.Value), g.Count(), (worst ?? g.Last()).RunId);
+            return new NightCell(Text(g.Key.Night), worst?.Outcome, g.Count(), (worst ?? g.Last()).RunId);
         });
     }
 

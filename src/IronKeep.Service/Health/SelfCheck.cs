@@ -95,7 +95,7 @@ public sealed class SelfCheck(
         $"the catalogue {path} is damaged ({why}). Copies are not touched by this. Put back a copy of the file from before, or move it (with its -wal and -shm) away: the service then begins anew, and applying the charter reads the copies back from their stores");
 
     /// <summary>Why nothing can be written to a store on this machine, asked of the folder's rights alone; null when something can.</summary>
-    private async Task<string?> ReadOnlyAsync(Core.Charters.StoreDeclaration store)
+    private async Task<string?> ReadOnlyAsync(Core.Charters.StoreDefinition store)
     {
         if (store.LocalFolder is null) return null;
         try

@@ -151,7 +151,7 @@ public static class IronKeepHost
         services.AddSingleton<DefinitionDesk>();
         services.AddSingleton<ForecastDesk>();
         services.AddSingleton<TimetableAxes>();
-        services.AddSingleton<Feeds>();
+        services.AddSingleton<CalendarAddresses>();
         services.AddSingleton<TimetableCalendar>();
         services.AddSingleton<Effects>();
         services.AddSingleton<TellerSignal>();
@@ -248,7 +248,7 @@ public static class IronKeepHost
         app.MapHealth();
         app.MapOpenApi("/openapi/{documentName}.json");
         app.MapSignInPages();
-        app.MapFeedAddress();
+        app.MapCalendarAddress();
         var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized).AddEndpointFilter(NoNulls.RefuseAsync);
         // A person who applied a charter at one service finds it at the next that he asks.
         if (app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.CatalogueIsShared) api.AddEndpointFilter(async (context, next) =>
@@ -260,7 +260,7 @@ public static class IronKeepHost
         api.MapCharter();
         api.MapDefinitions();
         api.MapTimetable();
-        api.MapFeeds();
+        api.MapCalendarAddresses();
         api.MapForecasts();
         api.MapJobs();
         api.MapRuns();

@@ -1,5 +1,6 @@
 using IronKeep.Catalogue;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Runs;
@@ -78,7 +79,7 @@ public static class MoveCommand
                     file?.Dispose();
                     file = files.Anew(at = line.RunId);
                 }
-                file!.Write(Kebab.Read<LogSeverity>(line.Severity) ?? LogSeverity.Info, line.Text, line.At);
+                file!.Write(line.Severity, line.Text, line.At);
                 count++;
             }
             file?.Dispose();

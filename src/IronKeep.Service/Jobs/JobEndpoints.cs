@@ -110,7 +110,7 @@ public static class JobEndpoints
     }
 
     private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
-        List<JobDeclaration> jobs, Charter charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
+        List<JobDefinition> jobs, Charter charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
     {
         // A seek for each job, where grouping would walk through all runs there ever were.
         IQueryable<JobOnMachine> watched = db.JobsOnMachines;

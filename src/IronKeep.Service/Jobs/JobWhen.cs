@@ -46,7 +46,7 @@ public static class JobWhen
         }
     }
 
-    private static IEnumerable<string> Facts(Charter charter, JobDeclaration job, DueTimes times, Instant at, JobOnMachine? watch)
+    private static IEnumerable<string> Facts(Charter charter, JobDefinition job, DueTimes times, Instant at, JobOnMachine? watch)
     {
         if (job.After is { } head) yield return $"it follows {head}, and is due when that is";
         if (times.WindowAround(at) is { } window) yield return $"at this instant {window.Name} {(window.Rule == WindowRule.Shift ? $"shift a run to {window.End.Local(times.Zone)}" : "drop a run")}";

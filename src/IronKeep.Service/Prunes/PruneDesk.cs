@@ -24,16 +24,20 @@ public sealed class PruneDesk(
     IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, AlertBook alerts, FactSignal signal, TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     /// <summary>The plan for a job in one of its stores. That of now is stored under its fingerprint; one as of another instant is only looked at.</summary>
-    public async Task<PrunePlanAnswer> PlanAsync(JobDeclaration job, string machine, string store, Instant? asOf, CancellationToken cancel)
+    public async Task<PrunePlanAnswer> PlanAsync(JobDefinition job, string machine, string store, Instant? asOf, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         return await PlanAsync(db, job, machine, store, asOf, cancel);
     }
 
-    private async Task<PrunePlanAnswer> PlanAsync(KeepContext db, JobDeclaration job, string machine, string store, Instant? asOf, CancellationToken cancel)
+    private async Task<PrunePlanAnswer> PlanAsync(KeepContext db, JobDefinition job, string machine, string store, Instant? asOf, CancellationToken cancel)
     {
         var plan = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], asOf, cancel);
-        if (asOf is not null) return await AnswerAsync(db, plan, null, cancel);
+        return asOf is null ? await KeepAsync(db, plan, cancel) : await AnswerAsync(db, plan, null, cancel);
+    }
+
+    private async Task<PrunePlanAnswer> KeepAsync(KeepContext db, PrunePlan plan, CancellationToken cancel)
+    {
         var fingerprint = plan.Fingerprint();
         var row = await db.PrunePlans.FindAsync([fingerprint], cancel);
         if (row is null)
@@ -54,7 +58,7 @@ public sealed class PruneDesk(
     }
 
     /// <summary>The plan as it would be under a policy that is not in force; nothing is stored.</summary>
-    public async Task<PrunePlan> DraftAsync(JobDeclaration job, string store, PolicyDeclaration policy, CancellationToken cancel)
+    public async Task<PrunePlan> DraftAsync(JobDefinition job, string store, PolicyDefinition policy, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         return await MakeAsync(db, job, Charter.MachineOf(job, settings.Value.Machine), store, policy, null, cancel);
@@ -100,38 +104,54 @@ public sealed class PruneDesk(
     }
 
     /// <summary>The plan of now for a prune that nobody looks at, and how many copies go; without a fingerprint where the brake holds it, which is then an alert.</summary>
-    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(JobDeclaration job, string machine, string store, CancellationToken cancel)
+    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(JobDefinition job, string machine, string store, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await using var change = await db.BeginChangeAsync(cancel);
-        var found = await AutomaticAsync(db, job, machine, store, cancel);
+        var found = await AutomaticAsync(db, job, machine, store, await LookAsync(db, cancel), cancel);
         await change.CommitAsync(cancel);
         signal.Wake();
         return found;
     }
 
-    /// <summary>The same in the caller's change.</summary>
-    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(KeepContext db, JobDeclaration job, string machine, string store, CancellationToken cancel)
+    /// <summary>What is the same for all plans that are made in one change: the doubt about the clock, and what the brake holds already.</summary>
+    public sealed record Look(string? Doubt, HashSet<Subject> Braked);
+
+    public async Task<Look> LookAsync(KeepContext db, CancellationToken cancel) => new(await clockWatch.DoubtAsync(db, cancel), await AlertBook.OpenAsync(db, AlertClass.BrakedPrune, cancel));
+
+    /// <summary>The same in the caller's change. A plan by which nothing goes is not kept.</summary>
+    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(KeepContext db, JobDefinition job, string machine, string store, Look look, CancellationToken cancel)
     {
-        var plan = await PlanAsync(db, job, machine, store, null, cancel);
+        var made = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], null, look.Doubt, cancel);
         var subject = Subject.OfPrune(job.Name, machine, store);
+        if (!made.Going.Any())
+        {
+            await LetGoAsync();
+            return (null, 0);
+        }
+        var plan = await KeepAsync(db, made, cancel);
         if (plan.Brake.Count > 0)
         {
             await alerts.RaiseAsync(db, new Matter(subject, AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
                 $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the policy. Nothing goes meanwhile."), cancel);
             return (null, plan.Counts[Kebab.Of(Verdict.Expire)]);
         }
-        await alerts.CloseAsync(db, subject, [AlertClass.BrakedPrune], cancel);
+        await LetGoAsync();
         return (plan.Fingerprint, plan.Counts[Kebab.Of(Verdict.Expire)]);
+
+        Task LetGoAsync() => look.Braked.Contains(subject) ? alerts.CloseAsync(db, subject, [AlertClass.BrakedPrune], cancel) : Task.CompletedTask;
     }
 
-    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDeclaration job, string machine, string store, PolicyDeclaration policy, Instant? asOf, CancellationToken cancel)
+    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDefinition job, string machine, string store, PolicyDefinition policy, Instant? asOf, CancellationToken cancel) =>
+        await MakeAsync(db, job, machine, store, policy, asOf, await clockWatch.DoubtAsync(db, cancel), cancel);
+
+    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDefinition job, string machine, string store, PolicyDefinition policy, Instant? asOf, string? clockDoubt, CancellationToken cancel)
     {
         var charter = inForce.Charter;
-        var rows = await CopyBook.InForce(db).Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store).ToListAsync(cancel);
+        var rows = await CopyBook.InForce(db).AsNoTracking().Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store).ToListAsync(cancel);
         var at = asOf ?? clock.Now();
         if (asOf < clock.Now()) rows.RemoveAll(r => r.Taken > at);
-        var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, await clockWatch.DoubtAsync(db, cancel));
+        var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, clockDoubt);
         return PrunePlan.Make(job.Name, machine, store, policy.Keep, guards, rows.Select(r => CopyBook.Facts(r, at, charter.Zone)), at);
     }
 

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Facts;
@@ -28,7 +29,7 @@ public sealed class CatalogueRunLogs(IDbContextFactory<KeepContext> catalogue, T
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var rows = await db.LogLines.AsNoTracking().Where(l => l.RunId == runId && l.Line >= from).OrderBy(l => l.Line).Take(LinesAtOnce + 1).ToListAsync(cancel);
         var shown = rows.Take(LinesAtOnce).ToList();
-        var lines = shown.Where(l => Kebab.Read<LogSeverity>(l.Severity) >= least).Select(l => new RunLogLine(l.At.ToDateTimeOffset(), l.Severity, l.Text)).ToList();
+        var lines = shown.Where(l => l.Severity >= least).Select(l => new RunLogLine(l.At.ToDateTimeOffset(), l.Severity, l.Text)).ToList();
         return new RunLogAnswer(lines, shown.Count == 0 ? from : shown[^1].Line + 1, rows.Count > LinesAtOnce);
     }
 
@@ -106,7 +107,7 @@ public sealed class CatalogueRunLogs(IDbContextFactory<KeepContext> catalogue, T
             }
         }
 
-        private void Put(LogSeverity severity, string text) => waiting.Enqueue(new LogLine { RunId = runId, At = logs.Now, Severity = Kebab.Of(severity), Text = text });
+        private void Put(LogSeverity severity, string text) => waiting.Enqueue(new LogLine { RunId = runId, At = logs.Now, Severity = severity, Text = text });
 
         public async Task WriteAsync(CancellationToken cancel)
         {

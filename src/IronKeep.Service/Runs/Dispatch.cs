@@ -17,6 +17,7 @@ using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
+using NodaTime;
 
 namespace IronKeep.Service.Runs;
 
@@ -163,7 +164,7 @@ public sealed class Dispatch(
         // What is at work, here and elsewhere, stays as it is while this is decided.
         await using (var change = await db.BeginChangeAsync(stopping))
         {
-            var ready = await db.Runs.Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).ToListAsync(stopping);
+            var ready = await ReadyAsync(db, now, stopping);
             var atWork = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running).ToListAsync(stopping);
             var hanging = await db.HangingRuns.AsNoTracking().ToListAsync(stopping);
             var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
@@ -198,6 +199,29 @@ public sealed class Dispatch(
             tasks[run.Id] = Task.Run(() => CarryOutAsync(started), CancellationToken.None);
         }
     }
+
+    /// <summary>
+    /// The queued runs whose time has come. What is known of them is kept between two looks, of which there is one for each run that ends: only what was
+    /// queued since is read in full.
+    /// </summary>
+    private async Task<List<Run>> ReadyAsync(KeepContext db, Instant now, CancellationToken cancel)
+    {
+        var waiting = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).Select(r => new { r.Id, r.NotBefore }).ToListAsync(cancel);
+        foreach (var part in waiting.Select(w => w.Id).Where(id => !queued.ContainsKey(id)).Chunk(ReadsAtOnce))
+            foreach (var run in await db.Runs.AsNoTracking().Where(r => part.Contains(r.Id)).ToListAsync(cancel)) queued[run.Id] = run;
+        var ready = new List<Run>(waiting.Count);
+        foreach (var at in waiting)
+        {
+            if (!queued.TryGetValue(at.Id, out var run)) continue;
+            run.NotBefore = at.NotBefore;
+            ready.Add(run);
+        }
+        if (queued.Count > ready.Count) queued = ready.ToDictionary(r => r.Id);
+        return ready;
+    }
+
+    private const int ReadsAtOnce = 500;
+    private Dictionary<long, Run> queued = [];
 
     private RunClaim ClaimOf(Run run) => works.Of(run).ClaimOf(run, charter.Charter);
 
@@ -288,9 +312,11 @@ public sealed class Dispatch(
     {
         try
         {
+            PlaceWaits.EndWith(at.Token);
             return await works.Of(at.Run).DoAsync(at, at.Token);
         }
-        catch (OperationCanceledException) when (at.Token.IsCancellationRequested)
+        // What a place says of calls that were let go is no failure of its own.
+        catch (Exception e) when (at.Token.IsCancellationRequested && e is OperationCanceledException or PlaceException or RunFailedException { InnerException: PlaceException })
         {
             return Stopped(at);
         }

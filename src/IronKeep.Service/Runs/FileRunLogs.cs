@@ -2,6 +2,7 @@ using System.Text;
 using System.Text.Json;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Basics;
 using Microsoft.Extensions.Options;
@@ -35,7 +36,7 @@ public sealed class FileRunLogs(IOptions<ServiceSettings> settings, TimeProvider
                 if (reader.Peek() < 0) return new RunLogAnswer(lines, next - 1, false);
                 continue;
             }
-            if (Kebab.Read<LogSeverity>(line.Severity) >= least) lines.Add(line);
+            if (line.Severity >= least) lines.Add(line);
         }
         return new RunLogAnswer(lines, Math.Max(next, from), false);
     }

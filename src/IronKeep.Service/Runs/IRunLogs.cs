@@ -1,4 +1,5 @@
 using IronKeep.Contracts;
+using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using NodaTime;
 

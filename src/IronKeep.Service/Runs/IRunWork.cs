@@ -46,7 +46,7 @@ public interface IRunWork
 
     /// <summary>What it holds while it is at work: by default its store, and nothing that another run of the kind would want.</summary>
     RunClaim ClaimOf(Run run, Charter charter) =>
-        new($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], MachineDeclaration.UsualImportance, run.Due ?? run.NotBefore ?? run.Queued);
+        new($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], MachineDefinition.UsualImportance, run.Due ?? run.NotBefore ?? run.Queued);
 
     /// <summary>Which alerts its end closes, and what it raises.</summary>
     IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => RunAlerts.Usual(run, Subject.OfStore(run.Store!), AlertClass.Failed);

@@ -23,7 +23,7 @@ public static class RunEndpoints
             .WithSummary("One run, with its figures as they are now");
         runs.MapGet("/{id:long}/log", async Task<Results<Ok<RunLogAnswer>, ProblemHttpResult>> (long id, KeepContext db, IRunLogs logs, CancellationToken cancel, int from = 0, string severity = "info") =>
             {
-                if (Kebab.Read<IronKeep.Runs.LogSeverity>(severity) is not { } least) return Problems.Invalid($"severity '{severity}' is not known; use info, warning or error");
+                if (Kebab.Read<LogSeverity>(severity) is not { } least) return Problems.Invalid($"severity '{severity}' is not known; use info, warning or error");
                 return await db.Runs.AnyAsync(r => r.Id == id, cancel) ? TypedResults.Ok(await logs.ReadAsync(id, Math.Max(0, from), least, cancel)) : Missing(id);
             })
             .WithSummary("A run's log from a position on, while it runs and afterwards; with severity, lines that are at least so severe");

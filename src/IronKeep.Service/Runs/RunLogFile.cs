@@ -3,6 +3,7 @@ using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Runs;
 
 namespace IronKeep.Service.Runs;
@@ -86,7 +87,7 @@ public sealed class RunLogFile : IRunLog
         var start = file!.Position;
         try
         {
-            file.Write(Encoding.UTF8.GetBytes(JsonSerializer.Serialize(new RunLogLine(at?.ToDateTimeOffset() ?? clock.GetUtcNow(), Kebab.Of(severity), text), ContractJson.Options) + "\n"));
+            file.Write(Encoding.UTF8.GetBytes(JsonSerializer.Serialize(new RunLogLine(at?.ToDateTimeOffset() ?? clock.GetUtcNow(), severity, text), ContractJson.Options) + "\n"));
         }
         catch (IOException)
         {

@@ -34,20 +34,16 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
 {
     private readonly WakeSignal signal = new();
 
-    /// <summary>Queues the run of a planned run and links the two, in the caller's transaction.</summary>
-    public async Task<Run> AddPlannedAsync(KeepContext db, PlannedRun planned, JobDeclaration job, CancellationToken cancel)
+    /// <summary>Queues the run of a planned run with the caller's next save, which gives it its number; the planned run then names it.</summary>
+    public Run AddPlanned(KeepContext db, PlannedRun planned, JobDefinition job)
     {
         var run = Make(new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), Actor.Schedule) { PlannedRunId = planned.Id, Due = planned.Due, Machine = planned.Machine });
         db.Runs.Add(run);
-        await db.SaveChangesAsync(cancel);
-        planned.RunId = run.Id;
-        planned.Reason = null;
-        await db.SaveChangesAsync(cancel);
         return run;
     }
 
     /// <summary>What a backup run of the job says as its store: the only one, or none where it writes into several.</summary>
-    public static string? StoreOf(JobDeclaration job) => job.Into.Length == 1 ? job.Into[0] : null;
+    public static string? StoreOf(JobDefinition job) => job.Into.Length == 1 ? job.Into[0] : null;
 
     /// <summary>Queues a run in the caller's transaction; whoever commits wakes the dispatch.</summary>
     public async Task<Run> AddAsync(KeepContext db, RunRequest request, CancellationToken cancel)

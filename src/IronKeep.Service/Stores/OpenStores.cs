@@ -23,7 +23,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
     {
         public Lock Gate { get; } = new();
         public IStoreLayout? Store;
-        public StoreDeclaration? OpenedAs;
+        public StoreDefinition? OpenedAs;
 
         /// <summary>A question that was given up and hangs still; while it does, nobody else asks.</summary>
         public volatile Task? Hanging;
@@ -96,7 +96,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
     /// Makes the folder and the empty store of a newly declared store. Null when it is there now, else why not. Only the first
     /// applying makes a folder: later a missing one means a missing mount.
     /// </summary>
-    public async Task<string?> PrepareAsync(StoreDeclaration store)
+    public async Task<string?> PrepareAsync(StoreDefinition store)
     {
         try
         {
@@ -108,7 +108,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
         }
     }
 
-    private string? Prepare(StoreDeclaration store)
+    private string? Prepare(StoreDefinition store)
     {
         if (store.LocalFolder is { } folder && !Directory.Exists(folder)) Directory.CreateDirectory(folder, OwnFiles.Folder);
         var layout = layouts.Of(store);

@@ -10,7 +10,7 @@ public sealed class StoreLayouts(IEnumerable<ILayoutKind> kinds)
     private readonly Dictionary<string, ILayoutKind> byName = kinds.ToDictionary(k => k.Name);
 
     /// <summary>The layout of a declared store. Every store is pooled until charters can say otherwise.</summary>
-    public ILayoutKind Of(StoreDeclaration store) => byName["pooled"];
+    public ILayoutKind Of(StoreDefinition store) => byName["pooled"];
 
     /// <summary>The layout of the store that lies at a place; null when there is none.</summary>
     public ILayoutKind? At(IPlace place) => byName.Values.FirstOrDefault(k => k.IsAt(place));
@@ -19,25 +19,25 @@ public sealed class StoreLayouts(IEnumerable<ILayoutKind> kinds)
 /// <summary>A kind of place. A new one is one class that implements this and is registered.</summary>
 public interface IPlaceKind
 {
-    bool Holds(StoreDeclaration store);
+    bool Holds(StoreDefinition store);
 
-    IPlace Open(StoreDeclaration store);
+    IPlace Open(StoreDefinition store);
 }
 
 /// <summary>A folder of this machine.</summary>
 public sealed class FolderKind : IPlaceKind
 {
-    public bool Holds(StoreDeclaration store) => store.LocalFolder is not null;
+    public bool Holds(StoreDefinition store) => store.LocalFolder is not null;
 
-    public IPlace Open(StoreDeclaration store) => new FolderPlace(store.Folder);
+    public IPlace Open(StoreDefinition store) => new FolderPlace(store.Folder);
 }
 
 /// <summary>A folder of an SSH server.</summary>
 public sealed class SftpKind : IPlaceKind
 {
-    public bool Holds(StoreDeclaration store) => store.Remote is not null;
+    public bool Holds(StoreDefinition store) => store.Remote is not null;
 
-    public IPlace Open(StoreDeclaration store) => store.Remote is { } remote
+    public IPlace Open(StoreDefinition store) => store.Remote is { } remote
         ? new SftpPlace(new SftpAddress(remote.User, remote.Host, remote.Port, remote.Folder, remote.HostKey, remote.LoginKey))
         : throw new ArgumentException($"store {store.Name} lies on no server");
 }

@@ -10,7 +10,7 @@ namespace IronKeep.Service.Stores;
 public class StorePlaces(IEnumerable<IPlaceKind> kinds)
 {
     /// <summary>The place, under the store's ceilings and within its capacity and reserve.</summary>
-    public IPlace Of(StoreDeclaration store)
+    public IPlace Of(StoreDefinition store)
     {
         var place = Bare(store);
         if (store.UploadAtMost is not null || store.DownloadAtMost is not null) place = new ThrottledPlace(place, store.UploadAtMost?.Bytes, store.DownloadAtMost?.Bytes);
@@ -20,13 +20,13 @@ public class StorePlaces(IEnumerable<IPlaceKind> kinds)
     }
 
     /// <summary>The place as it is; tests put others in its stead.</summary>
-    protected virtual IPlace Bare(StoreDeclaration store) => kinds.First(k => k.Holds(store)).Open(store);
+    protected virtual IPlace Bare(StoreDefinition store) => kinds.First(k => k.Holds(store)).Open(store);
 
     /// <summary>
     /// The secret from its file, or null for a store without encryption. A file that cannot be read, or that others can read, is a
     /// <see cref="StoreKeyException"/>; its content is never told.
     /// </summary>
-    public static Secret? SecretOf(StoreDeclaration store)
+    public static Secret? SecretOf(StoreDefinition store)
     {
         if ((store.KeyFile ?? store.PassphraseFile) is not { } file) return null;
         try

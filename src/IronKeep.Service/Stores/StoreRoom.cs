@@ -22,7 +22,7 @@ public sealed record Room(long? Used, long? Free, long NearlyFullBelow, long Res
 public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFactory<KeepContext> catalogue)
 {
     /// <summary>The room as it is now; a store that does not answer is a problem, not a wait.</summary>
-    public async Task<Room> OfAsync(StoreDeclaration store)
+    public async Task<Room> OfAsync(StoreDefinition store)
     {
         try
         {
@@ -48,7 +48,7 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
     /// Promises room in a store to a run that is about to begin, until it gives the promise back. Null when it fits; else why it does not, and
     /// nothing is promised. Two at once never count the same room.
     /// </summary>
-    public async Task<string?> PromiseAsync(StoreDeclaration store, long run, long bytes, CancellationToken cancel)
+    public async Task<string?> PromiseAsync(StoreDefinition store, long run, long bytes, CancellationToken cancel)
     {
         await GiveBackAsync(store.Name, run);
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
@@ -77,7 +77,7 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
     }
 
     /// <summary>Opens or closes what there is to say of a store: that it is away, and that it is nearly full; gives its room.</summary>
-    public async Task<Room> JudgeAsync(StoreDeclaration store, CancellationToken cancel)
+    public async Task<Room> JudgeAsync(StoreDefinition store, CancellationToken cancel)
     {
         var room = await OfAsync(store);
         var subject = Subject.OfStore(store.Name);

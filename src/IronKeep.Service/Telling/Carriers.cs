@@ -16,7 +16,7 @@ public interface IChannelCarrier
 {
     ChannelKind Kind { get; }
 
-    Task CarryAsync(ChannelDeclaration channel, Message telling, CancellationToken cancel);
+    Task CarryAsync(ChannelDefinition channel, Message telling, CancellationToken cancel);
 }
 
 /// <summary>A channel did not carry a message; the sentence says why and never a secret.</summary>
@@ -25,7 +25,7 @@ public sealed class ChannelFailedException(string message, Exception? inner = nu
 /// <summary>Messages as mail (RFC 5322), plain text.</summary>
 internal static class Mails
 {
-    public static MimeMessage Write(ChannelDeclaration channel, Message telling)
+    public static MimeMessage Write(ChannelDefinition channel, Message telling)
     {
         var mail = new MimeMessage { Subject = telling.Subject, Date = telling.MadeAt.ToDateTimeOffset(), MessageId = $"{telling.Id}.{telling.MadeAt.ToUnixTimeMilliseconds()}@ironkeep.invalid" };
         mail.From.Add(MailboxAddress.Parse(channel.MailFrom!));
@@ -56,7 +56,7 @@ internal sealed class SmtpCarrier : IChannelCarrier
 
     public ChannelKind Kind => ChannelKind.Smtp;
 
-    public async Task CarryAsync(ChannelDeclaration channel, Message telling, CancellationToken cancel)
+    public async Task CarryAsync(ChannelDefinition channel, Message telling, CancellationToken cancel)
     {
         var server = $"{channel.Host}:{channel.Port}";
         try
@@ -88,7 +88,7 @@ internal sealed class PickupCarrier : IChannelCarrier
 {
     public ChannelKind Kind => ChannelKind.Pickup;
 
-    public async Task CarryAsync(ChannelDeclaration channel, Message telling, CancellationToken cancel)
+    public async Task CarryAsync(ChannelDefinition channel, Message telling, CancellationToken cancel)
     {
         try
         {
@@ -123,7 +123,7 @@ internal sealed class WebhookCarrier(HttpClient http, IOptions<ServiceSettings> 
 {
     public ChannelKind Kind => ChannelKind.Webhook;
 
-    public async Task CarryAsync(ChannelDeclaration channel, Message telling, CancellationToken cancel)
+    public async Task CarryAsync(ChannelDefinition channel, Message telling, CancellationToken cancel)
     {
         var body = new JsonObject
         {
@@ -155,14 +155,14 @@ internal sealed class WebhookCarrier(HttpClient http, IOptions<ServiceSettings> 
 /// <summary>Where a webhook goes. Its address can be a secret itself, so what is written or told of it is cut to scheme and host.</summary>
 internal static class WebAddress
 {
-    public static Uri Of(ChannelDeclaration channel)
+    public static Uri Of(ChannelDefinition channel)
     {
         var text = channel.Url ?? Mails.ReadSecret(channel.UrlFile!).Trim();
         return Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme is "http" or "https" ? address!
             : throw new ChannelFailedException($"the file {channel.UrlFile} holds no address; write one such as https://host/path into it");
     }
 
-    public static string Told(ChannelDeclaration channel)
+    public static string Told(ChannelDefinition channel)
     {
         try
         {

@@ -35,7 +35,7 @@ public sealed class CheckIns(CharterInForce inForce, IDbContextFactory<KeepConte
     private static readonly Duration UsualLimit = Duration.FromHours(24);
 
     /// <summary>Ends a planned run that nobody was heard of in time.</summary>
-    public static void Judge(PlannedRun planned, JobDeclaration job, Instant now)
+    public static void Judge(PlannedRun planned, JobDefinition job, Instant now)
     {
         var started = planned.Stand == PlannedStand.Started;
         if (!started && now > planned.Due + job.StartLimit.ToDuration())
@@ -51,7 +51,7 @@ public sealed class CheckIns(CharterInForce inForce, IDbContextFactory<KeepConte
     }
 
     /// <summary>Takes a check-in for the planned run that it belongs to; null when none is near, which is an unplanned run.</summary>
-    public async Task<PlannedRun?> TakeAsync(JobDeclaration job, bool ended, int exitCode, string? note, CancellationToken cancel)
+    public async Task<PlannedRun?> TakeAsync(JobDefinition job, bool ended, int exitCode, string? note, CancellationToken cancel)
     {
         var now = clock.Now();
         var machine = Charter.MachineOf(job, settings.Value.Machine);
@@ -80,7 +80,7 @@ public sealed class CheckIns(CharterInForce inForce, IDbContextFactory<KeepConte
         return planned;
     }
 
-    private async Task TellAsync(KeepContext db, JobDeclaration job, string machine, PlannedRun planned, CancellationToken cancel)
+    private async Task TellAsync(KeepContext db, JobDefinition job, string machine, PlannedRun planned, CancellationToken cancel)
     {
         var subject = Subject.OfJob(job.Name, machine);
         if (planned.Outcome == Outcome.Ok) await alerts.CloseAsync(db, subject, [AlertClass.Missed, AlertClass.Failed], cancel);

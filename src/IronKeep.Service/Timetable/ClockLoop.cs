@@ -156,6 +156,7 @@ public sealed class ClockLoop(
     {
         var now = clock.Now();
         var charter = inForce.Charter;
+        var planned = new List<PlannedRun>();
         foreach (var watch in await db.JobsOnMachines.ToListAsync(cancel))
         {
             if (now <= watch.Watermark) continue;
@@ -168,15 +169,22 @@ public sealed class ClockLoop(
                     // A watermark can have been set back with the clock: what was stored once is not stored again.
                     var (first, last) = (all[0], all[^1]);
                     var stored = await db.PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= first && p.Due <= last).Select(p => p.Due).ToListAsync(cancel);
-                    var part = all.Except(stored).ToList();
-                    db.PlannedRuns.AddRange(part.Select(due => new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = due }));
-                    await db.SaveChangesAsync(cancel);
-                    foreach (var entry in db.ChangeTracker.Entries<PlannedRun>().ToList()) entry.State = EntityState.Detached;
+                    planned.AddRange(all.Except(stored).Select(due => new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = due }));
+                    if (planned.Count >= Batch) await SaveAsync(db, planned, cancel);
                 }
             }
             if (moves) watch.Watermark = now;
         }
+        await SaveAsync(db, planned, cancel);
+    }
+
+    /// <summary>Saved many at a time: each save looks through all that the context holds.</summary>
+    private static async Task SaveAsync(KeepContext db, List<PlannedRun> planned, CancellationToken cancel)
+    {
+        db.PlannedRuns.AddRange(planned);
         await db.SaveChangesAsync(cancel);
+        foreach (var entry in db.ChangeTracker.Entries<PlannedRun>().ToList()) entry.State = EntityState.Detached;
+        planned.Clear();
     }
 
     /// <summary>The due instants to plan one by one; those before them, after a long absence, become one row that says how many it stands for.</summary>

@@ -18,10 +18,11 @@ public sealed class MadeUp(CharterInForce inForce) : IFollower
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
         var runs = await Ended.RunsOfAsync(db, facts, cancel);
+        var open = await OpenAsync(db, facts, cancel);
         foreach (var fact in facts.Where(f => f.Job is not null))
         {
             if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned or Outcome.Suspect } run) continue;
-            foreach (var missed in await db.PlannedRuns.Where(p => p.Job == run.Job && p.Machine == run.Machine && p.Outcome == Outcome.Missed && p.MadeUpBy == null && p.Due <= run.Began).ToListAsync(cancel))
+            foreach (var missed in open[(run.Job!, run.Machine)].Where(p => p.MadeUpBy is null && p.Due <= run.Began))
             {
                 (missed.MadeUpBy, missed.Reason) = (run.Id, $"{missed.Reason}; made up for by run {run.Id}");
                 db.SayPlanned(missed, fact.At);
@@ -29,6 +30,13 @@ public sealed class MadeUp(CharterInForce inForce) : IFollower
             if (run is { Outcome: not Outcome.Suspect, PlannedRunId: null }) await LetFollowAsync(db, run, fact.At, cancel);
             if (db.ChangeTracker.HasChanges()) await db.SaveChangesAsync(cancel);
         }
+    }
+
+    /// <summary>What nothing has made up for yet, of all the jobs that facts speak of.</summary>
+    private static async Task<ILookup<(string, string), PlannedRun>> OpenAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
+    {
+        var jobs = facts.Select(f => f.Job).OfType<string>().Distinct().ToList();
+        return (await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Outcome == Outcome.Missed && p.MadeUpBy == null).ToListAsync(cancel)).ToLookup(p => (p.Job, p.Machine));
     }
 
     /// <summary>A head that succeeded after all, by hand or by catching up, lets go what was held back by its failure for the same due instant.</summary>

@@ -38,7 +38,7 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
     }
 
     /// <summary>Queues one run for all that was missed, unless the next planned one is near; says what will make up for them.</summary>
-    private async Task<string> CatchUpAsync(KeepContext db, JobDeclaration job, PlannedRun last, CancellationToken cancel)
+    private async Task<string> CatchUpAsync(KeepContext db, JobDefinition job, PlannedRun last, CancellationToken cancel)
     {
         var now = clock.Now();
         if (job.Watched) return $"something else carries it out on {last.Machine}";

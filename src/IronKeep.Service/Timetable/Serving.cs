@@ -21,7 +21,14 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
 {
     private const string Waits = "waits for an earlier run of the job";
 
-    private sealed record Open(KeepContext Db, Instant Now, Dictionary<(string Job, string Machine), Run> Busy, Dictionary<(string, string), JobOnMachine> Watches, HashSet<(string Job, string Machine)> WaitingJobs);
+    private sealed record Open(KeepContext Db, Instant Now, Dictionary<(string Job, string Machine), Run> Busy, Dictionary<(string, string), JobOnMachine> Watches)
+    {
+        public HashSet<(string Job, string Machine)> WaitingJobs { get; } = [];
+        public List<(PlannedRun Planned, Run Run)> Queued { get; } = [];
+
+        /// <summary>Planned runs that a run stands in the way of, which may have no number yet.</summary>
+        public List<(PlannedRun Planned, Run Run)> Overlapping { get; } = [];
+    }
 
     /// <summary>One look at everything that waits; the caller holds the loop.</summary>
     public async Task ServeAsync(KeepContext db, CancellationToken cancel)
@@ -35,8 +42,12 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
             var waiting = await db.PlannedRuns.Where(p => p.Outcome == null && p.RunId == null).OrderBy(p => p.Due).ThenBy(p => p.Job).ToListAsync(cancel);
             var busy = await db.Runs.Where(r => r.State != RunState.Ended && r.Kind == RunKind.Backup).ToListAsync(cancel);
             var open = new Open(db, clock.Now(), busy.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.Last()),
-                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel), []);
+                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel));
             foreach (var planned in waiting) await OneAsync(open, planned, cancel);
+            // Saved together: one save each would look through all of them each time.
+            await db.SaveChangesAsync(cancel);
+            foreach (var (planned, run) in open.Queued) (planned.RunId, planned.Reason) = (run.Id, null);
+            foreach (var (planned, run) in open.Overlapping) End(planned, Outcome.NotNeeded, $"overlap: run {run.Id} of the job is still at work");
             Say(db, waiting.Where(p => p.Outcome is not null).ToList(), open.Now);
             await db.SaveChangesAsync(cancel);
             await change.CommitAsync(cancel);
@@ -96,10 +107,11 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         }
         if (other is not null)
         {
-            End(planned, Outcome.NotNeeded, $"overlap: run {other.Id} of the job is still at work");
+            open.Overlapping.Add((planned, other));
             return;
         }
-        open.Busy[(planned.Job, planned.Machine)] = await queue.AddPlannedAsync(open.Db, planned, job, cancel);
+        var run = open.Busy[(planned.Job, planned.Machine)] = queue.AddPlanned(open.Db, planned, job);
+        open.Queued.Add((planned, run));
     }
 
     /// <summary>Whether the job that this one follows has succeeded for the same due instant; ends the planned run when it never will.</summary>

@@ -50,10 +50,10 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         {
             var run = p.RunId is { } id ? byId.GetValueOrDefault(id) : null;
             var (start, end) = (run?.Began ?? p.Due, run?.Ended ?? (run?.Began is null ? run?.Began ?? p.Due : now));
-            if (end >= from) bars.Add(Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome is { } o ? Kebab.Of(o) : run?.Began is null ? "waits" : null, p.Reason ?? run?.Sentence, p.RunId));
+            if (end >= from) bars.Add(Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome, p.Reason ?? run?.Sentence, p.RunId) with { Waits = p.Outcome is null && run?.Began is null });
         }
         foreach (var run in runs.Where(r => !ids.Contains(r.Id) && r.Began is not null && (r.Ended ?? now) >= from))
-            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome is { } o ? Kebab.Of(o) : null, $"unplanned, by {run.By.Words}", run.Id));
+            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome, $"unplanned, by {run.By.Words}", run.Id));
         return bars;
     }
 
@@ -68,14 +68,14 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         {
             var name = forecast.Jobs[run.Job];
             bars.Add(Bar(charter, name, Charter.MachineOf(charter.Jobs[name], settings.Value.Machine), run.Due, run.Start, run.End, false,
-                run.Outcome switch { PlayedOutcome.Overlaps => "not-needed", PlayedOutcome.HeldBack => "held-back", _ => null },
+                run.Outcome switch { PlayedOutcome.Overlaps => Outcome.NotNeeded, PlayedOutcome.HeldBack => Outcome.HeldBack, _ => null },
                 run.Start > run.Due ? $"waits {(run.Start - run.Due).TotalMinutes:0} min for its turn" : null, null));
         }
         foreach (var job in charter.Jobs.Values.Where(j => j.After is null))
         {
             if (charter.DueTimesOf(job, settings.Value.Machine) is not { } times || (times.Quiet.Length == 0 && times.WhenClosed is null && times.Spread == Duration.Zero)) continue;
             var whys = times.All(Instant.Max(now, from), to).Where(d => d.Why is not null).ToList();
-            foreach (var dropped in whys.Where(d => d.Dropped)) bars.Add(Bar(charter, job.Name, Charter.MachineOf(job, settings.Value.Machine), dropped.Named, dropped.At, dropped.At, false, "dropped", dropped.Why, null));
+            foreach (var dropped in whys.Where(d => d.Dropped)) bars.Add(Bar(charter, job.Name, Charter.MachineOf(job, settings.Value.Machine), dropped.Named, dropped.At, dropped.At, false, null, dropped.Why, null) with { Dropped = true });
             var moved = whys.Where(d => !d.Dropped).ToDictionary(d => d.At.ToDateTimeOffset(), d => d.Why);
             for (var i = 0; i < bars.Count; i++)
                 if (!bars[i].Past && bars[i].Job == job.Name && bars[i].Why is null && moved.TryGetValue(bars[i].Due, out var why)) bars[i] = bars[i] with { Why = why };
@@ -83,10 +83,10 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         return bars;
     }
 
-    private static TimetableBar Bar(Charter charter, string job, string machine, Instant due, Instant start, Instant end, bool past, string? outcome, string? why, long? runId)
+    private static TimetableBar Bar(Charter charter, string job, string machine, Instant due, Instant start, Instant end, bool past, Outcome? outcome, string? why, long? runId)
     {
         var declared = charter.Jobs.GetValueOrDefault(job);
-        return new TimetableBar(job, machine, declared?.Into ?? [], declared?.Watched == true, due.ToDateTimeOffset(), start.ToDateTimeOffset(), end.ToDateTimeOffset(), past, outcome, why, runId);
+        return new TimetableBar(job, machine, declared?.Into ?? [], declared?.Watched == true, due.ToDateTimeOffset(), start.ToDateTimeOffset(), end.ToDateTimeOffset(), past, outcome, false, false, why, runId);
     }
 
     private IEnumerable<QuietSpan> Quiet(Charter charter, Instant from, Instant to)

@@ -66,7 +66,7 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
 
     private string? Look(AttachRequest request, string folder)
     {
-        var declared = new StoreDeclaration(request.Name, folder, null, null, StoreDeclaration.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
+        var declared = new StoreDefinition(request.Name, folder, null, null, StoreDefinition.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
         var place = new FolderPlace(folder);
         var layout = layouts.At(place) ?? layouts.Of(declared);
         using var store = layout.OpenToRead(place, StorePlaces.SecretOf(declared));
@@ -77,7 +77,7 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
         return null;
     }
 
-    private string? IdOf(StoreDeclaration declared)
+    private string? IdOf(StoreDefinition declared)
     {
         try
         {

@@ -67,7 +67,7 @@ public static class StoreEndpoints
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
-    private static async Task<StoreAnswer> DescribeAsync(StoreDeclaration store, StoreRoom storeRoom, Reductions reductions, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
+    private static async Task<StoreAnswer> DescribeAsync(StoreDefinition store, StoreRoom storeRoom, Reductions reductions, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
     {
         var room = await storeRoom.OfAsync(store);
         var alive = CopyBook.Alive(db).Where(c => c.Store == store.Name);
@@ -84,14 +84,14 @@ public static class StoreEndpoints
     }
 
     /// <summary>How much of the store has been read back, and how long ago the oldest part of it.</summary>
-    private static async Task<ReadingAnswer?> CoverageAsync(StoreDeclaration store, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
+    private static async Task<ReadingAnswer?> CoverageAsync(StoreDefinition store, OpenStores stores, KeepContext db, Instant now, CancellationToken cancel)
     {
         try
         {
             var sizes = await stores.AskAsync(store.Name, opened => opened.Parts());
             var read = await db.PackReads.Where(r => r.Store == store.Name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
             var oldest = sizes.Keys.Where(read.ContainsKey).Select(p => (Instant?)read[p]).Min();
-            return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= (store.RereadWithin?.ToDuration() ?? Duration.FromDays(30))).Sum(s => s.Value), oldest?.ToDateTimeOffset());
+            return new ReadingAnswer(sizes.Values.Sum(), sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value), sizes.Where(s => read.TryGetValue(s.Key, out var at) && now - at <= (store.VerifyWithin?.ToDuration() ?? Duration.FromDays(30))).Sum(s => s.Value), oldest?.ToDateTimeOffset());
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

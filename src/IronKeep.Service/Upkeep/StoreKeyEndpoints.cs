@@ -52,13 +52,13 @@ public static class StoreKeyEndpoints
             .WithSummary("A secret opens the store no more; the last one, and the service's own, are refused");
     }
 
-    private static IReadOnlyList<StoreKeyAnswer> List(IKeyedLayout store, StoreDeclaration declared)
+    private static IReadOnlyList<StoreKeyAnswer> List(IKeyedLayout store, StoreDefinition declared)
     {
         var secret = StorePlaces.SecretOf(declared);
         return [.. store.KeyWraps().Select(w => new StoreKeyAnswer(w.Id, w.Label, w.Kind, w.Made, secret is not null && w.OpensWith(secret)))];
     }
 
-    private static Results<T, ProblemHttpResult> With<T>(string name, CharterInForce charter, OpenStores open, Func<IKeyedLayout, StoreDeclaration, T> answer) where T : IResult
+    private static Results<T, ProblemHttpResult> With<T>(string name, CharterInForce charter, OpenStores open, Func<IKeyedLayout, StoreDefinition, T> answer) where T : IResult
     {
         if (!charter.Charter.Stores.TryGetValue(name, out var declared)) return StoreEndpoints.Missing(name);
         try

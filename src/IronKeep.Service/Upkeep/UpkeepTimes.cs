@@ -22,9 +22,9 @@ public sealed class CheckTimes(CharterInForce inForce, RunQueue queue) : ITimedW
         UpkeepTimes.QueueAsync(db, queue, new RunRequest(RunKind.Check, null, store, Actor.Schedule) { Due = due, Order = OrderOf(inForce.Charter.Stores[store], due) }, cancel);
 
     /// <summary>With a time in which everything is to be read again, each verification reads its share: the time to the next one, of that time.</summary>
-    private CheckOrder OrderOf(StoreDeclaration store, Instant due)
+    private CheckOrder OrderOf(StoreDefinition store, Instant due)
     {
-        if (store.RereadWithin is not { } within) return new CheckOrder(store.VerifyBudget?.Bytes);
+        if (store.VerifyWithin is not { } within) return new CheckOrder(store.VerifyBudget?.Bytes);
         var next = DueInstants.Next(store.VerifyWhen!, inForce.Charter.Zone, due);
         return new CheckOrder(store.VerifyBudget?.Bytes, Share: next is { } n ? (n - due) / within.ToDuration() : 1);
     }

@@ -14,6 +14,7 @@ public sealed class CappedPlace(IPlace place, long? most, long reserve) : IPlace
     private long used = -1;
 
     public string Name => place.Name;
+    public PlaceAbilities Can => place.Can;
     public IReadOnlyList<PlaceFile> List(string folder) => place.List(folder);
     public bool Exists(string name) => place.Exists(name);
     public byte[] Read(string name) => place.Read(name);
@@ -67,11 +68,7 @@ public sealed class CappedPlace(IPlace place, long? most, long reserve) : IPlace
             file.Append(content);
         }
 
-        public void Finish(string name)
-        {
-            file.Finish(name);
-            finished = true;
-        }
+        public bool Finish(string name, bool onlyNew) => finished = file.Finish(name, onlyNew);
 
         public void Dispose()
         {

@@ -20,6 +20,7 @@ public sealed class FolderPlace(string root) : IPlace
     private const int MostFiles = 5_000_000;
 
     public string Name => root;
+    public PlaceAbilities Can { get; } = new() { Renames = true, PutsIfAbsent = true, TellsRoom = true };
 
     public IReadOnlyList<PlaceFile> List(string folder) => Guard(() =>
     {
@@ -234,11 +235,18 @@ public sealed class FolderPlace(string root) : IPlace
         return at!;
     }
 
-    private static bool Publish(OpenFolder top, OpenFolder from, string name, string to)
+    private static bool Publish(OpenFolder top, OpenFolder from, string name, string to, bool onlyNew = false)
     {
         var (folder, file) = Split(to);
         using var made = folder.Length == 0 ? null : Made(top, folder);
-        from.RenameTo(made ?? top, Encoding.UTF8.GetBytes(name), Encoding.UTF8.GetBytes(file), replace: true);
+        try
+        {
+            from.RenameTo(made ?? top, Encoding.UTF8.GetBytes(name), Encoding.UTF8.GetBytes(file), replace: !onlyNew);
+        }
+        catch (PosixException e) when (onlyNew && e.Exists)
+        {
+            return false;
+        }
         (made ?? top).Flush();
         return true;
     }
@@ -306,14 +314,13 @@ public sealed class FolderPlace(string root) : IPlace
             }
         }
 
-        public void Finish(string name) => place.Guard(() =>
+        public bool Finish(string name, bool onlyNew) => place.Guard(() =>
         {
             if (cut) RandomAccess.SetLength(file, length);
             RandomAccess.FlushToDisk(file);
             file.Dispose();
             using var top = place.OpenRoot();
-            Publish(top, work, working, name);
-            return finished = true;
+            return finished = Publish(top, work, working, name, onlyNew);
         }, name);
 
         public void Dispose()

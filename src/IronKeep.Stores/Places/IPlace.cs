@@ -3,14 +3,30 @@ namespace IronKeep.Stores.Places;
 /// <summary>A file at a place: its name relative to the place, with '/' between folders, and its size in bytes.</summary>
 public readonly record struct PlaceFile(string Name, long Size);
 
+/// <summary>What a place can do beside keeping files; a layout asks before it relies on it.</summary>
+public sealed record PlaceAbilities
+{
+    /// <summary>Whether a file can be given another name without being sent again, all at once.</summary>
+    public bool Renames { get; init; }
+
+    /// <summary>Whether a file can be made on the condition that there is none of its name, decided by the place.</summary>
+    public bool PutsIfAbsent { get; init; }
+
+    /// <summary>Whether it tells how much room is left.</summary>
+    public bool TellsRoom { get; init; }
+}
+
 /// <summary>
 /// Where a store's files lie. The one seam between the store's format and a folder, a server or an object store. Names are
-/// relative, of lower-case letters, digits, '.', '-' and '/'. Safe for several threads. Errors are <see cref="PlaceException"/>.
+/// relative, of lower-case letters, digits, '.', '-' and '/'. Safe for several threads. Errors are <see cref="PlaceException"/>. Work that was
+/// cancelled (<see cref="PlaceWaits"/>) is not kept waiting: what is under way then ends within <see cref="PlaceWaits.Grace"/> where the place can be let go.
 /// </summary>
 public interface IPlace
 {
     /// <summary>The place as people know it, for messages.</summary>
     string Name { get; }
+
+    PlaceAbilities Can { get; }
 
     /// <summary>All files below a folder; empty when the folder does not exist.</summary>
     IReadOnlyList<PlaceFile> List(string folder);
@@ -47,8 +63,11 @@ public interface IPlaceWriter : IDisposable
 {
     void Append(ReadOnlySpan<byte> content);
 
-    /// <summary>Makes the file durable and gives it its name; an existing file of that name is replaced.</summary>
-    void Finish(string name);
+    /// <summary>
+    /// Makes the file durable and gives it its name; an existing file of that name is replaced, or with <paramref name="onlyNew"/> left alone, and the
+    /// answer is false. Only where the place <see cref="PlaceAbilities.PutsIfAbsent"/>.
+    /// </summary>
+    bool Finish(string name, bool onlyNew = false);
 }
 
 /// <summary>What all places share.</summary>
@@ -63,6 +82,14 @@ public static class Place
         using var file = place.Create(content.Length);
         file.Append(content);
         file.Finish(name);
+    }
+
+    /// <summary>The same for a name that nobody may have taken; false when somebody has.</summary>
+    public static bool WriteNew(this IPlace place, string name, ReadOnlySpan<byte> content)
+    {
+        using var file = place.Create(content.Length);
+        file.Append(content);
+        return file.Finish(name, onlyNew: true);
     }
 }
 

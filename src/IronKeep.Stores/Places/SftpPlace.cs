@@ -29,6 +29,9 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
 
     public string Name => address.ToString();
 
+    // The protocol's own rename refuses a name that is taken. Whether the server tells its room shows when it is asked.
+    public PlaceAbilities Can { get; } = new() { Renames = true, PutsIfAbsent = true, TellsRoom = true };
+
     public IReadOnlyList<PlaceFile> List(string folder) => Do(client =>
     {
         var files = new List<PlaceFile>();
@@ -87,14 +90,23 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         return new Writer(this, working);
     }
 
-    public void Move(string from, string to) => Do(client =>
+    public void Move(string from, string to) => Rename(from, to, onlyNew: false);
+
+    private bool Rename(string from, string to, bool onlyNew) => Do(client =>
     {
         if (to.LastIndexOf('/') is var slash and > 0) NeedFolder(client, to[..slash]);
         else NeedRoot(client);
         // Tried again after a drop: it may have happened already.
         if (!client.Exists(Full(from)) && client.Exists(Full(to))) return true;
-        client.RenameFile(Full(from), Full(to), isPosix: true);
-        return true;
+        try
+        {
+            client.RenameFile(Full(from), Full(to), isPosix: !onlyNew);
+            return true;
+        }
+        catch (SshException) when (onlyNew && client.IsConnected && client.Exists(Full(to)))
+        {
+            return false;
+        }
     }, from);
 
     public void Delete(string name, bool durable = true) => Do(client =>
@@ -178,14 +190,15 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             try
             {
                 if (!idle.TryTake(out client)) client = Connect();
-                var result = action(client);
+                T result;
+                using (PlaceWaits.LetGo(client)) result = action(client);
                 GiveBack(client);
                 return result;
             }
-            catch (Exception e) when (Dropped(e) && DateTime.UtcNow < until)
+            catch (Exception e) when (Dropped(e) && DateTime.UtcNow < until && !PlaceWaits.Token.IsCancellationRequested)
             {
                 client?.Dispose();
-                Thread.Sleep(Pause);
+                PlaceWaits.Token.WaitHandle.WaitOne(Pause);
             }
             catch (Exception e) when (e is SshException or SocketException or ObjectDisposedException or IOException and not PlaceException || Dropped(e))
             {
@@ -225,7 +238,7 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         };
         try
         {
-            client.Connect();
+            using (PlaceWaits.LetGo(client)) client.Connect();
             return client;
         }
         catch (Exception e)
@@ -294,12 +307,11 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             length += bytes.Length;
         }
 
-        public void Finish(string name)
+        public bool Finish(string name, bool onlyNew)
         {
             var there = place.Do(client => client.Exists(place.Full(working)) ? client.GetAttributes(place.Full(working)).Size : length, working);
             if (there != length) throw new PlaceException(PlaceFault.Other, $"{place.Name}, file {name}: the server has {there} bytes of {length}; run again");
-            place.Move(working, name);
-            finished = true;
+            return finished = place.Rename(working, name, onlyNew);
         }
 
         public void Dispose()

@@ -10,6 +10,7 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
     private readonly Pace down = new(download, clock ?? TimeProvider.System);
 
     public string Name => place.Name;
+    public PlaceAbilities Can => place.Can;
 
     public IReadOnlyList<PlaceFile> List(string folder) => place.List(folder);
 
@@ -58,7 +59,7 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
             }
         }
 
-        public void Finish(string name) => file.Finish(name);
+        public bool Finish(string name, bool onlyNew) => file.Finish(name, onlyNew);
 
         public void Dispose() => file.Dispose();
     }

@@ -67,8 +67,12 @@ internal static class KeyRing
         var wraps = Read(place);
         if (wraps.TrueForAll(w => w.Id != id)) throw new StoreKeyException($"the store at {place.Name} has no key '{id}'; 'ironkeep store key list' names them");
         if (wraps.Count == 1) throw new StoreKeyException($"'{id}' is the last key of the store at {place.Name}; add another first, or nobody can open the store any more");
-        place.Delete($"{Folder}/{id}{Ending}");
+        Remove(place, id);
     }
+
+    public static bool Holds(string file) => file.StartsWith(Folder + "/", StringComparison.Ordinal);
+
+    public static void Remove(IPlace place, string id) => place.Delete($"{Folder}/{id}{Ending}");
 
     private static IEnumerable<PlaceFile> Files(IPlace place) => place.List(Folder).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)).Take(MostFiles);
 

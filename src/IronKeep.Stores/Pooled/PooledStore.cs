@@ -61,14 +61,24 @@ public sealed partial class PooledStore
     /// <summary>Makes a new, empty store at an empty place.</summary>
     public static void Create(IPlace place, StoreMaking making, DateTimeOffset now)
     {
-        if (place.List("").Count > 0)
-            throw new PlaceException(PlaceFault.Other, $"{place.Name} is not empty and holds no store; give the store an empty folder");
+        if (!place.Can.Renames || !place.Can.PutsIfAbsent)
+            throw new PlaceException(PlaceFault.Other, $"{place.Name} cannot rename files, or cannot refuse a name that is taken, and a pooled store needs both; choose another place");
+        // What making one left behind when it was killed is in nobody's way, but for keys, which nobody can tell from those of a store that lost its head.
+        var there = place.List("").Where(f => f.Name != Ballast.FileName).ToList();
+        if (there.Count > 0)
+            throw new PlaceException(PlaceFault.Other, there.TrueForAll(f => KeyRing.Holds(f.Name))
+                ? $"{place.Name} holds keys and no store: making one was cut short, or the file '{StoreHead.FileName}' was lost. If there never was a store, empty the folder and try again"
+                : $"{place.Name} is not empty and holds no store; give the store an empty folder");
         var root = Secret.Random(StoreKeys.Size);
         var keys = new StoreKeys(making.Hash, making.Secret is not null, root);
         Ballast.Take(place);
         // The head comes last: a store that can be seen can be opened.
-        if (making.Secret is { } secret) KeyRing.Add(place, KeyWrap.Of(keys, making.Label, secret, now, making.Hardness));
-        place.Write(StoreHead.FileName, StoreHead.New(keys, making.Secret is null ? root : null, now).ToBytes());
+        var wrap = making.Secret is { } secret ? KeyWrap.Of(keys, making.Label, secret, now, making.Hardness) : null;
+        if (wrap is not null) KeyRing.Add(place, wrap);
+        if (place.WriteNew(StoreHead.FileName, StoreHead.New(keys, making.Secret is null ? root : null, now).ToBytes())) return;
+        // Another made its store here meanwhile; its keys are not these.
+        if (wrap is not null) KeyRing.Remove(place, wrap.Id);
+        throw new PlaceException(PlaceFault.InUse, $"another store was made at {place.Name} at this very moment; try again to use that one, or choose another folder");
     }
 
     /// <summary>Opens the store for reading and writing. A store that does not encrypt needs no secret.</summary>

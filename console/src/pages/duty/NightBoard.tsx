@@ -73,9 +73,14 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
   );
 }
 
-function Night({ job, night }: { job: string; night: Duty['board'][number]['nights'][number] }) {
-  const what = `${job}, ${weekday(night.date)} ${night.date}: ${night.outcome ?? 'none planned'}${night.planned > 1 ? `, the worst of ${night.planned}` : ''}`;
-  const glyph = <Glyph state={night.outcome} label={what} />;
+type NightCell = Duty['board'][number]['nights'][number];
+
+/** What a night shows: its worst outcome; running while nothing that was planned has ended. */
+export const stateOf = (night: NightCell) => night.outcome ?? (night.planned > 0 ? 'running' : null);
+
+function Night({ job, night }: { job: string; night: NightCell }) {
+  const what = `${job}, ${weekday(night.date)} ${night.date}: ${stateOf(night) ?? 'none planned'}${night.planned > 1 ? `, the worst of ${night.planned}` : ''}`;
+  const glyph = <Glyph state={stateOf(night)} label={what} />;
   return (
     <Tooltip label={what} openDelay={100}>
       {night.runId === null ? (

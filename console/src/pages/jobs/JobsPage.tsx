@@ -7,6 +7,7 @@ import { count } from '../../ui/format';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
+import { stateOf } from '../duty/NightBoard';
 import { RunProgress } from '../runs/RunProgress';
 import { Glyph, Status } from '../../ui/Status';
 
@@ -175,7 +176,7 @@ function LastNights({ job }: { job: Job }) {
   return (
     <span style={{ display: 'inline-flex', gap: 2 }}>
       {job.nights.slice(-7).map((n) => (
-        <Glyph key={n.date} state={n.outcome} label={`${n.date}: ${n.outcome ?? 'none planned'}`} />
+        <Glyph key={n.date} state={stateOf(n)} label={`${n.date}: ${stateOf(n) ?? 'none planned'}`} />
       ))}
     </span>
   );

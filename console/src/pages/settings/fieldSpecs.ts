@@ -90,8 +90,8 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     },
     { key: 'passphrase-file', label: 'Passphrase file', help: 'Instead of a key file.', rare: true },
     {
-      key: 'reread-within',
-      label: 'Reread within',
+      key: 'verify-within',
+      label: 'Verify within',
       help: 'Every byte is verified in this time.',
       example: '30 days',
       rare: true,

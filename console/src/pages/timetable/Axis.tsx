@@ -20,7 +20,7 @@ interface AxisProps {
 }
 
 /**
- * Lanes of jobs in groups, machines or stores; bars from start to end, what waits before its start as a thin line; quiet hours
+ * Rows of jobs in groups, machines or stores; bars from start to end, what waits before its start as a thin line; quiet hours
  * hatched; above each group how many are at work at once against its ceiling. Dragging moves the stretch.
  */
 export function Axis({ axis, by, begin, move }: AxisProps) {
@@ -123,25 +123,25 @@ function Group({ name, by, bars, scene }: { name: string; by: 'machine' | 'store
               : ` at most ${ceiling} at once${own ? '' : ' in all'}`}
         </span>
       </div>
-      <div className="axis-lane axis-count">
+      <div className="axis-row axis-count">
         {!watched && <AtOnce bars={bars} ceiling={ceiling} scene={scene} />}
         <Lines scene={scene} />
       </div>
       {jobs.map((job) => (
-        <Lane key={job} job={job} bars={bars.filter((b) => b.job === job)} scene={scene} />
+        <Row key={job} job={job} bars={bars.filter((b) => b.job === job)} scene={scene} />
       ))}
     </>
   );
 }
 
-function Lane({ job, bars, scene }: { job: string; bars: Bar[]; scene: Scene }) {
+function Row({ job, bars, scene }: { job: string; bars: Bar[]; scene: Scene }) {
   const { at, axis } = scene;
   return (
     <>
       <Link to={`/jobs/${job}`} className="axis-name">
         {job}
       </Link>
-      <div className="axis-lane">
+      <div className="axis-row">
         {axis.quiet
           .filter((q) => q.job === job)
           .map((q) => (
@@ -164,11 +164,14 @@ function Lane({ job, bars, scene }: { job: string; bars: Bar[]; scene: Scene }) 
   );
 }
 
+/** What a bar is called: its outcome, or that it waits or was dropped; null while it is at work or to come. */
+export const stateOf = (b: Bar) => b.outcome ?? (b.dropped ? 'dropped' : b.waits ? 'waits' : null);
+
 function Run({ bar: b, scene: { at, zone } }: { bar: Bar; scene: Scene }) {
   const navigate = useNavigate();
   const [due, start, end] = [Date.parse(b.due), Date.parse(b.start), Date.parse(b.end)];
-  const what = `${b.job}, due ${short(b.due, zone)}${start - due > 60_000 ? `, begins ${short(b.start, zone)}` : ''}${end > start ? `, ends ${short(b.end, zone)}` : ''}${b.past ? `: ${b.outcome ?? 'at work'}` : b.outcome ? `: ${b.outcome}` : ', expected'}${b.why ? `; ${b.why}` : ''}`;
-  const bad = b.outcome !== null && !['ok', 'waits'].includes(b.outcome);
+  const what = `${b.job}, due ${short(b.due, zone)}${start - due > 60_000 ? `, begins ${short(b.start, zone)}` : ''}${end > start ? `, ends ${short(b.end, zone)}` : ''}${b.past || b.outcome || b.dropped ? `: ${stateOf(b) ?? 'at work'}` : ', expected'}${b.why ? `; ${b.why}` : ''}`;
+  const bad = b.dropped || (b.outcome !== null && b.outcome !== 'ok');
   return (
     <>
       {start - due > 60_000 && (
@@ -185,7 +188,7 @@ function Run({ bar: b, scene: { at, zone } }: { bar: Bar; scene: Scene }) {
               void navigate(b.runId ? `/runs/${b.runId}` : `/jobs/${b.job}`);
             }}
           >
-            <Glyph state={b.outcome === 'dropped' ? 'cancelled' : b.outcome} label={what} />
+            <Glyph state={b.dropped ? 'cancelled' : b.outcome} label={what} />
           </a>
         ) : (
           <div

@@ -8,10 +8,15 @@ import { Answer, Notice, Problem } from '../../ui/Page';
 
 /** Addresses from which calendar programs read the timetable: made, told once, taken back. */
 export function CalendarAddresses() {
-  const feeds = useQuery({ queryKey: ['timetable', 'feeds'], queryFn: () => take(api.GET('/api/v1/timetable/feeds')) });
+  const addresses = useQuery({
+    queryKey: ['timetable', 'addresses'],
+    queryFn: () => take(api.GET('/api/v1/timetable/addresses')),
+  });
   const [label, setLabel] = useState('');
-  const make = useAct((name: string) => take(api.POST('/api/v1/timetable/feeds', { body: { label: name } })));
-  const remove = useAct((id: number) => take(api.DELETE('/api/v1/timetable/feeds/{id}', { params: { path: { id } } })));
+  const make = useAct((name: string) => take(api.POST('/api/v1/timetable/addresses', { body: { label: name } })));
+  const remove = useAct((id: number) =>
+    take(api.DELETE('/api/v1/timetable/addresses/{id}', { params: { path: { id } } })),
+  );
   const address = make.data && `${window.location.origin}${make.data.path}`;
   return (
     <section className="sheet" aria-label="In a calendar program">
@@ -22,7 +27,7 @@ export function CalendarAddresses() {
           <a href="/api/v1/timetable.ics">the coming 60 days as a file</a>
         </span>
       </h2>
-      <Answer of={feeds}>
+      <Answer of={addresses}>
         {(all) =>
           all.map((f) => (
             <div key={f.id} className="line">

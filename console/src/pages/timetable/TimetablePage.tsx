@@ -8,7 +8,7 @@ import { Answer, Page } from '../../ui/Page';
 import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
-import { Axis } from './Axis';
+import { Axis, stateOf } from './Axis';
 import { CalendarAddresses } from './CalendarAddresses';
 
 const hour = 3_600_000;
@@ -42,7 +42,7 @@ export function TimetablePage() {
       title="Timetable"
       facts={
         axis.data &&
-        `${count(coming.filter((b) => b.outcome === null).length, 'run')} to come in this stretch of ${count(hours, 'hour')}`
+        `${count(coming.filter((b) => stateOf(b) === null).length, 'run')} to come in this stretch of ${count(hours, 'hour')}`
       }
       doing={
         <>
@@ -71,7 +71,7 @@ export function TimetablePage() {
           />
           <SegmentedControl
             size="xs"
-            aria-label="Lanes by"
+            aria-label="Rows by"
             value={by}
             onChange={(value) => set({ by: value })}
             data={[
@@ -90,7 +90,7 @@ export function TimetablePage() {
               <Rows
                 label="Runs to come"
                 rows={coming}
-                rowKey={(b) => `${b.due} ${b.job} ${b.outcome}`}
+                rowKey={(b) => `${b.due} ${b.job} ${stateOf(b)}`}
                 open={(b) => void navigate(`/jobs/${b.job}`)}
                 empty="Nothing is due in this stretch. Jobs without 'when' run only when somebody asks."
                 columns={[
@@ -131,8 +131,8 @@ export function TimetablePage() {
                   {
                     title: 'expected to last',
                     cell: (b) =>
-                      b.outcome ? (
-                        <Status state={b.outcome === 'dropped' ? 'not-needed' : b.outcome}>{b.outcome}</Status>
+                      stateOf(b) ? (
+                        <Status state={b.outcome ?? 'not-needed'}>{stateOf(b)}</Status>
                       ) : (
                         took((Date.parse(b.end) - Date.parse(b.start)) / 1000)
                       ),

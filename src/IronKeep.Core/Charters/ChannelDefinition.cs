@@ -12,7 +12,7 @@ public enum MailSecurity { None, StartTls, Tls }
 /// A way to tell somebody: mail through an SMTP server, mail as files in a pickup folder, or a webhook. Secrets are never in a
 /// charter: it names the file that holds them.
 /// </summary>
-public sealed record ChannelDeclaration(string Name, ChannelKind Kind)
+public sealed record ChannelDefinition(string Name, ChannelKind Kind)
 {
     public ImmutableArray<string> MailTo { get; init; } = [];
     public string? MailFrom { get; init; }
@@ -27,7 +27,7 @@ public sealed record ChannelDeclaration(string Name, ChannelKind Kind)
     public string? UrlFile { get; init; }
     public string? TokenFile { get; init; }
 
-    public bool Equals(ChannelDeclaration? other) => other is not null && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other)) && Name == other.Name;
+    public bool Equals(ChannelDefinition? other) => other is not null && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other)) && Name == other.Name;
 
     public override int GetHashCode() => HashCode.Combine(Name, Kind);
 }

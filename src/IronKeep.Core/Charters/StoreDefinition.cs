@@ -13,7 +13,7 @@ namespace IronKeep.Core.Charters;
 /// <paramref name="VerifyWhen"/> and <paramref name="ReclaimWhen"/> (null: only when somebody asks); one verification reads at
 /// most <paramref name="VerifyBudget"/> (null: everything).
 /// </summary>
-public sealed record StoreDeclaration(
+public sealed record StoreDefinition(
     string Name, string Folder, ByteSize? Capacity, ByteSize? Reserve, Span Bin,
     ByteSize? WarnBelow = null, Schedule? VerifyWhen = null, ByteSize? VerifyBudget = null, Schedule? ReclaimWhen = null)
 {
@@ -40,13 +40,13 @@ public sealed record StoreDeclaration(
     public ByteSize? DownloadAtMost { get; init; }
 
     /// <summary>In how long a time the scheduled verifications together read every byte again; null: as the budget goes.</summary>
-    public Span? RereadWithin { get; init; }
+    public Span? VerifyWithin { get; init; }
 
     /// <summary>The server that holds the folder; null: this machine.</summary>
     public RemoteFolder? Remote { get; init; }
 
     /// <summary>The folder, where it is one of this machine; null: it lies elsewhere.</summary>
-    public string? LocalFolder => Remote is null ? Folder : null;
+    public string? LocalFolder => RemoteFolder.IsMeant(Folder) ? null : Folder;
 
     /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
     public static readonly Span UsualBin = new(7, SpanUnit.Days);
@@ -56,11 +56,11 @@ public sealed record StoreDeclaration(
 }
 
 /// <summary>A retention policy with its floor and the zone of its periods (null: the charter's).</summary>
-public sealed record PolicyDeclaration(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone)
+public sealed record PolicyDefinition(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone)
 {
     /// <summary>Ages of which there shall always be a copy, such as 3 months: the forecast looks whether the rungs keep the promise.</summary>
     public ImmutableArray<Span> Promises { get; init; } = [];
 
-    public bool Equals(PolicyDeclaration? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public bool Equals(PolicyDefinition? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
     public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
 }

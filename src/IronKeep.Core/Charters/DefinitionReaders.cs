@@ -7,17 +7,17 @@ using NodaTime;
 namespace IronKeep.Core.Charters;
 
 /// <summary>Reads the objects of a charter that are short: machines, stores, calendars, policies, rotation sets.</summary>
-internal static class DeclarationReaders
+internal static class DefinitionReaders
 {
     public const int MostAtOnce = 64;
 
-    public static MachineDeclaration Machine(string name, CharterNode node, ValueReader read)
+    public static MachineDefinition Machine(string name, CharterNode node, ValueReader read)
     {
         var map = read.Map(node, ["runs-at-once", "importance"]);
-        return new MachineDeclaration(name, read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce), read.Number(map.Scalar("importance"), "an importance", 1, 5));
+        return new MachineDefinition(name, read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce), read.Number(map.Scalar("importance"), "an importance", 1, 5));
     }
 
-    public static CalendarDeclaration? Calendar(string name, CharterNode node, ValueReader read)
+    public static CalendarDefinition? Calendar(string name, CharterNode node, ValueReader read)
     {
         var map = read.Map(node, ["closed"]);
         if (map.Strings("closed") is not { } entries)
@@ -27,12 +27,12 @@ internal static class DeclarationReaders
         }
         var (closed, problems) = ClosedDays.Read([.. entries.Select(e => e.Value)]);
         foreach (var (entry, message) in problems) read.Wrong(entries[entry], message);
-        return new CalendarDeclaration(name, closed);
+        return new CalendarDefinition(name, closed);
     }
 
-    public static StoreDeclaration? Store(string name, CharterNode node, ValueReader read)
+    public static StoreDefinition? Store(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, ["folder", "capacity", "reserve", "bin", "warn-below", "runs-at-once", "verify", "verify-budget", "reread-within", "reclaim", "key-file", "passphrase-file", "hash", "host-key", "login-key", "upload-at-most", "download-at-most"]);
+        var map = read.Map(node, ["folder", "capacity", "reserve", "bin", "warn-below", "runs-at-once", "verify", "verify-budget", "verify-within", "reclaim", "key-file", "passphrase-file", "hash", "host-key", "login-key", "upload-at-most", "download-at-most"]);
         var folder = map.Required("folder", "say which folder holds the copies: 'folder: /srv/backup'");
         var remote = folder is not null && RemoteFolder.IsMeant(folder.Value) ? ReadRemote(folder, map, read) : null;
         if (folder is not null && !RemoteFolder.IsMeant(folder.Value)) LocalFolder(folder, map, read);
@@ -44,15 +44,15 @@ internal static class DeclarationReaders
         var warnBelow = read.Size(map.Scalar("warn-below"));
         if (capacity is { } all && warnBelow is { } warn && warn >= all)
             read.Wrong(map.Scalar("warn-below")!, $"there is never more than {all.ToExactText()} free, so {warn.ToExactText()} would warn for ever; make it smaller");
-        var bin = read.Span(map.Scalar("bin")) ?? StoreDeclaration.UsualBin;
+        var bin = read.Span(map.Scalar("bin")) ?? StoreDefinition.UsualBin;
         var verify = read.When(map.Scalar("verify"));
         var budget = read.Size(map.Scalar("verify-budget"));
         if (budget is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("verify-budget")!, "a budget needs a time: add 'verify: daily at 05:00'");
         if (budget is { Bytes: 0 }) read.Wrong(map.Scalar("verify-budget")!, "a budget of nothing verifies nothing; give it a size such as 10 GB");
         var reclaim = read.When(map.Scalar("reclaim"));
-        var within = read.Span(map.Scalar("reread-within"), atLeastOne: true);
-        if (within is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("reread-within")!, "needs a time at which to read: add 'verify: daily at 05:00'");
-        return folder is null ? null : new StoreDeclaration(name, remote is null ? CharterReader.Normal(folder.Value) : folder.Value, capacity, reserve, bin, warnBelow, verify, budget, reclaim)
+        var within = read.Span(map.Scalar("verify-within"), atLeastOne: true);
+        if (within is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("verify-within")!, "needs a time at which to read: add 'verify: daily at 05:00'");
+        return folder is null ? null : new StoreDefinition(name, remote is null ? CharterReader.Normal(folder.Value) : folder.Value, capacity, reserve, bin, warnBelow, verify, budget, reclaim)
         {
             RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce),
             ReservePercent = percent,
@@ -61,7 +61,7 @@ internal static class DeclarationReaders
             Sha256 = Hash(map.Scalar("hash"), read),
             UploadAtMost = Rate(map.Scalar("upload-at-most"), read),
             DownloadAtMost = Rate(map.Scalar("download-at-most"), read),
-            RereadWithin = within,
+            VerifyWithin = within,
             Remote = remote,
         };
     }
@@ -119,7 +119,7 @@ internal static class DeclarationReaders
         return size;
     }
 
-    public static PolicyDeclaration? Policy(string name, CharterNode node, ValueReader read)
+    public static PolicyDefinition? Policy(string name, CharterNode node, ValueReader read)
     {
         var map = read.Map(node, ["keep", "at-least", "zone", "promises"]);
         var sentence = map.Required("keep", "say what to keep: 'keep: newest 3 then 7 daily then 4 weekly'");
@@ -127,10 +127,10 @@ internal static class DeclarationReaders
         var zone = read.Zone(map.Scalar("zone"));
         var promises = (map.Strings("promises") ?? []).Select(p => read.Span(p, atLeastOne: true)).OfType<Span>().Distinct().ToList();
         if (sentence is null || read.Sentence(sentence, RetentionSentence.Read(sentence.Value)) is not { } policy) return null;
-        return new PolicyDeclaration(name, policy, atLeast, zone) { Promises = [.. promises] };
+        return new PolicyDefinition(name, policy, atLeast, zone) { Promises = [.. promises] };
     }
 
-    public static RotationSetDeclaration? RotationSet(string name, CharterNode node, ValueReader read, List<Mistake> mistakes)
+    public static RotationSetDefinition? RotationSet(string name, CharterNode node, ValueReader read, List<Mistake> mistakes)
     {
         var map = read.Map(node, ["start", "first", "zone", "calendar", "groups"]);
         var start = RotationReader.ReadStart(map.Required("start", "say when a night's run begins: 'start: \"20:00\"'"), read.About, mistakes);
@@ -144,6 +144,6 @@ internal static class DeclarationReaders
         if (groups is null or { Count: 0 }) map.Missing("groups", "name its media groups in order; the first that serves a night takes it: 'groups: [month-end, weekdays]'");
         var named = read.Uses(groups, "media-group");
         var (zone, calendar) = (read.Zone(map.Scalar("zone")), read.Uses(map.Scalar("calendar"), "calendar"));
-        return start is null || first is null || named.Length == 0 ? null : new RotationSetDeclaration(name, start.Value, first.Value, named, zone, calendar);
+        return start is null || first is null || named.Length == 0 ? null : new RotationSetDefinition(name, start.Value, first.Value, named, zone, calendar);
     }
 }

@@ -8,20 +8,20 @@ namespace IronKeep.Core.Charters;
 /// A machine whose jobs are declared here. <paramref name="RunsAtOnce"/> is its ceiling (null: none of its own);
 /// <paramref name="Importance"/> orders its runs where they wait for each other, 5 first (null: <see cref="UsualImportance"/>).
 /// </summary>
-public sealed record MachineDeclaration(string Name, int? RunsAtOnce, int? Importance)
+public sealed record MachineDefinition(string Name, int? RunsAtOnce, int? Importance)
 {
     public const int UsualImportance = 3;
 }
 
 /// <summary>A calendar of closed days that jobs and rotation sets name.</summary>
-public sealed record CalendarDeclaration(string Name, ClosedDays Closed);
+public sealed record CalendarDefinition(string Name, ClosedDays Closed);
 
 /// <summary>
 /// A rotation set: its media groups by name, in order; the first that serves a night takes it. Played from the night
 /// <paramref name="First"/> on, with runs that begin at <paramref name="Start"/> in <paramref name="Zone"/> (null: the charter's).
 /// </summary>
-public sealed record RotationSetDeclaration(string Name, LocalTime Start, LocalDate First, ImmutableArray<string> Groups, DateTimeZone? Zone, string? Calendar)
+public sealed record RotationSetDefinition(string Name, LocalTime Start, LocalDate First, ImmutableArray<string> Groups, DateTimeZone? Zone, string? Calendar)
 {
-    public bool Equals(RotationSetDeclaration? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public bool Equals(RotationSetDefinition? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
     public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
 }

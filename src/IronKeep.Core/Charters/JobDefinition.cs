@@ -23,7 +23,7 @@ public enum TellWhen { Trouble, Always }
 /// somebody asks. <see cref="Zone"/> null: the charter's. <see cref="FreshWithin"/> is the promised age of the newest good copy.
 /// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
 /// </summary>
-public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
+public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
 {
     public static readonly Span UsualStartLimit = new(30, SpanUnit.Minutes);
     public static readonly Span UsualWaitAfterReturn = new(10, SpanUnit.Minutes);
@@ -96,7 +96,7 @@ public sealed record JobDeclaration(string Name, ImmutableArray<string> Takes, I
     public ByteSize? ExpectGrowth { get; init; }
     public Span? ExpectTime { get; init; }
 
-    public bool Equals(JobDeclaration? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public bool Equals(JobDefinition? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
 
     public override int GetHashCode() => HashCode.Combine(Name, Policy, FreshWithin);
 }
