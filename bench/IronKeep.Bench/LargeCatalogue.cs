@@ -1,15 +1,16 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Net.Http.Headers;
-using IronKeep.Service.Tests;
 using IronKeep.Catalogue;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Definitions;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
 using IronKeep.Service.SignIn;
+using IronKeep.Service.Tests;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Hosting.Server;

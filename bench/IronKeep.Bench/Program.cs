@@ -8,6 +8,9 @@ switch (args[0])
     case "planning":
         Planning.Measure();
         break;
+    case "logs":
+        LogBench.Measure(args[1]);
+        break;
     case "crash":
         // A folder to work in (emptied), and how many kills.
         new CrashHarness(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture)).Run();

@@ -5,6 +5,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Telling;
@@ -26,7 +27,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     private readonly CharterInForce charter = services.GetRequiredService<CharterInForce>();
     private readonly RunQueue queue = services.GetRequiredService<RunQueue>();
     private readonly PruneDesk prunes = services.GetRequiredService<PruneDesk>();
-    private readonly CheckIns checkIns = services.GetRequiredService<CheckIns>();
+    private readonly HearingDesk hearing = services.GetRequiredService<HearingDesk>();
     private readonly string machine = services.GetRequiredService<Microsoft.Extensions.Options.IOptions<ServiceSettings>>().Value.Machine;
     private readonly Teller teller = services.GetRequiredService<Teller>();
     private readonly IDbContextFactory<KeepContext> catalogue = services.GetRequiredService<IDbContextFactory<KeepContext>>();
@@ -90,7 +91,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         {
             if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said || Troubles.IsSilent(job.On!, night)) continue;
             await loop.TickAsync(cancel);
-            await checkIns.TakeAsync(job, ended: true, Troubles.ExitCodeOf(job.On!, night), null, cancel);
+            await hearing.TakeAllAsync([new Report(job.Name, job.On!, EvidenceSource.CheckIn, CheckInState.Ended, said + Troubles.SaysAfter) { ExitCode = Troubles.ExitCodeOf(job.On!, night) }]);
         }
     }
 

@@ -19,6 +19,9 @@ public static class CatalogueKinds
     /// <summary>The lock under which changes of several rows take their turns on PostgreSQL.</summary>
     private const long ChangesLock = 0x49_72_6F_6E_4B_31;
 
+    /// <summary>The lock under which one service at a time brings a catalogue up.</summary>
+    private const long MigrationsLock = 0x49_72_6F_6E_4B_32;
+
     /// <summary>A worker that is stopped in the middle of a change loses it after this long, so that it holds up nobody.</summary>
     private const string Limits = "-c idle_in_transaction_session_timeout=5000 -c statement_timeout=60000 -c lock_timeout=20000";
 
@@ -60,8 +63,19 @@ public static class CatalogueKinds
     public static async Task MigrateAsync(string catalogue, CancellationToken cancel)
     {
         await using var db = new KeepContext((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue, limited: false).Options);
+        await using var turn = db.IsPostgres() ? await MigrationTurnAsync(catalogue, cancel) : null;
         await db.Database.MigrateAsync(cancel);
         await SetUpAsync(db, cancel);
+    }
+
+    /// <summary>Of services that start together one brings the catalogue up and the others wait, however many steps there are; closing the connection ends the turn.</summary>
+    private static async Task<NpgsqlConnection> MigrationTurnAsync(string catalogue, CancellationToken cancel)
+    {
+        var turn = new NpgsqlConnection(ConnectionString(catalogue, pooled: false, limited: false));
+        await turn.OpenAsync(cancel);
+        await using var take = new NpgsqlCommand($"SELECT pg_advisory_lock({MigrationsLock})", turn) { CommandTimeout = 0 };
+        await take.ExecuteNonQueryAsync(cancel);
+        return turn;
     }
 
     /// <summary>What a database needs to be told once.</summary>

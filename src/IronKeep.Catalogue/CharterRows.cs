@@ -59,3 +59,23 @@ public sealed class PlannedRun
     public int Times { get; set; } = 1;
     public Instant? Until { get; set; }
 }
+
+/// <summary>The secret address at which a watched job on a machine checks in, kept as a hash.</summary>
+public sealed class CheckInAddress
+{
+    public long Id { get; set; }
+    public required string Job { get; set; }
+    public required string Machine { get; set; }
+    public required byte[] Hash { get; set; }
+    public required string MadeBy { get; set; }
+    public Instant MadeAt { get; set; }
+    public Instant? LastHeardAt { get; set; }
+}
+
+/// <summary>A report that was taken, so that one that is delivered twice counts once.</summary>
+public sealed class TakenReport
+{
+    public required string Id { get; set; }
+    public Instant At { get; set; }
+    public long RunId { get; set; }
+}

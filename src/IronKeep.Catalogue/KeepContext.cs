@@ -19,6 +19,8 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
     public DbSet<JobOnMachine> JobsOnMachines => Set<JobOnMachine>();
     public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
+    public DbSet<CheckInAddress> CheckInAddresses => Set<CheckInAddress>();
+    public DbSet<TakenReport> TakenReports => Set<TakenReport>();
     public DbSet<Run> Runs => Set<Run>();
     public DbSet<HangingRun> HangingRuns => Set<HangingRun>();
     public DbSet<Copy> Copies => Set<Copy>();
@@ -48,6 +50,9 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Until).HasFilter("\"Until\" IS NOT NULL");
         modelBuilder.Entity<PlannedRun>().Property(p => p.Times).HasDefaultValue(1).HasSentinel(1);
+        modelBuilder.Entity<CheckInAddress>().HasIndex(a => a.Hash).IsUnique();
+        modelBuilder.Entity<CheckInAddress>().HasIndex(a => new { a.Job, a.Machine }).IsUnique();
+        modelBuilder.Entity<TakenReport>().HasIndex(r => r.At);
         modelBuilder.Entity<Run>().Ignore(r => r.Took).Ignore(r => r.By);
         modelBuilder.Entity<HangingRun>().HasKey(h => h.RunId);
         modelBuilder.Entity<HangingRun>().Property(h => h.RunId).ValueGeneratedNever();

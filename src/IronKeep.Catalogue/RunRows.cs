@@ -55,6 +55,10 @@ public sealed class Run
     /// <summary>How long it worked, in seconds by the steady clock; null while it works, and for runs of before.</summary>
     public double? TookSeconds { get; set; }
 
+    /// <summary>Of a watched run: the exit code that was heard, and the evidence as JSON: what decided, and where each part came from.</summary>
+    public int? ExitCode { get; set; }
+    public string? Evidence { get; set; }
+
     /// <summary>The store whose fault a failure was, and what an alert says where the whole sentence would be too much.</summary>
     public string? FailedStore { get; set; }
     public string? Brief { get; set; }

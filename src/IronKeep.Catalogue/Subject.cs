@@ -56,6 +56,7 @@ public sealed record Actor(ActorKind Kind)
     public static Actor CatchUp { get; } = new(ActorKind.CatchUp);
     public static Actor Person(string name) => new(ActorKind.Person) { Name = name };
     public static Actor OfRun(long run) => new(ActorKind.Run) { RunId = run };
+    public static Actor Elsewhere { get; } = new(ActorKind.Elsewhere);
     public static Actor Service(string part) => new(ActorKind.Service) { Name = part };
 
     /// <summary>The actor in words, as lists say it.</summary>
@@ -65,6 +66,7 @@ public sealed record Actor(ActorKind Kind)
         ActorKind.Schedule => "schedule",
         ActorKind.CatchUp => "catch-up",
         ActorKind.Run => $"run {RunId}",
+        ActorKind.Elsewhere => "something else",
         _ => $"service ({Name})",
     };
 }

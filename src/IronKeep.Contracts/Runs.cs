@@ -7,7 +7,7 @@ public sealed record ActorAnswer(ActorKind Kind, string? Name, long? RunId, stri
 
 /// <summary>
 /// One attempt. A suspect run waits for somebody to
-/// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Kind is backup, check, prune, reclaim or restore; state queued, running or ended; outcome and failure as in
+/// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Of a watched run, what it was judged by is its evidence, and its exit code what was heard. State queued, running or ended; outcome and failure as in
 /// docs/words.md. Sizes in bytes: selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
 /// </summary>
 public sealed record RunAnswer(
@@ -32,7 +32,9 @@ public sealed record RunAnswer(
     DateTimeOffset? NotBefore,
     int Attempt,
     string? ConfirmedBy,
-    DateTimeOffset? ConfirmedAt);
+    DateTimeOffset? ConfirmedAt,
+    int? ExitCode,
+    EvidenceAnswer? Evidence);
 
 /// <summary>The run of the same job or store that ended before this one; null when there is none.</summary>
 public sealed record PreviousRunAnswer(RunAnswer? Run);

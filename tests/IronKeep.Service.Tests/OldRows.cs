@@ -45,13 +45,16 @@ internal static class OldRows
         }
     }
 
+    private const string SeamsVersion = "20261129000526_Seams";
+
     /// <summary>What the sentences of before became.</summary>
     public static async Task JudgeAsync(KeepContext db, string version)
     {
         var runs = await db.Runs.AsNoTracking().OrderBy(r => r.Id).ToListAsync();
         var alerts = await db.Alerts.AsNoTracking().OrderBy(a => a.Id).ToListAsync();
         Assert.All(await db.Copies.AsNoTracking().ToListAsync(), c => Assert.Equal("c1", c.Origin));
-        if (db.IsPostgres() || version.EndsWith("_Seams", StringComparison.Ordinal)) return;
+        // From the seams on nothing is said in sentences any more.
+        if (db.IsPostgres() || string.CompareOrdinal(version, SeamsVersion) >= 0) return;
         Assert.Equal(["schedule", "catch-up", "run 1", "run 1", "mira", "runner"], runs.Select(r => r.By.Words));
         Assert.Equal(["job register on heron", "prune of register on heron in store cellar", "store cellar", "reclaiming of store cellar", "channel post", "machine heron", "the clock of heron", "sign-in"], alerts.Select(a => a.Subject.Words));
         // Runs whose ends nobody had followed up, and planned runs of which nobody was told, are left to do.
@@ -87,6 +90,7 @@ internal static class OldRows
         ("Alerts", "State") => "'open'",
         ("Runs", "Outcome") => "'ok'",
         ("PlannedRuns", "Outcome") => "'missed'",
+        ("LogLines", "Severity") => "'warning'",
         (_, "Class") => "'failed'",
         (_, "Failure" or "Stand") => null,
         ("PlannedRuns", "Due") => $"{i + 1}",

@@ -10,6 +10,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;

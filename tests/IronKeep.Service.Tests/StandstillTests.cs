@@ -13,6 +13,7 @@ using IronKeep.Service.Catalogue;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Definitions;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;

@@ -1812,7 +1812,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The backup runs of a job that left a copy, oldest first: size, change and duration */
+    /** The runs of a job that left a copy, or were heard to end well, oldest first: size, change and duration */
     get: {
       parameters: {
         query?: never;
@@ -1901,57 +1901,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  '/api/v1/jobs/{name}/check-ins': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** A watched job says that it started, or ended and how */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          name: string;
-        };
-        cookie?: never;
-      };
-      requestBody: {
-        content: {
-          'application/json': components['schemas']['CheckInRequest'];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/json': components['schemas']['CheckInAnswer'];
-          };
-        };
-        /** @description Unauthorized */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/problem+json': components['schemas']['ProblemDetails'];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   '/api/v1/jobs/{name}/pause': {
     parameters: {
       query?: never;
@@ -2017,6 +1966,164 @@ export interface paths {
           content: {
             'application/json': components['schemas']['JobAnswer'];
           };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/jobs/{name}/check-ins': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** A watched job says that it started, or ended and how */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['CheckInRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CheckInAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/jobs/{name}/check-in-address': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** When a job's check-in address was made, by whom, and when it was last heard */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CheckInAddressAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Makes the secret address at which a watched job checks in; the one before is out of use. It is shown once */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CheckInAddressAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    /** Takes a job's check-in address out of use at once */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
         };
         /** @description Unauthorized */
         401: {
@@ -3612,7 +3719,7 @@ export interface components {
       words: string;
     };
     /** @enum {unknown} */
-    ActorKind: 'person' | 'schedule' | 'catch-up' | 'run' | 'service';
+    ActorKind: 'person' | 'schedule' | 'catch-up' | 'run' | 'service' | 'elsewhere';
     AlertAnswer: {
       /** Format: int64 */
       id: number;
@@ -3752,6 +3859,16 @@ export interface components {
     CharterText: {
       yaml: string;
     };
+    CheckInAddressAnswer: {
+      job: string;
+      machine: string;
+      path: null | string;
+      madeBy: string;
+      /** Format: date-time */
+      madeAt: string;
+      /** Format: date-time */
+      lastHeardAt: null | string;
+    };
     CheckInAnswer: {
       job: string;
       /** Format: date-time */
@@ -3770,13 +3887,38 @@ export interface components {
         | 'cancelled'
         | null;
       reason: null | string;
+      /** Format: int64 */
+      runId: null | number;
+    };
+    CheckInFigures: {
+      /** Format: int64 */
+      items?: null | number;
+      /** Format: int64 */
+      bytes?: null | number;
+      /** Format: double */
+      seconds?: null | number;
+      /** Format: int64 */
+      skipped?: null | number;
+      /** Format: int64 */
+      errors?: null | number;
     };
     CheckInRequest: {
-      state: string;
+      state: components['schemas']['CheckInState'];
       /** Format: int32 */
       exitCode?: null | number;
       note?: null | string;
+      id?: null | string;
+      /** Format: date-time */
+      began?: null | string;
+      /** Format: date-time */
+      at?: null | string;
+      figures?: null | components['schemas']['CheckInFigures'];
+      log?: null | string;
+      logCut?: boolean;
+      read?: null | components['schemas']['ReadLog'];
     };
+    /** @enum {unknown} */
+    CheckInState: 'started' | 'ended';
     CompareRequest: {
       before: null | string;
       after: string;
@@ -3950,6 +4092,34 @@ export interface components {
       modified: string;
       linkTarget: null | string;
     };
+    EvidenceAnswer: {
+      heard: components['schemas']['HeardAnswer'][];
+      lines: components['schemas']['EvidenceLine'][];
+    };
+    EvidenceLine: {
+      /** Format: int64 */
+      line: number;
+      list: components['schemas']['LogList'];
+      text: string;
+      /** @enum {unknown} */
+      class?:
+        | 'source-unreadable'
+        | 'access-refused'
+        | 'store-unreachable'
+        | 'store-full'
+        | 'unsafe-place'
+        | 'interrupted'
+        | 'timed-out'
+        | 'data-damaged'
+        | 'no-end'
+        | 'exit-code'
+        | 'reported'
+        | 'unconfirmed'
+        | 'unknown'
+        | null;
+    };
+    /** @enum {unknown} */
+    EvidenceSource: 'check-in' | 'log' | 'syslog' | 'folder';
     ExportRequest: {
       paths: string[];
       format: string;
@@ -4054,6 +4224,14 @@ export interface components {
       /** Format: date-time */
       modified: string;
     };
+    HeardAnswer: {
+      source: components['schemas']['EvidenceSource'];
+      /** Format: date-time */
+      at: null | string;
+      /** Format: date-time */
+      received: string;
+      what: string;
+    };
     HistoryPoint: {
       /** Format: int64 */
       runId: number;
@@ -4143,6 +4321,8 @@ export interface components {
       topic: components['schemas']['Topic'];
       run: null | components['schemas']['RunAnswer'];
     };
+    /** @enum {unknown} */
+    LogList: 'ok' | 'warned' | 'failed' | 'figures' | 'ignores' | 'begins' | 'ends';
     /** @enum {unknown} */
     LogSeverity: 'info' | 'warning' | 'error';
     MediaUseAnswer: {
@@ -4337,6 +4517,17 @@ export interface components {
       to: string;
       name: string;
     };
+    ReadLog: {
+      deciding: null | components['schemas']['EvidenceLine'];
+      warned: components['schemas']['EvidenceLine'][];
+      /** Format: int64 */
+      warnedCount: number;
+      figures: components['schemas']['CheckInFigures'];
+      /** Format: int32 */
+      exitCode: null | number;
+      /** Format: int64 */
+      lines: number;
+    };
     ReadingAnswer: {
       /** Format: int64 */
       totalBytes: number;
@@ -4414,6 +4605,10 @@ export interface components {
         | 'interrupted'
         | 'timed-out'
         | 'data-damaged'
+        | 'no-end'
+        | 'exit-code'
+        | 'reported'
+        | 'unconfirmed'
         | 'unknown'
         | null;
       sentence: null | string;
@@ -4436,6 +4631,9 @@ export interface components {
       confirmedBy: null | string;
       /** Format: date-time */
       confirmedAt: null | string;
+      /** Format: int32 */
+      exitCode: null | number;
+      evidence: null | components['schemas']['EvidenceAnswer'];
     };
     RunFiguresAnswer: {
       /** Format: int64 */
@@ -4462,7 +4660,7 @@ export interface components {
       remainingSeconds: null | number;
     };
     /** @enum {unknown} */
-    RunKind: 'backup' | 'check' | 'prune' | 'reclaim' | 'restore' | 'export' | 'heal';
+    RunKind: 'backup' | 'check' | 'prune' | 'reclaim' | 'restore' | 'export' | 'heal' | 'watched';
     RunLogAnswer: {
       lines: components['schemas']['RunLogLine'][];
       /** Format: int32 */

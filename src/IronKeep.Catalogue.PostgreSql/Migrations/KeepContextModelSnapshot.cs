@@ -177,6 +177,50 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.ToTable("CharterRevisions");
                 });
 
+            modelBuilder.Entity("IronKeep.Catalogue.CheckInAddress", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<byte[]>("Hash")
+                        .IsRequired()
+                        .HasColumnType("bytea");
+
+                    b.Property<string>("Job")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("LastHeardAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Machine")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("MadeBy")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Hash")
+                        .IsUnique();
+
+                    b.HasIndex("Job", "Machine")
+                        .IsUnique();
+
+                    b.ToTable("CheckInAddresses");
+                });
+
             modelBuilder.Entity("IronKeep.Catalogue.Copy", b =>
                 {
                     b.Property<string>("Id")
@@ -799,6 +843,13 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<long?>("Ended")
                         .HasColumnType("bigint");
 
+                    b.Property<string>("Evidence")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<int?>("ExitCode")
+                        .HasColumnType("integer");
+
                     b.Property<long?>("ExpectedBytes")
                         .HasColumnType("bigint");
 
@@ -947,6 +998,25 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasIndex("PersonId");
 
                     b.ToTable("Sessions");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.TakenReport", b =>
+                {
+                    b.Property<string>("Id")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long>("At")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("RunId")
+                        .HasColumnType("bigint");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("At");
+
+                    b.ToTable("TakenReports");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.TimedMark", b =>

@@ -98,7 +98,7 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.ToTable("Alerts");
                 });
 
-            modelBuilder.Entity("IronKeep.Catalogue.CalendarFeed", b =>
+            modelBuilder.Entity("IronKeep.Catalogue.CalendarAddress", b =>
                 {
                     b.Property<long>("Id")
                         .ValueGeneratedOnAdd()
@@ -127,7 +127,7 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasIndex("Hash")
                         .IsUnique();
 
-                    b.ToTable("CalendarFeeds");
+                    b.ToTable("CalendarFeeds", (string)null);
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.CharterRevision", b =>
@@ -150,6 +150,45 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasKey("Id");
 
                     b.ToTable("CharterRevisions");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.CheckInAddress", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<byte[]>("Hash")
+                        .IsRequired()
+                        .HasColumnType("BLOB");
+
+                    b.Property<string>("Job")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("LastHeardAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Machine")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("MadeBy")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Hash")
+                        .IsUnique();
+
+                    b.HasIndex("Job", "Machine")
+                        .IsUnique();
+
+                    b.ToTable("CheckInAddresses");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Copy", b =>
@@ -708,6 +747,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<long?>("Ended")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Evidence")
+                        .HasColumnType("TEXT");
+
+                    b.Property<int?>("ExitCode")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long?>("ExpectedBytes")
                         .HasColumnType("INTEGER");
 
@@ -843,6 +888,24 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasIndex("PersonId");
 
                     b.ToTable("Sessions");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.TakenReport", b =>
+                {
+                    b.Property<string>("Id")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("RunId")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("At");
+
+                    b.ToTable("TakenReports");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.TimedMark", b =>

@@ -97,7 +97,7 @@ internal static class CopyCommands
     internal static async Task<CopyAnswer> FindAsync(Client.KeepClient client, string id, CancellationToken cancel)
     {
         const string newest = "newest:";
-        if (!id.StartsWith(newest, StringComparison.Ordinal)) 
+        if (!id.StartsWith(newest, StringComparison.Ordinal))
         {
             var (copy, store) = id.IndexOf('@', StringComparison.Ordinal) is var at and > 0 ? (id[..at], $"?store={Uri.EscapeDataString(id[(at + 1)..])}") : (id, "");
             return await client.GetAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(copy)}{store}", cancel);

@@ -88,7 +88,7 @@ internal static class JobCommands
         return Common.Verb("check-in", "Says for a watched job that it started, or ended and how", async (parsed, client, cancel) =>
         {
             var ended = !parsed.GetValue(started);
-            var answer = await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins", new CheckInRequest(ended ? "ended" : "started", ended ? parsed.GetValue(exitCode) : null, parsed.GetValue(note)), cancel);
+            var answer = await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins", new CheckInRequest(ended ? CheckInState.Ended : CheckInState.Started, ended ? parsed.GetValue(exitCode) : null, parsed.GetValue(note)), cancel);
             if (Common.AsJson(parsed)) Show.Json(answer);
             else Show.Line(answer.Due is null ? $"{answer.Job}: no planned run is open, so this counts as unplanned" : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome.Word() ?? "at work"}");
             return Root.Done;

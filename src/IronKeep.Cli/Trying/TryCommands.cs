@@ -12,7 +12,7 @@ namespace IronKeep.Cli.Trying;
 /// <summary>Calculators that need no service: what a schedule, a policy or a rotation set comes to. Their JSON is documented in docs/client.md and does not change.</summary>
 internal static class TryCommands
 {
-    public static Command Make() => Common.Noun("try", "Plays a schedule, a policy or a rotation set; needs no service", TrySchedule.Make(), TryRetention.Make(), TryRotation.Make());
+    public static Command Make() => Common.Noun("try", "Plays a schedule, a policy, a rotation set or rules for logs; needs no service", TrySchedule.Make(), TryRetention.Make(), TryRotation.Make(), TryLog.Make());
 
     internal static Option<string> ZoneOption => new("--zone") { Description = "The IANA time zone, such as Europe/London", DefaultValueFactory = _ => "UTC" };
 

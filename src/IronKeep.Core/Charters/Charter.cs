@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching.Logs;
 using NodaTime;
 
 namespace IronKeep.Core.Charters;
@@ -28,6 +29,7 @@ public sealed record Charter(DateTimeZone Zone)
     public ImmutableSortedDictionary<string, MediaGroup> MediaGroups { get; init; } = None<MediaGroup>();
     public ImmutableSortedDictionary<string, RotationSetDefinition> RotationSets { get; init; } = None<RotationSetDefinition>();
     public ImmutableSortedDictionary<string, ChannelDefinition> Channels { get; init; } = None<ChannelDefinition>();
+    public ImmutableSortedDictionary<string, LogRules> LogRules { get; init; } = None<LogRules>();
     public ImmutableSortedDictionary<string, JobDefinition> Jobs { get; init; } = None<JobDefinition>();
 
     private static ImmutableSortedDictionary<string, T> None<T>() => ImmutableSortedDictionary.Create<string, T>(StringComparer.Ordinal);

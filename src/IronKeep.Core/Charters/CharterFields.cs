@@ -3,6 +3,7 @@ using System.Globalization;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching.Logs;
 
 namespace IronKeep.Core.Charters;
 
@@ -29,7 +30,7 @@ public static class CharterFields
     public static ImmutableArray<(string Kind, string Section)> Sections { get; } =
     [
         ("machine", "machines"), ("store", "stores"), ("calendar", "calendars"), ("policy", "policies"), ("media-group", "media-groups"), ("rotation-set", "rotation-sets"),
-        ("channel", "channels"), ("job", "jobs"),
+        ("channel", "channels"), ("log-rules", "log-rules"), ("job", "jobs"),
     ];
 
     public static ImmutableArray<CharterField> Of(MachineDefinition m) => List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
@@ -58,8 +59,15 @@ public static class CharterFields
         One("security", c.Kind == ChannelKind.Smtp ? Kebab.Of(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
         One("pickup", c.Folder), One("webhook", c.Url), One("webhook-file", c.UrlFile), One("token-file", c.TokenFile));
 
+    public static ImmutableArray<CharterField> Of(LogRules r) => List(
+        Patterns(r, "begins", LogList.Begins), Patterns(r, "ends", LogList.Ends), One("times", r.TimesText), One("zone", r.Zone?.Id), Patterns(r, "ok", LogList.Ok), Patterns(r, "warned", LogList.Warned),
+        Patterns(r, "failed", LogList.Failed), Patterns(r, "ignores", LogList.Ignores), Patterns(r, "figures", LogList.Figures), One("exit-codes", LogRulesReader.Text(r.ExitCodes)),
+        One("quiet-after", Unless(r.QuietAfter, LogRules.UsualQuiet)), Many("examples", [.. r.Examples.Select(LogRulesReader.Text)]));
+
+    private static CharterField? Patterns(LogRules rules, string key, LogList list) => Many(key, [.. rules.Rules.Where(r => r.List == list).Select(LogRulesReader.Text)]);
+
     public static ImmutableArray<CharterField> Of(JobDefinition j) => List(
-        One("on", j.On), One("watched", j.Watched ? "yes" : null), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many("into", j.Into), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
+        One("on", j.On), One("watched", j.Watched ? "yes" : null), Many("heard-by", j.HeardBy is [Watching.EvidenceSource.CheckIn] ? [] : [.. j.HeardBy.Select(h => Kebab.Of(h))]), Many("log", j.Logs), One("log-rules", j.LogRules), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many("into", j.Into), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
         One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
         Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
         One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDefinition.UsualStartLimit)),
@@ -83,6 +91,7 @@ public static class CharterFields
             .Concat(charter.RotationSets.Values.Select(r => ("rotation-set", r.Name, Of(r))))
             .Concat(charter.Policies.Values.Select(p => ("policy", p.Name, Of(p))))
             .Concat(charter.Channels.Values.Select(c => ("channel", c.Name, Of(c))))
+            .Concat(charter.LogRules.Values.Select(r => ("log-rules", r.Name, Of(r))))
             .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, Of(j))));
 
     /// <summary>The fields of one object; null when there is none of that kind and name.</summary>

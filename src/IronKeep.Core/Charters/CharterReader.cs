@@ -51,6 +51,7 @@ public sealed class CharterReader
             MediaGroups = Named(map.Map("media-groups"), "media-group", (name, node, _) => RotationReader.ReadGroup(name, node, mistakes, named: false)),
             RotationSets = Named(map.Map("rotation-sets"), "rotation-set", (name, node, of) => DefinitionReaders.RotationSet(name, node, of, mistakes)),
             Channels = Named(map.Map("channels"), "channel", (name, node, _) => new ChannelReader(name, mistakes).Read(node)),
+            LogRules = Named(map.Map("log-rules"), "log-rules", LogRulesReader.Read),
             Jobs = Named(map.Map("jobs"), "job", JobReader.Read),
         };
         foreach (var (about, kind, name) in uses)

@@ -41,6 +41,15 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// </summary>
     public bool Watched { get; init; }
 
+    /// <summary>By what a watched job is heard of; check-ins alone where it does not say.</summary>
+    public ImmutableArray<EvidenceSource> HeardBy { get; init; } = [EvidenceSource.CheckIn];
+
+    /// <summary>The log files that it writes, absolute paths with * and ? in their names.</summary>
+    public ImmutableArray<string> Logs { get; init; } = [];
+
+    /// <summary>The set of rules by which its logs and exit codes are judged; null: 0 is ok, and every other code failed.</summary>
+    public string? LogRules { get; init; }
+
     /// <summary>Anything worth knowing, such as the command that carries a watched job out.</summary>
     public string? Note { get; init; }
     public ImmutableArray<string> LeavesOut { get; init; } = [];

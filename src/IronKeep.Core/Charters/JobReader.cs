@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
@@ -9,7 +10,7 @@ internal static class JobReader
 {
     private static readonly string[] Keys =
     [
-        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
+        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "heard-by", "log", "log-rules", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
         "policy", "fresh-within", "start-limit", "run-limit", "catch-up", "wait-after-return", "catch-up-gap", "overlap", "retries", "band", "prune", "tells", "tell-when",
         "expect-size", "expect-change", "expect-growth", "expect-time",
     ];
@@ -33,6 +34,13 @@ internal static class JobReader
         var intoList = map.Strings("into");
         if (!watched && intoList is null or { Count: 0 }) map.Missing("into", "say which store holds the copies: 'into: STORE'");
         var policy = watched ? map.Scalar("policy") : map.Required("policy", "say how long copies stay: 'policy: POLICY'");
+        var heardBy = (map.Strings("heard-by") ?? []).Select(s => read.Word<EvidenceSource>(s)).OfType<EvidenceSource>().Distinct().Order().ToImmutableArray();
+        var logs = map.Strings("log") ?? [];
+        if (!watched) foreach (var key in OfWatched) if (map.Any(key) is { } odd) read.Wrong(odd, $"'{key}' goes with a watched job, which something else carries out; take the line out, or add 'watched: yes'");
+        foreach (var log in logs) CheckLog(log, read);
+        if (heardBy.Contains(EvidenceSource.Log) && map.Any("log") is null) read.Wrong(map.Any("heard-by")!, "'heard-by: log' needs the log: add 'log: /var/log/FILE', with * where its name changes");
+        if (map.Any("log") is { } named && !heardBy.Contains(EvidenceSource.Log)) read.Wrong(named, "a log is named, but the job is not heard by it: add 'heard-by: log', or 'heard-by: [check-in, log]'");
+        if (heardBy.Contains(EvidenceSource.Log) && map.Scalar("log-rules") is null) read.Wrong(map.Any("heard-by")!, "'heard-by: log' needs rules that say what its lines mean: add 'log-rules: NAME', and the rules under 'log-rules' in the charter");
         var whenNode = map.Scalar("when");
         var when = read.When(whenNode);
         var after = map.Scalar("after");
@@ -42,6 +50,9 @@ internal static class JobReader
         {
             On = read.Uses(map.Scalar("on"), "machine"),
             Watched = watched,
+            HeardBy = heardBy.Length == 0 ? [EvidenceSource.CheckIn] : heardBy,
+            Logs = [.. logs.Select(l => CharterReader.Normal(l.Value)).Distinct()],
+            LogRules = read.Uses(map.Scalar("log-rules"), "log-rules"),
             Note = map.Scalar("note")?.Value,
             LeavesOut = [.. leavesOut.Select(p => p.Value)],
             LeavesOutCaches = read.Yes(map.Scalar("leaves-out-caches")),
@@ -76,6 +87,18 @@ internal static class JobReader
         };
         CheckTimes(job, map, whenNode, read);
         return !watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null) ? null : job;
+    }
+
+    /// <summary>What only a watched job can say.</summary>
+    private static readonly string[] OfWatched = ["heard-by", "log", "log-rules"];
+
+    /// <summary>Only the name of a log may change, not its folder: whoever can make folders must not choose what is read.</summary>
+    private static void CheckLog(ScalarNode log, ValueReader read)
+    {
+        read.Path(log);
+        var folder = log.Value[..Math.Max(0, log.Value.LastIndexOf('/'))];
+        if (folder.AsSpan().ContainsAny('*', '?')) read.Wrong(log, $"'{log.Value}' has * or ? in its folder; they go into the name of the file alone");
+        if (log.Value.EndsWith('/')) read.Wrong(log, $"'{log.Value}' is a folder; name the file in it, with * where its name changes");
     }
 
     private static void CheckTimes(JobDefinition job, MapReader map, ScalarNode? when, ValueReader read)

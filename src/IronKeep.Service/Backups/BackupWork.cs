@@ -8,6 +8,7 @@ using IronKeep.Runs;
 using IronKeep.Runs.Backups;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;

@@ -7,6 +7,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Runs.Backups;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Layouts;

@@ -2,6 +2,7 @@ using System.Diagnostics;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Layouts;

@@ -2,6 +2,7 @@ using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
+using IronKeep.Service.Hearing;
 
 namespace IronKeep.Service.Copies;
 

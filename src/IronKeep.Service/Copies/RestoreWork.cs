@@ -7,6 +7,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Layouts;

@@ -9,6 +9,7 @@ using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Layouts;

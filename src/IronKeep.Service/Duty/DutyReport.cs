@@ -8,6 +8,7 @@ using IronKeep.Service.Alerts;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
@@ -23,7 +24,7 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
         var charter = inForce.Charter;
         var (from, to) = NightBoard.LastNight(charter.Zone, now);
         var sums = await db.PlannedRuns.Where(p => p.Due >= from && p.Due < to).GroupBy(p => p.Outcome).Select(g => new { g.Key, Count = g.Sum(p => p.Times) }).ToListAsync(cancel);
-        var unplanned = await db.Runs.CountAsync(r => r.Kind == RunKind.Backup && r.PlannedRunId == null && r.Queued >= from && r.Queued < to, cancel);
+        var unplanned = await db.Runs.CountAsync(r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.PlannedRunId == null && r.Queued >= from && r.Queued < to, cancel);
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
         var machine = settings.Value.Machine;
         var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);

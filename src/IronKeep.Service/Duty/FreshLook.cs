@@ -5,6 +5,7 @@ using IronKeep.Service.Alerts;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;

@@ -2,6 +2,7 @@ using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Hearing;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 

@@ -37,9 +37,23 @@ public sealed class FactCarrier(
     /// <summary>How the loop comes round.</summary>
     public LoopRounds Rounds { get; } = new(clock);
 
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    /// <summary>What a new follower begins with is settled before anything is said.</summary>
+    public override async Task StartAsync(CancellationToken cancellationToken)
     {
         leading.Began += Forget;
+        try
+        {
+            if (leading.IsLeading) await BeginAsync(cancellationToken);
+        }
+        catch (NotLeadingException)
+        {
+            // Whoever leads has begun.
+        }
+        await base.StartAsync(cancellationToken);
+    }
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
         while (!stoppingToken.IsCancellationRequested)
         {
             try

@@ -10,6 +10,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Timetable;
 using IronKeep.Yaml;

@@ -14,6 +14,7 @@ using IronKeep.Service.Events;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Forecasts;
 using IronKeep.Service.Health;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Jobs;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;
@@ -165,7 +166,8 @@ public static class IronKeepHost
         services.AddSingleton<IChannelCarrier>(s => new WebhookCarrier(new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) }, s.GetRequiredService<IOptions<ServiceSettings>>()));
         services.AddSingleton<Teller>();
         services.AddSingleton<ClockWatch>();
-        services.AddSingleton<CheckIns>();
+        services.AddSingleton<CheckInAddresses>();
+        services.AddSingleton<HearingDesk>();
         services.AddSingleton<Serving>();
         services.AddSingleton<Pauses>();
         services.AddSingleton<TimedWorks>();
@@ -181,7 +183,7 @@ public static class IronKeepHost
         services.AddSingleton<ILook, RunLogTidying>();
         services.AddSingleton<IFollower, MadeUp>();
         services.AddSingleton<IFollower, Missed>();
-        services.AddSingleton<IFollower>(s => s.GetRequiredService<CheckIns>());
+        services.AddSingleton<IFollower, SilentRuns>();
         services.AddSingleton<IFollower, RunAlerts>();
         services.AddSingleton<IFollower>(s => s.GetRequiredService<FreshLook>());
         services.AddSingleton<IFollower, PrunesAfterSuccess>();
@@ -206,6 +208,7 @@ public static class IronKeepHost
         services.AddSingleton<IRunWork, CheckWork>();
         services.AddSingleton<IRunWork, ReclaimWork>();
         services.AddSingleton<IRunWork, PruneWork>();
+        services.AddSingleton<IRunWork, WatchedWork>();
         services.AddSingleton<Dispatch>();
         services.AddSingleton<ClockLoop>();
         if (OnlyDescribes) return;
@@ -219,6 +222,7 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<Dispatch>());
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());
+        services.AddHostedService(s => s.GetRequiredService<HearingDesk>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
     }
 
@@ -249,6 +253,7 @@ public static class IronKeepHost
         app.MapOpenApi("/openapi/{documentName}.json");
         app.MapSignInPages();
         app.MapCalendarAddress();
+        app.MapCheckInAddress();
         var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized).AddEndpointFilter(NoNulls.RefuseAsync);
         // A person who applied a charter at one service finds it at the next that he asks.
         if (app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.CatalogueIsShared) api.AddEndpointFilter(async (context, next) =>
@@ -263,6 +268,7 @@ public static class IronKeepHost
         api.MapCalendarAddresses();
         api.MapForecasts();
         api.MapJobs();
+        api.MapHearing();
         api.MapRuns();
         api.MapConfirmation();
         api.MapCopies();

@@ -40,9 +40,8 @@ public static class JobEndpoints
                     : Missing(name))
             .WithSummary("One job");
         jobs.MapPost("/{name}/runs", RunNowAsync).WithSummary("Runs the job now");
-        jobs.MapGet("/{name}/history", HistoryAsync).WithSummary("The backup runs of a job that left a copy, oldest first: size, change and duration");
+        jobs.MapGet("/{name}/history", HistoryAsync).WithSummary("The runs of a job that left a copy, or were heard to end well, oldest first: size, change and duration");
         jobs.MapGet("/{name}/when", JobWhen.AnswerAsync).WithSummary("When a job is due around an instant, what was dropped or shifted and why, and what its planned runs became");
-        jobs.MapPost("/{name}/check-ins", CheckInAsync).WithSummary("A watched job says that it started, or ended and how");
         jobs.MapPut("/{name}/pause", PauseAsync).WithSummary("Pauses a job until an instant: its planned runs are held back and say why");
         jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
     }
@@ -70,19 +69,9 @@ public static class JobEndpoints
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
-    private static async Task<Results<Ok<CheckInAnswer>, ProblemHttpResult>> CheckInAsync(string name, CheckInRequest request, CharterInForce charter, CheckIns checkIns, CancellationToken cancel)
-    {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
-        if (!job.Watched) return Problems.Refused($"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in");
-        if (request.State is not ("started" or "ended")) return Problems.Invalid($"state '{request.State}' is not known; use started or ended");
-        if (request.Note?.Length > 500) return Problems.Invalid("the note has more than 500 characters; say the gist");
-        var planned = await checkIns.TakeAsync(job, request.State == "ended", request.ExitCode ?? 0, request.Note, cancel);
-        return TypedResults.Ok(new CheckInAnswer(name, planned?.Due.ToDateTimeOffset(), planned?.Outcome, planned?.Reason));
-    }
-
     private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(string name, KeepContext db, CancellationToken cancel)
     {
-        var rows = await db.Runs.AsNoTracking().Where(r => r.Job == name && r.Kind == RunKind.Backup && r.CopyIds != "").OrderByDescending(r => r.Id).Take(HistoryShown).ToListAsync(cancel);
+        var rows = await db.Runs.AsNoTracking().Where(r => r.Job == name && ((r.Kind == RunKind.Backup && r.CopyIds != "") || (r.Kind == RunKind.Watched && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || r.Outcome == Outcome.Suspect)))).OrderByDescending(r => r.Id).Take(HistoryShown).ToListAsync(cancel);
         rows.Reverse();
         return TypedResults.Ok<IReadOnlyList<HistoryPoint>>([.. rows.Where(r => r is { Began: not null, Ended: not null, Outcome: not null }).Select(r => new HistoryPoint(
             r.Id, r.Began!.Value.ToDateTimeOffset(), r.Outcome!.Value, r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.Took.TotalSeconds))]);
@@ -115,7 +104,7 @@ public static class JobEndpoints
         // A seek for each job, where grouping would walk through all runs there ever were.
         IQueryable<JobOnMachine> watched = db.JobsOnMachines;
         if (jobs.Count == 1) watched = watched.Where(w => w.Job == jobs[0].Name);
-        var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && r.Kind == RunKind.Backup).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
+        var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched)).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
         var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
         var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightsShown, cancel);

@@ -13,6 +13,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Clocks;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;

@@ -3,6 +3,7 @@ using IronKeep.Core.Prunes;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
+using IronKeep.Service.Hearing;
 using NodaTime;
 
 namespace IronKeep.Service.Prunes;

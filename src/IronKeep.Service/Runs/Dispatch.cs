@@ -137,7 +137,7 @@ public sealed class Dispatch(
         if (!tasks.IsEmpty) return false;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var now = clock.Now();
-        return !await db.Runs.AnyAsync(r => r.State == RunState.Running || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)), cancel);
+        return !await db.Runs.AnyAsync(r => (r.State == RunState.Running && r.Kind != RunKind.Watched) || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)), cancel);
     }
 
     private async Task StartReadyAsync(CancellationToken stopping)
@@ -165,7 +165,7 @@ public sealed class Dispatch(
         await using (var change = await db.BeginChangeAsync(stopping))
         {
             var ready = await ReadyAsync(db, now, stopping);
-            var atWork = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running).ToListAsync(stopping);
+            var atWork = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && r.Kind != RunKind.Watched).ToListAsync(stopping);
             var hanging = await db.HangingRuns.AsNoTracking().ToListAsync(stopping);
             var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
             // What hangs holds its job, and takes no place from others.
@@ -417,7 +417,7 @@ public sealed class Dispatch(
         // One of the services looks after what others left.
         var all = leading.IsLeading;
         if (all) await db.HangingRuns.Where(h => !db.Workers.Any(w => w.Id == h.Worker && !w.Gone)).ExecuteDeleteAsync(cancel);
-        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && (r.Worker == own || (all && !db.Workers.Any(w => w.Id == r.Worker && !w.Gone)))).ToListAsync(cancel))
+        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && r.Kind != RunKind.Watched && (r.Worker == own || (all && !db.Workers.Any(w => w.Id == r.Worker && !w.Gone)))).ToListAsync(cancel))
         {
             // Those that are at work here are not interrupted; the others are nobody's.
             if (live.ContainsKey(run.Id) || tasks.ContainsKey(run.Id)) continue;

@@ -1,6 +1,7 @@
 using IronKeep.Catalogue;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
+using IronKeep.Service.Hearing;
 using NodaTime;
 
 namespace IronKeep.Service.Runs;

@@ -1,3 +1,4 @@
+using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
@@ -28,7 +29,8 @@ public static class RunAnswers
             run.Id, run.Kind, run.Job, run.Machine, run.Store, run.By.ToAnswer(), run.State, run.Outcome, run.Failure, run.Sentence,
             run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
             run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, copies.FirstOrDefault(), copies,
-            run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset());
+            run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset(),
+            run.ExitCode, run.Evidence is { } heard ? JsonSerializer.Deserialize<EvidenceAnswer>(heard, ContractJson.Options) : null);
     }
 
     /// <summary>Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7 (Figures).</summary>

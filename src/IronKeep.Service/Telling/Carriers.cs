@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Json.Nodes;
 using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Watching.Logs;
 using IronKeep.Service.Basics;
 using MailKit.Net.Smtp;
 using MailKit.Security;

@@ -34,7 +34,7 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         {
             if (fact.Kind == FactKind.RunEnded)
             {
-                if (runs.GetValueOrDefault(fact.RunId ?? 0) is { Kind: RunKind.Backup } run) await TellAsync(db, run, cancel);
+                if (runs.GetValueOrDefault(fact.RunId ?? 0) is { Kind: RunKind.Backup or RunKind.Watched } run) await TellAsync(db, run, cancel);
             }
             else if (Kebab.Read<AlertNews>(fact.Word!) is { } news and not AlertNews.Counted && await db.Alerts.AsNoTracking().FirstOrDefaultAsync(a => a.Id == fact.AlertId, cancel) is { } alert)
                 await TellAsync(db, alert, news, cancel);

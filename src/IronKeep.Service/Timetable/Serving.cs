@@ -19,10 +19,13 @@ namespace IronKeep.Service.Timetable;
 /// </summary>
 public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading leading, FactSignal signal, TimeProvider clock)
 {
+    private readonly Instant since = clock.Now();
     private const string Waits = "waits for an earlier run of the job";
 
     private sealed record Open(KeepContext Db, Instant Now, Dictionary<(string Job, string Machine), Run> Busy, Dictionary<(string, string), JobOnMachine> Watches)
     {
+        /// <summary>Watched runs that began a little before they were due, by the due instant that they are meant for.</summary>
+        public Dictionary<(string Job, string Machine, Instant Due), Run> Early { get; init; } = [];
         public HashSet<(string Job, string Machine)> WaitingJobs { get; } = [];
         public List<(PlannedRun Planned, Run Run)> Queued { get; } = [];
 
@@ -30,19 +33,23 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         public List<(PlannedRun Planned, Run Run)> Overlapping { get; } = [];
     }
 
+    /// <summary>Without a run yet; or with one that something else has begun, and that may be silent for too long.</summary>
+    private static readonly System.Linq.Expressions.Expression<Func<PlannedRun, bool>> IsOpen = p => p.Outcome == null && (p.RunId == null || p.Stand == PlannedStand.Started);
+
     /// <summary>One look at everything that waits; the caller holds the loop.</summary>
     public async Task ServeAsync(KeepContext db, CancellationToken cancel)
     {
         db.ChangeTracker.Clear();
-        if (!await db.PlannedRuns.AnyAsync(p => p.Outcome == null && p.RunId == null, cancel)) return;
+        if (!await db.PlannedRuns.AnyAsync(IsOpen, cancel)) return;
         // All at once: the dispatch, which looks by itself too, must choose among all that is due, not among the first few.
         await using (var change = await leading.BeginAsync(db, cancel))
         {
             await inForce.CatchUpAsync(db, cancel);
-            var waiting = await db.PlannedRuns.Where(p => p.Outcome == null && p.RunId == null).OrderBy(p => p.Due).ThenBy(p => p.Job).ToListAsync(cancel);
+            var waiting = await db.PlannedRuns.Where(IsOpen).OrderBy(p => p.Due).ThenBy(p => p.Job).ToListAsync(cancel);
             var busy = await db.Runs.Where(r => r.State != RunState.Ended && r.Kind == RunKind.Backup).ToListAsync(cancel);
             var open = new Open(db, clock.Now(), busy.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.Last()),
-                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel));
+                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel))
+            { Early = await EarlyAsync(db, clock.Now(), cancel) };
             foreach (var planned in waiting) await OneAsync(open, planned, cancel);
             // Saved together: one save each would look through all of them each time.
             await db.SaveChangesAsync(cancel);
@@ -54,6 +61,13 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         }
         queue.Wake();
         signal.Wake();
+    }
+
+    private static async Task<Dictionary<(string, string, Instant), Run>> EarlyAsync(KeepContext db, Instant now, CancellationToken cancel)
+    {
+        var since = now - Duration.FromDays(1);
+        var early = await db.Runs.Where(r => r.Queued >= since && r.Kind == RunKind.Watched && r.PlannedRunId == null && r.Due != null).OrderBy(r => r.Id).ToListAsync(cancel);
+        return early.DistinctBy(r => (r.Job, r.Machine, r.Due)).ToDictionary(r => (r.Job!, r.Machine, r.Due!.Value));
     }
 
     /// <summary>One fact for all that a job on a machine has missed at once; of the others one each.</summary>
@@ -84,7 +98,7 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         var startBy = planned.Due + job.StartLimit.ToDuration();
         if (job.Watched)
         {
-            CheckIns.Judge(planned, job, open.Now);
+            OfWatched(open, planned, job);
             return;
         }
         if (job.After is { } before && planned.Stand != PlannedStand.GoesOn && !await FollowsAsync(open.Db, planned, before, cancel)) return;
@@ -122,6 +136,22 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         if (head is { Outcome: Outcome.Ok or Outcome.Warned }) return true;
         End(planned, Outcome.HeldBack, head is null ? $"job {before}, which it follows, was not due then" : $"job {before}, which it follows, ended as {Kebab.Of(head.Outcome!.Value)}");
         return false;
+    }
+
+    /// <summary>What nothing was heard of in time; what was heard a little before it was due is its run.</summary>
+    private void OfWatched(Open open, PlannedRun planned, JobDefinition job)
+    {
+        if (open.Early.TryGetValue((planned.Job, planned.Machine, planned.Due), out var run))
+        {
+            (run.PlannedRunId, planned.RunId, planned.Stand, planned.Outcome, planned.Reason) = (planned.Id, run.Id, PlannedStand.Started, run.Outcome, run.Sentence);
+            open.Db.SayPlanned(planned, open.Now);
+            return;
+        }
+        var started = planned.Stand == PlannedStand.Started;
+        var silence = RunJudge.OfSilence(planned.Due, started, job.StartLimit.ToDuration(), job.RunLimit?.ToDuration(), open.Now);
+        // What was to be heard while the service was down may still be on its way.
+        if (silence is null || (silence == Outcome.Missed && planned.Due <= since && open.Now < since + job.WaitAfterReturn.ToDuration())) return;
+        End(planned, silence.Value, started ? "it said that it started, and nothing was heard since" : $"nothing was heard of it within {job.StartLimit}");
     }
 
     private static void End(PlannedRun planned, Outcome outcome, string reason)

@@ -43,7 +43,7 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         var early = from - Duration.FromDays(1);
         var planned = await db.PlannedRuns.AsNoTracking().Where(p => p.Due >= early && p.Due <= to).ToListAsync(cancel);
         var ids = planned.Where(p => p.RunId is not null).Select(p => p.RunId!.Value).ToHashSet();
-        var runs = await db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Backup && r.Queued >= early && r.Queued <= to).ToListAsync(cancel);
+        var runs = await db.Runs.AsNoTracking().Where(r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.Queued >= early && r.Queued <= to).ToListAsync(cancel);
         var byId = runs.ToDictionary(r => r.Id);
         var bars = new List<TimetableBar>();
         foreach (var p in planned)

@@ -8,6 +8,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Clocks;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores.Pooled;

@@ -13,29 +13,27 @@ public static class PlaceWaits
 
     internal static CancellationToken Token => Current.Value;
 
-    /// <summary>Lets go of something that is waited for when the work has been cancelled for the time of grace; dispose when the answer has come.</summary>
-    internal static IDisposable? LetGo(IDisposable waitedFor) => Token.CanBeCanceled ? new Waiting(waitedFor, Token) : null;
-
-    private sealed class Waiting : IDisposable
+    /// <summary>
+    /// Waits for a call that cannot be broken off, and lets it go when the work has been cancelled for the time of grace: then <paramref name="left"/> tidies
+    /// up behind it whenever it ends, and the answer is a <see cref="TimeoutException"/>.
+    /// </summary>
+    internal static T Wait<T>(Func<T> call, Action left)
     {
-        private readonly CancellationTokenRegistration asked;
-        private Timer? grace;
-        private bool over;
-
-        public Waiting(IDisposable waitedFor, CancellationToken cancel) => asked = cancel.Register(() =>
+        var cancel = Token;
+        if (!cancel.CanBeCanceled) return call();
+        var work = Task.Run(call, CancellationToken.None);
+        // The call's own failure is thrown below as it is.
+        if (Task.WhenAny(work, Cancelled(cancel)).Result != work && !((IAsyncResult)work).AsyncWaitHandle.WaitOne(Grace))
         {
-            lock (this)
-                if (!over) grace = new Timer(_ => waitedFor.Dispose(), null, Grace, Timeout.InfiniteTimeSpan);
-        });
-
-        public void Dispose()
-        {
-            asked.Dispose();
-            lock (this)
+            _ = work.ContinueWith(w =>
             {
-                over = true;
-                grace?.Dispose();
-            }
+                _ = w.Exception;
+                left();
+            }, TaskScheduler.Default);
+            throw new TimeoutException("the work was cancelled, and no answer came");
         }
+        return work.GetAwaiter().GetResult();
     }
+
+    private static async Task Cancelled(CancellationToken cancel) => await Task.Delay(Timeout.Infinite, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
 }

@@ -190,10 +190,14 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             try
             {
                 if (!idle.TryTake(out client)) client = Connect();
-                T result;
-                using (PlaceWaits.LetGo(client)) result = action(client);
+                var at = client;
+                var result = PlaceWaits.Wait(() => action(at), at.Dispose);
                 GiveBack(client);
                 return result;
+            }
+            catch (TimeoutException e)
+            {
+                throw new PlaceException(PlaceFault.Unreachable, $"{Name} does not answer: {e.Message}", e);
             }
             catch (Exception e) when (Dropped(e) && DateTime.UtcNow < until && !PlaceWaits.Token.IsCancellationRequested)
             {
@@ -238,8 +242,15 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         };
         try
         {
-            using (PlaceWaits.LetGo(client)) client.Connect();
-            return client;
+            return PlaceWaits.Wait(() =>
+            {
+                client.Connect();
+                return client;
+            }, client.Dispose);
+        }
+        catch (TimeoutException)
+        {
+            throw;
         }
         catch (Exception e)
         {

@@ -1,0 +1,218 @@
+using System.Text.Json;
+using IronKeep.Catalogue;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
+using IronKeep.Service.Facts;
+using IronKeep.Service.Timetable;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace IronKeep.Service.Hearing;
+
+/// <summary>A report with the run and planned run that it was taken for, and the lines that go into the run's log.</summary>
+internal sealed record HeardRun(Report Report, Run? Run, PlannedRun? Planned, IReadOnlyList<(LogSeverity Severity, string Text)> Lines);
+
+/// <summary>
+/// Reports that are taken in one change: which planned run each is about, the run that it begins or ends, and the outcome. All that is needed is read
+/// at once and saved at once. Source: docs/semantics.md, sections 2 (Planned runs, lateness, catch-up) and 6 (Watching).
+/// </summary>
+internal sealed class HearingRound
+{
+    /// <summary>A run that began so little before its due instant is that of the instant: the clock of its machine is a little ahead.</summary>
+    private static readonly Duration Early = Duration.FromMinutes(10);
+
+    /// <summary>The same end, said once more so soon after, is a repeat.</summary>
+    private static readonly Duration Repeats = Duration.FromMinutes(10);
+    private const int Looks = 7;
+
+    private readonly KeepContext db;
+    private readonly Charter charter;
+    private readonly Instant now;
+    private readonly Dictionary<string, long> known;
+    private readonly ILookup<(string, string), PlannedRun> planned;
+    private readonly Dictionary<(string, string), List<Run>> runs;
+    private readonly List<(PlannedRun Planned, Run Run)> links = [];
+    private readonly List<Run> ended = [];
+    private readonly List<(string Id, Run Run)> taken = [];
+    private readonly List<PlannedRun> said = [];
+
+    private HearingRound(KeepContext db, Charter charter, Instant now, Dictionary<string, long> known, ILookup<(string, string), PlannedRun> planned, Dictionary<(string, string), List<Run>> runs) =>
+        (this.db, this.charter, this.now, this.known, this.planned, this.runs) = (db, charter, now, known, planned, runs);
+
+    public static async Task<HearingRound> BeginAsync(KeepContext db, Charter charter, IReadOnlyList<Report> reports, Instant now)
+    {
+        var (jobs, ids) = (reports.Select(r => r.Job).Distinct().ToList(), reports.Select(r => r.Id).OfType<string>().Distinct().ToList());
+        var known = ids.Count == 0 ? [] : await db.TakenReports.Where(r => ids.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.RunId);
+        // The planned runs that are open, or were given up, and the last of each job.
+        var first = reports.Min(r => r.Began ?? r.When) - Duration.FromDays(8);
+        var open = await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Due >= first && p.Due <= now).ToListAsync();
+        var plannedIds = open.Select(p => p.RunId).OfType<long>().ToList();
+        var runs = await db.Runs.Where(r => r.Kind == RunKind.Watched && jobs.Contains(r.Job!) && (r.State == RunState.Running || plannedIds.Contains(r.Id) || r.Queued >= first)).OrderBy(r => r.Id).ToListAsync();
+        return new HearingRound(db, charter, now, known, open.OrderBy(p => p.Due).ToLookup(p => (p.Job, p.Machine)), runs.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.ToList()));
+    }
+
+    public HeardRun Take(Report report)
+    {
+        if (report.Id is { } id && known.TryGetValue(id, out var before)) return new HeardRun(report, All(report).Find(r => r.Id == before), null, []);
+        if (!charter.Jobs.TryGetValue(report.Job, out var job)) return new HeardRun(report, null, null, []);
+        if (Repeated(report) is { } same) return new HeardRun(report, same, null, []);
+        var under = UnderWay(report);
+        // Another begins, so the one before it ended without a word.
+        if (report.State == CheckInState.Started && under is not null) Abandon(under);
+        var run = report.State == CheckInState.Ended ? under : null;
+        var at = run is not null ? planned[(job.Name, report.Machine)].FirstOrDefault(p => Linked(p) == run) : PlannedOf(job, report);
+        run ??= at is null ? null : Linked(at);
+        if (run is null)
+        {
+            run = new Run { Kind = RunKind.Watched, State = RunState.Running, Job = job.Name, Machine = report.Machine, By = Actor.Elsewhere, Queued = now, Began = report.Began ?? report.When, Due = at?.Due ?? Coming(job, report) };
+            db.Runs.Add(run);
+            All(report).Add(run);
+        }
+        if (at is not null)
+        {
+            links.Add((at, run));
+            (run.Due, at.Stand) = (at.Due, PlannedStand.Started);
+        }
+        if (report.Began is { } began) run.Began = began;
+        var heard = Hear(run, report);
+        var lines = report.State == CheckInState.Ended ? End(job, run, at, report, heard) : Start(job, run, at, report, heard);
+        if (report.Id is { } given)
+        {
+            taken.Add((given, run));
+            known[given] = run.Id;
+        }
+        return new HeardRun(report, run, at, lines);
+    }
+
+    private List<Run> All(Report report) => runs.TryGetValue((report.Job, report.Machine), out var all) ? all : runs[(report.Job, report.Machine)] = [];
+
+    /// <summary>The planned run that a report is about: the last that was due when the run began, or a little later, unless it has ended for good.</summary>
+    private PlannedRun? PlannedOf(JobDefinition job, Report report)
+    {
+        var began = report.Began ?? report.When;
+        if (planned[(report.Job, report.Machine)].LastOrDefault(p => p.Due <= began + Early) is not { Outcome: null or Outcome.Missed or Outcome.TimedOut } last) return null;
+        if (last.Due > began) return Linked(last) is null ? last : null;
+        // One that was missed is not begun just when the next is due.
+        return last.Outcome == Outcome.Missed && Coming(job, report) is not null ? null : last;
+    }
+
+    private Run? Linked(PlannedRun at) => links.LastOrDefault(l => l.Planned == at).Run ?? (at.RunId is { } id ? runs.GetValueOrDefault((at.Job, at.Machine))?.Find(r => r.Id == id) : null);
+
+    /// <summary>The run that is under way, as far as the report can mean it.</summary>
+    private Run? UnderWay(Report report) => All(report).LastOrDefault(r => r.State == RunState.Running && (report.Began is null || report.State == CheckInState.Started || r.Began == report.Began));
+
+    /// <summary>The run of which a report says once more what is known; null: it says something new.</summary>
+    private Run? Repeated(Report report)
+    {
+        if (report.State == CheckInState.Started) return UnderWay(report) is { } under && report.When - under.Began <= Repeats && report.When >= under.Began ? under : null;
+        return UnderWay(report) is null && All(report).LastOrDefault() is { State: RunState.Ended, Ended: { } ended } last && report.When - ended <= Repeats && report.When >= ended
+            && last.ExitCode == (report.ExitCode ?? 0) && last.Outcome is not Outcome.TimedOut && (report.Began is null || report.Began == last.Began) ? last : null;
+    }
+
+    /// <summary>The due instant that is near and has no row yet, for a job whose clock is a little ahead.</summary>
+    private Instant? Coming(JobDefinition job, Report report)
+    {
+        var began = report.Began ?? report.When;
+        return charter.DueTimesOf(job, report.Machine) is { } due && due.Next(began) is { } next && next - began <= Early && next > now ? next : null;
+    }
+
+    private void Abandon(Run run)
+    {
+        (run.State, run.Outcome, run.Failure, run.Ended, run.Sentence) = (RunState.Ended, Outcome.Failed, FailureClass.NoEnd, now, "it began, and never said that it ended before the next one began");
+        ended.Add(run);
+        if (planned[(run.Job!, run.Machine)].FirstOrDefault(p => Linked(p) == run) is not { } at) return;
+        (at.Outcome, at.Reason) = (run.Outcome, run.Sentence);
+        said.Add(at);
+    }
+
+    private static List<HeardAnswer> Hear(Run run, Report report)
+    {
+        var heard = run.Evidence is null ? [] : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!.Heard.ToList();
+        heard.Add(new HeardAnswer(report.Source, report.At?.ToDateTimeOffset(), report.Received.ToDateTimeOffset(), report.State == CheckInState.Started ? "started" : $"ended{(report.ExitCode is { } code ? $" with exit code {code}" : "")}{(report.Note is { } note ? $": {note}" : "")}"));
+        return heard;
+    }
+
+    private static List<(LogSeverity, string)> Start(JobDefinition job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
+    {
+        (run.State, run.Outcome, run.Failure, run.Sentence, run.Ended) = (RunState.Running, null, null, null, null);
+        run.Began = report.When;
+        run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(heard, []), ContractJson.Options);
+        if (at is not null) (at.Outcome, at.Reason) = (null, null);
+        return [(LogSeverity.Info, $"{job.Name} says that it started{(report.Note is { } note ? $": {note}" : "")}")];
+    }
+
+    private List<(LogSeverity, string)> End(JobDefinition job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
+    {
+        var rules = RunJudge.WithoutBounds(job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var set) ? set : LogRules.None);
+        var log = report.Read is { } read ? LogRun.Told(read.Deciding is { } d ? Mark(d) : null, read.Warned.Select(Mark), read.WarnedCount, read.ExitCode) : report.Log is { } text ? RunJudge.Read(rules, text, charter.ZoneOf(job), now) : null;
+        var figures = report.Figures ?? report.Read?.Figures;
+        var facts = new HeardFacts
+        {
+            Code = report.ExitCode ?? (report.Read is null && report.Log is null ? 0 : null),
+            Log = log,
+            Items = figures?.Items ?? log?.Items,
+            Bytes = figures?.Bytes ?? log?.Bytes,
+            Seconds = figures?.Seconds ?? log?.Seconds,
+            Skipped = figures?.Skipped ?? log?.Skipped,
+            Errors = figures?.Errors,
+        };
+        var verdict = RunJudge.Of(rules, facts);
+        var late = at?.Outcome is Outcome.Missed or Outcome.TimedOut;
+        (run.State, run.Ended) = (RunState.Ended, report.When);
+        run.TookSeconds = verdict.Seconds ?? (run.Began is { } began && report.When > began ? (report.When - began).TotalSeconds : null);
+        (run.Items, run.SelectedBytes, run.Skipped, run.ExitCode) = (facts.Items ?? 0, facts.Bytes ?? 0, facts.Skipped ?? 0, report.ExitCode ?? log?.Code ?? facts.Code);
+        run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(heard, [.. verdict.Evidence.Select(e => new EvidenceLine(e.Line, e.List, e.Text, e.Class))]), ContractJson.Options);
+        var sentence = $"{verdict.Sentence}{(report.Note is { Length: > 0 } note ? $"; {note}" : "")}{(late ? "; heard of late" : "")}";
+        (run.Outcome, run.Failure, run.Sentence) = (verdict.Outcome, verdict.Class, sentence);
+        if (verdict.Outcome is Outcome.Ok or Outcome.Warned && (facts.Items is not null || facts.Bytes is not null || verdict.Seconds is not null)) Doubt(job, run, facts);
+        if (at is not null)
+        {
+            (at.Outcome, at.Reason) = (run.Outcome, run.Sentence);
+            said.Add(at);
+        }
+        ended.Add(run);
+        return [.. LinesOf(report), (run.Outcome is Outcome.Ok ? LogSeverity.Info : run.Outcome is Outcome.Failed ? LogSeverity.Error : LogSeverity.Warning, run.Sentence!)];
+    }
+
+    private static LogMark Mark(EvidenceLine line) => new(line.Line, line.List, line.Text, line.Class);
+
+    /// <summary>Far off from what is usual, a good run is suspect.</summary>
+    private void Doubt(JobDefinition job, Run run, HeardFacts facts)
+    {
+        var good = runs[(run.Job!, run.Machine)].Where(r => r != run && r.Outcome is Outcome.Ok or Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt is not null)).TakeLast(Looks).Select(r => new RunMeasure(r.Items, r.SelectedBytes, r.Took)).Reverse().ToList();
+        // What is not told is as it always was.
+        var last = good.FirstOrDefault();
+        var measure = new RunMeasure(facts.Items ?? last?.Items ?? 0, facts.Bytes ?? last?.Bytes ?? 0, run.Took);
+        if (facts.Bytes is null && measure.Bytes == 0) return;
+        var reasons = Bands.Judge(job.Band, good, measure).ToArray();
+        if (reasons.Length == 0) return;
+        var doubt = string.Join("; ", reasons);
+        (run.Outcome, run.Brief, run.Sentence) = (Outcome.Suspect, doubt, $"{doubt}. {run.Sentence}");
+    }
+
+    private static IEnumerable<(LogSeverity, string)> LinesOf(Report report)
+    {
+        if (report.LogCut) yield return (LogSeverity.Info, "the begin of the log was cut; this is its end");
+        foreach (var line in (report.Log ?? "").Split('\n'))
+            if (line.TrimEnd('\r') is { Length: > 0 } text) yield return (LogSeverity.Info, text);
+    }
+
+    /// <summary>Saves all of it; runs get their numbers first, which planned runs and facts name.</summary>
+    public async Task SaveAsync()
+    {
+        await db.SaveChangesAsync();
+        foreach (var (at, run) in links)
+        {
+            at.RunId = run.Id;
+            run.PlannedRunId = at.Id;
+            at.MadeUpBy = null;
+        }
+        foreach (var (id, run) in taken) db.TakenReports.Add(new TakenReport { Id = id, At = now, RunId = run.Id });
+        foreach (var at in said.Concat(links.Select(l => l.Planned)).Distinct()) db.SayPlanned(at, now);
+        foreach (var run in ended.Distinct()) db.SayEnded(run, now);
+        await db.SaveChangesAsync();
+    }
+}
