@@ -10,14 +10,14 @@ const width = 1000;
 const height = 54;
 
 /** Size, change and duration of a job's runs on one time axis: three small plots, each with its newest value written beside it. */
-export function HistoryPlot({ points }: { points: Point[] }) {
+export function HistoryPlot({ points, watched }: { points: Point[]; watched?: boolean }) {
   const newest = points.at(-1);
   if (!newest || points.length < 2)
     return <div className="empty">Two runs make a history; this job has {points.length === 1 ? 'one' : 'none'}.</div>;
   return (
     <div className="plots">
       <Plot title="taken" points={points} value={(p) => p.selectedBytes} text={size} kind="line" />
-      <Plot title="new" points={points} value={(p) => p.newBytes} text={size} kind="bars" />
+      {!watched && <Plot title="new" points={points} value={(p) => p.newBytes} text={size} kind="bars" />}
       <Plot title="took" points={points} value={(p) => p.seconds} text={took} kind="line" />
     </div>
   );

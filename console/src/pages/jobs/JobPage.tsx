@@ -99,26 +99,31 @@ export function JobPage() {
               <Definition job={j} />
               <Due job={j} />
             </div>
-            {!j.watched && (
-              <section className="sheet" aria-label="History">
-                <h2>
-                  History{' '}
-                  <span className="facts">{history.data && `${history.data.length} runs that left a copy`}</span>
-                </h2>
-                <Answer of={history}>{(points) => <HistoryPlot points={points} />}</Answer>
-              </section>
-            )}
+            <section className="sheet" aria-label="History">
+              <h2>
+                History{' '}
+                <span className="facts">
+                  {history.data && `${history.data.length} runs that ${j.watched ? 'ended well' : 'left a copy'}`}
+                </span>
+              </h2>
+              <Answer of={history}>{(points) => <HistoryPlot points={points} watched={j.watched} />}</Answer>
+            </section>
             <WhenAndWhy name={name} />
-            {!j.watched && (
-              <section className="sheet" aria-label="Runs">
-                <h2>Runs</h2>
-                <Answer of={runs}>
-                  {(page) => (
-                    <RunList runs={page.items} empty="This job has not run yet. Run it now to make its first copy." />
-                  )}
-                </Answer>
-              </section>
-            )}
+            <section className="sheet" aria-label="Runs">
+              <h2>Runs</h2>
+              <Answer of={runs}>
+                {(page) => (
+                  <RunList
+                    runs={page.items}
+                    empty={
+                      j.watched
+                        ? 'Nothing was heard of this job yet.'
+                        : 'This job has not run yet. Run it now to make its first copy.'
+                    }
+                  />
+                )}
+              </Answer>
+            </section>
           </div>
         )}
       </Answer>
@@ -133,8 +138,11 @@ function Definition({ job }: { job: Job }) {
         <h2>What it does</h2>
         <dl className="facts-grid">
           <dt>carried out by</dt>
+          <dd>something else on {job.machine}</dd>
+          <dt>checks in</dt>
           <dd>
-            something else on {job.machine}; it checks in with ‘ironkeep job check-in {job.name}’
+            at an address of its own, which <span className="mono">ironkeep job address {job.name}</span> makes; or by{' '}
+            <span className="mono">ironkeep watch {job.name} -- COMMAND</span>
           </dd>
           {job.note && (
             <>

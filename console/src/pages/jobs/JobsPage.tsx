@@ -124,30 +124,31 @@ export function JobsPage() {
                   num: true,
                   cell: (j) => (
                     <>
-                      <When at={j.newestGoodCopy?.taken} />
+                      {!j.watched && <When at={j.newestGoodCopy?.taken} />}
                       {j.stale && <span className="tone-failed"> stale</span>}
                     </>
                   ),
                 },
-                { title: 'size', num: true, cell: (j) => <Size bytes={j.newestGoodCopy?.bytes} /> },
-                { title: 'copies', num: true, cell: (j) => j.copies },
+                { title: 'size', num: true, cell: (j) => !j.watched && <Size bytes={j.newestGoodCopy?.bytes} /> },
+                { title: 'copies', num: true, cell: (j) => (j.watched ? '' : j.copies) },
                 {
                   title: '',
                   num: true,
-                  cell: (j) => (
-                    <Button
-                      size="compact-xs"
-                      variant="default"
-                      aria-label={`Run ${j.name} now`}
-                      disabled={j.lastRun !== null && j.lastRun.state !== 'ended'}
-                      onClick={(e) => {
-                        e.stopPropagation();
-                        run.mutate(j.name);
-                      }}
-                    >
-                      Run now
-                    </Button>
-                  ),
+                  cell: (j) =>
+                    !j.watched && (
+                      <Button
+                        size="compact-xs"
+                        variant="default"
+                        aria-label={`Run ${j.name} now`}
+                        disabled={j.lastRun !== null && j.lastRun.state !== 'ended'}
+                        onClick={(e) => {
+                          e.stopPropagation();
+                          run.mutate(j.name);
+                        }}
+                      >
+                        Run now
+                      </Button>
+                    ),
                 },
               ]}
             />
@@ -160,7 +161,7 @@ export function JobsPage() {
 
 function LastRun({ job }: { job: Job }) {
   const run = job.lastRun;
-  if (!run) return <span className="soft">never ran</span>;
+  if (!run) return <span className="soft">{job.watched ? 'not heard of yet' : 'never ran'}</span>;
   if (run.state !== 'ended') return <RunProgress run={run} brief />;
   return (
     <>

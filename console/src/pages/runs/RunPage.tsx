@@ -1,3 +1,4 @@
+import { Fragment } from 'react';
 import { Button, SegmentedControl } from '@mantine/core';
 import { Link, useParams, useSearchParams } from 'react-router';
 import type { Run } from '../../api/client';
@@ -16,6 +17,7 @@ export function RunPage() {
   const [params, setParams] = useSearchParams();
   const severity = params.get('severity') ?? 'info';
   const log = useRunLog(run.data, severity);
+  const decided = new Map((run.data?.evidence?.lines ?? []).map((l) => [l.text, l.list]));
   const confirm = useConfirmRun();
   const cancel = useCancelRun();
   const r = run.data;
@@ -48,6 +50,7 @@ export function RunPage() {
         {(at) => (
           <div className="columns">
             <Ending run={at} />
+            {at.evidence && <Heard evidence={at.evidence} />}
             <section className="sheet" aria-label="Log">
               <h2 style={{ alignItems: 'center' }}>
                 Log <span className="facts">{log.data && count(log.data.lines.length, 'line')}</span>
@@ -69,7 +72,11 @@ export function RunPage() {
                   <span className="soft">{severity === 'info' ? 'Nothing yet.' : 'Nothing so severe.'}</span>
                 )}
                 {log.data?.lines.map((line, i) => (
-                  <div key={i}>
+                  <div
+                    key={i}
+                    className={decided.has(line.text) ? 'decided' : undefined}
+                    title={decided.has(line.text) ? `counted as ${decided.get(line.text)}` : undefined}
+                  >
                     <span className="at">{line.at.slice(11, 19)}</span>{' '}
                     <Glyph state={toneOf[line.severity] ?? 'none'} label={line.severity} /> {line.text}
                   </div>
@@ -80,6 +87,41 @@ export function RunPage() {
         )}
       </Answer>
     </Page>
+  );
+}
+
+/** Where each thing that was heard of a watched run came from. */
+function Heard({ evidence }: { evidence: NonNullable<Run['evidence']> }) {
+  return (
+    <section className="sheet" aria-label="What was heard">
+      <h2>What was heard</h2>
+      <dl className="facts-grid">
+        {evidence.heard.map((h, i) => (
+          <Fragment key={i}>
+            <dt>{h.source}</dt>
+            <dd>
+              {h.what}{' '}
+              <span className="soft">
+                received <When at={h.received} />
+              </span>
+              {h.at !== null && h.at !== h.received && (
+                <span className="soft">
+                  , by its own clock <When at={h.at} />
+                </span>
+              )}
+            </dd>
+          </Fragment>
+        ))}
+        {evidence.lines.map((l) => (
+          <Fragment key={`${l.line} ${l.list}`}>
+            <dt>
+              line {l.line}, {l.list}
+            </dt>
+            <dd className="mono">{l.text}</dd>
+          </Fragment>
+        ))}
+      </dl>
+    </section>
   );
 }
 
@@ -95,6 +137,8 @@ function causeOf(r: Run): string {
       return `asked for by ${r.by.name}`;
     case 'service':
       return `by the service (${r.by.name})`;
+    case 'elsewhere':
+      return `carried out by something else on ${r.machine}`;
   }
 }
 
@@ -154,6 +198,28 @@ function Ending({ run }: { run: Run }) {
             </>
           )}
         </dd>
+        {run.kind === 'watched' && run.state === 'ended' && (
+          <>
+            <dt>figures</dt>
+            <dd>
+              {f.items === 0 && f.selectedBytes === 0 ? (
+                'it told none'
+              ) : (
+                <>
+                  {count(f.items, 'item')}, <Size bytes={f.selectedBytes} />
+                  <Before now={f.selectedBytes} before={b?.selectedBytes} text={size} />
+                  {f.skipped > 0 && `, ${f.skipped} skipped`}
+                </>
+              )}
+            </dd>
+            {run.exitCode !== null && (
+              <>
+                <dt>exit code</dt>
+                <dd>{run.exitCode}</dd>
+              </>
+            )}
+          </>
+        )}
         {run.kind === 'backup' && (
           <>
             <dt>taken</dt>
