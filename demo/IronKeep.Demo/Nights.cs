@@ -5,6 +5,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Runs;

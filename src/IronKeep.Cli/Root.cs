@@ -4,6 +4,7 @@ using IronKeep.Cli.Commands;
 using IronKeep.Cli.Printing;
 using IronKeep.Cli.Rescuing;
 using IronKeep.Cli.Trying;
+using IronKeep.Cli.Wrapping;
 
 namespace IronKeep.Cli;
 
@@ -25,7 +26,7 @@ public static class Root
         root.Options.Add(Common.Url);
         foreach (var command in (Command[])
         [
-            SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), ForecastCommands.Make(), JobCommands.Make(),
+            SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), ForecastCommands.Make(), JobCommands.Make(), WatchCommand.Make(), WatchCommand.Deliver(),
             RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), RescueCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(), SignInCommands.People(), SignInCommands.Sessions(),
         ]) root.Subcommands.Add(command);
         var parsed = root.Parse(args);
@@ -37,7 +38,7 @@ public static class Root
         }
         try
         {
-            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false });
+            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = args is [WatchCommand.Word, ..] ? null : TimeSpan.FromSeconds(2) });
         }
         catch (AnswerException e)
         {

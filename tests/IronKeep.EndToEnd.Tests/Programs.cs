@@ -138,6 +138,7 @@ internal sealed partial class Programs : IDisposable
     public void Surround(ProcessStartInfo start)
     {
         start.Environment["XDG_CONFIG_HOME"] = Path.Combine(Root, "config");
+        start.Environment["XDG_STATE_HOME"] = Path.Combine(Root, "state");
         start.Environment.Remove("IRONKEEP_URL");
         start.Environment.Remove("IRONKEEP_TOKEN");
     }

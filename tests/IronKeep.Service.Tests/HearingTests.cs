@@ -1,11 +1,16 @@
 using System.Globalization;
 using System.Net;
 using System.Text;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
+using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
+using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 using NodaTime;

@@ -8,7 +8,7 @@ namespace IronKeep.Cli.Commands;
 
 internal static class JobCommands
 {
-    public static Command Make() => Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Pause(), Resume());
+    public static Command Make() => Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Address(), Pause(), Resume());
 
     private static Argument<string> Name => new("NAME") { Description = "The job's name" };
 
@@ -93,6 +93,31 @@ internal static class JobCommands
             else Show.Line(answer.Due is null ? $"{answer.Job}: no planned run is open, so this counts as unplanned" : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome.Word() ?? "at work"}");
             return Root.Done;
         }, name, started, exitCode, note);
+    }
+
+    private static Command Address()
+    {
+        var name = Name;
+        var takeBack = new Option<bool>("--take-back") { Description = "Take the address out of use at once" };
+        return Common.Verb("address", "Makes the secret address at which a watched job checks in; the one before is out of use", async (parsed, client, cancel) =>
+        {
+            var path = $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-in-address";
+            if (parsed.GetValue(takeBack))
+            {
+                await client.DeleteAsync<object>(path, cancel);
+                Show.Line("The address is out of use.");
+                return Root.Done;
+            }
+            var made = await client.PostAsync<CheckInAddressAnswer>(path, null, cancel);
+            if (Common.AsJson(parsed)) Show.Json(made);
+            else
+            {
+                Show.Line($"{client.Address}{made.Path}");
+                Show.Line("It is shown this once. Whoever has it can report for this job, and do nothing else. In a crontab on the job's machine, at the end of the line:");
+                Show.Line($"  COMMAND && curl -fsS -m 10 --retry 3 {client.Address}{made.Path}");
+            }
+            return Root.Done;
+        }, name, takeBack);
     }
 
     private static Command RunNow()

@@ -25,6 +25,14 @@ public static class CharterWriter
         return text.ToString();
     }
 
+    /// <summary>Fields alone, as they stand in a file of their own.</summary>
+    public static string Alone(ImmutableArray<CharterField> fields)
+    {
+        var text = new StringBuilder();
+        foreach (var field in fields) Put(text, field, "");
+        return text.ToString();
+    }
+
     /// <summary>One object as it stands below its section.</summary>
     public static string Object(string name, ImmutableArray<CharterField> fields)
     {

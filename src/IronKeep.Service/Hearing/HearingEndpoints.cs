@@ -4,6 +4,7 @@ using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -22,6 +23,9 @@ public static class HearingEndpoints
     {
         var jobs = api.MapGroup("/jobs/{name}");
         jobs.MapPost("/check-ins", CheckInAsync).WithSummary("A watched job says that it started, or ended and how");
+        jobs.MapGet("/log-rules", Results<ContentHttpResult, ProblemHttpResult> (string name, CharterInForce charter) =>
+                Watched(charter, name, out var job) is { } problem ? problem : TypedResults.Text(RulesOf(charter.Charter, job)))
+            .WithSummary("The rules by which a watched job is judged, as they stand in a file for 'try log'; empty where it has none");
         jobs.MapGet("/check-in-address", async Task<Results<Ok<CheckInAddressAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, KeepContext db, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
             {
                 if (Watched(charter, name, out var job) is { } problem) return problem;
@@ -50,6 +54,8 @@ public static class HearingEndpoints
             {
                 http.Response.Headers.CacheControl = "no-store";
                 if (await addresses.OfAsync(secret, cancel) is not var (job, machine)) return Results.NotFound();
+                if (what == "rules" && HttpMethods.IsGet(http.Request.Method))
+                    return Results.Text(http.RequestServices.GetRequiredService<CharterInForce>().Charter is var rules && rules.Jobs.TryGetValue(job, out var of) ? RulesOf(rules, of) : "");
                 if (!addresses.MaySpeak(secret))
                 {
                     http.Response.Headers.RetryAfter = "5";
@@ -65,6 +71,9 @@ public static class HearingEndpoints
             })
             .AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
     }
+
+    private static string RulesOf(Charter charter, JobDefinition job) =>
+        job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var rules) ? CharterWriter.Alone(CharterFields.Of(rules with { Zone = rules.Zone ?? charter.ZoneOf(job), Examples = [] })) : "";
 
     /// <summary>One that is sent again with the same key counts once.</summary>
     private static string? Identity(HttpContext http) => http.Request.Headers["Idempotency-Key"].ToString() is { Length: > 0 and <= 100 } key ? key : null;

@@ -34,13 +34,14 @@ internal sealed class HearingRound
     private readonly Dictionary<string, long> known;
     private readonly ILookup<(string, string), PlannedRun> planned;
     private readonly Dictionary<(string, string), List<Run>> runs;
+    private readonly Dictionary<(string, string), long> bases;
     private readonly List<(PlannedRun Planned, Run Run)> links = [];
     private readonly List<Run> ended = [];
     private readonly List<(string Id, Run Run)> taken = [];
     private readonly List<PlannedRun> said = [];
 
-    private HearingRound(KeepContext db, Charter charter, Instant now, Dictionary<string, long> known, ILookup<(string, string), PlannedRun> planned, Dictionary<(string, string), List<Run>> runs) =>
-        (this.db, this.charter, this.now, this.known, this.planned, this.runs) = (db, charter, now, known, planned, runs);
+    private HearingRound(KeepContext db, Charter charter, Instant now, Dictionary<string, long> known, ILookup<(string, string), PlannedRun> planned, Dictionary<(string, string), List<Run>> runs, Dictionary<(string, string), long> bases) =>
+        (this.db, this.charter, this.now, this.known, this.planned, this.runs, this.bases) = (db, charter, now, known, planned, runs, bases);
 
     public static async Task<HearingRound> BeginAsync(KeepContext db, Charter charter, IReadOnlyList<Report> reports, Instant now)
     {
@@ -51,7 +52,8 @@ internal sealed class HearingRound
         var open = await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Due >= first && p.Due <= now).ToListAsync();
         var plannedIds = open.Select(p => p.RunId).OfType<long>().ToList();
         var runs = await db.Runs.Where(r => r.Kind == RunKind.Watched && jobs.Contains(r.Job!) && (r.State == RunState.Running || plannedIds.Contains(r.Id) || r.Queued >= first)).OrderBy(r => r.Id).ToListAsync();
-        return new HearingRound(db, charter, now, known, open.OrderBy(p => p.Due).ToLookup(p => (p.Job, p.Machine)), runs.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.ToList()));
+        var bases = await db.JobsOnMachines.AsNoTracking().Where(w => jobs.Contains(w.Job)).ToDictionaryAsync(w => (w.Job, w.Machine), w => w.BaseRunId);
+        return new HearingRound(db, charter, now, known, open.OrderBy(p => p.Due).ToLookup(p => (p.Job, p.Machine)), runs.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.ToList()), bases);
     }
 
     public HeardRun Take(Report report)
@@ -182,7 +184,8 @@ internal sealed class HearingRound
     /// <summary>Far off from what is usual, a good run is suspect.</summary>
     private void Doubt(JobDefinition job, Run run, HeardFacts facts)
     {
-        var good = runs[(run.Job!, run.Machine)].Where(r => r != run && r.Outcome is Outcome.Ok or Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt is not null)).TakeLast(Looks).Select(r => new RunMeasure(r.Items, r.SelectedBytes, r.Took)).Reverse().ToList();
+        var since = bases.GetValueOrDefault((run.Job!, run.Machine));
+        var good = runs[(run.Job!, run.Machine)].Where(r => r != run && r.Id >= since && (r.Outcome is Outcome.Ok or Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt is not null))).TakeLast(Looks).Select(r => new RunMeasure(r.Items, r.SelectedBytes, r.Took)).Reverse().ToList();
         // What is not told is as it always was.
         var last = good.FirstOrDefault();
         var measure = new RunMeasure(facts.Items ?? last?.Items ?? 0, facts.Bytes ?? last?.Bytes ?? 0, run.Took);

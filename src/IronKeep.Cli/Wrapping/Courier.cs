@@ -1,0 +1,75 @@
+using System.Net;
+using System.Net.Http.Json;
+using IronKeep.Cli.Client;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
+using IronKeep.Yaml;
+
+namespace IronKeep.Cli.Wrapping;
+
+/// <summary>Brings reports to the service, and a job's rules from it: through a check-in address, or as the person signed in.</summary>
+internal sealed class Courier : IDisposable
+{
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
+    private readonly HttpClient http = new() { Timeout = Patience };
+
+    public async Task<Delivery> SendAsync(Reported report)
+    {
+        try
+        {
+            if (report.Address is { } address)
+            {
+                var what = report.Request.State == CheckInState.Started ? "start" : "ended";
+                using var answer = await http.PostAsync($"{address.TrimEnd('/')}/{(what == "start" ? what : $"{report.Request.ExitCode ?? 0}")}", JsonContent.Create(report.Request, options: ContractJson.Options));
+                if (answer.IsSuccessStatusCode) return new Delivery();
+                var said = (await answer.Content.ReadAsStringAsync()).Trim();
+                return answer.StatusCode switch
+                {
+                    HttpStatusCode.NotFound => new Delivery("the check-in address is not in use; make a new one with 'ironkeep job address'"),
+                    HttpStatusCode.BadRequest => new Delivery(said),
+                    _ => new Delivery(said.Length > 0 ? said : $"it answered {(int)answer.StatusCode}", Waits: true),
+                };
+            }
+            using var client = KeepClient.Open(report.Url);
+            await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(report.Job)}/check-ins", report.Request, new CancellationTokenSource(Patience).Token);
+            return new Delivery();
+        }
+        catch (AnswerException e)
+        {
+            // Who is not signed in can sign in; what is not there will not come.
+            return new Delivery(e.Message, Waits: e.ExitCode == Root.Failed || !e.Message.Contains("there is no job", StringComparison.Ordinal) && !e.Message.Contains("watched jobs check in", StringComparison.Ordinal));
+        }
+        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or IOException)
+        {
+            return new Delivery(e is OperationCanceledException ? $"the service did not answer within {Patience.TotalSeconds} s" : e.Message, Waits: true);
+        }
+    }
+
+    /// <summary>The job's rules: of the service, or as they were when it was last asked; null when there are none.</summary>
+    public async Task<LogRules?> RulesAsync(string job, string? address, string? url, string folder)
+    {
+        var kept = Path.Combine(folder, $"{string.Concat(job.Where(c => char.IsAsciiLetterOrDigit(c) || c == '-'))}.rules");
+        string? text = null;
+        try
+        {
+            if (address is not null) text = await http.GetStringAsync($"{address.TrimEnd('/')}/rules");
+            else
+            {
+                using var client = KeepClient.Open(url);
+                using var within = new CancellationTokenSource(Patience);
+                text = await client.GetTextAsync($"jobs/{Uri.EscapeDataString(job)}/log-rules", within.Token);
+            }
+            await File.WriteAllTextAsync(kept, text);
+        }
+        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or AnswerException or IOException or UnauthorizedAccessException)
+        {
+            if (File.Exists(kept)) text = await File.ReadAllTextAsync(kept);
+        }
+        return string.IsNullOrWhiteSpace(text) || CharterYaml.ReadNodes(text).Root is not { } root ? null : LogRulesReader.Read(root, job).Rules;
+    }
+
+    public void Dispose() => http.Dispose();
+}
