@@ -65,7 +65,7 @@ public sealed record CheckInRequest(CheckInState State, int? ExitCode = null, st
 public sealed record CheckInFigures(long? Items = null, long? Bytes = null, double? Seconds = null, long? Skipped = null, long? Errors = null);
 
 /// <summary>What rules made of a log where it was written: the line that decided, the first that warned and how many did, and the figures that were read.</summary>
-public sealed record ReadLog(EvidenceLine? Deciding, IReadOnlyList<EvidenceLine> Warned, long WarnedCount, CheckInFigures Figures, int? ExitCode, long Lines);
+public sealed record ReadLog(EvidenceLine? Deciding, IReadOnlyList<EvidenceLine> Warned, long WarnedCount, CheckInFigures Figures, int? ExitCode, long Lines, bool HasEnd = true);
 
 /// <summary>A line that counts: its number from 1, the list of the rules that it is of, its text, and the class of failure that it names.</summary>
 public sealed record EvidenceLine(long Line, LogList List, string Text, FailureClass? Class = null);

@@ -16,6 +16,7 @@ public sealed class ArrowTests
     [InlineData("IronKeep.Blake3")]
     [InlineData("IronKeep.Stores", "IronKeep.Core", "IronKeep.Blake3", "NodaTime", "ZstdSharp", "Renci.SshNet", "Konscious.Security.Cryptography.Argon2", "Microsoft.Extensions.Logging.Abstractions")]
     [InlineData("IronKeep.Runs", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
+    [InlineData("IronKeep.Following", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
     [InlineData("IronKeep.Contracts", "IronKeep.Core")]
     [InlineData("IronKeep.Yaml", "IronKeep.Core", "NodaTime", "YamlDotNet")]
     [InlineData("IronKeep.Catalogue", "IronKeep.Core", "NodaTime", "Microsoft.EntityFrameworkCore", "Microsoft.Data.Sqlite", "Npgsql")]

@@ -17,7 +17,7 @@ public sealed partial class SignInTests
     public async Task Nothing_but_the_sign_in_page_and_health_answers_without_a_sign_in()
     {
         await using var bench = await Bench.StartAsync();
-        var open = new HashSet<string> { "GET /health", "GET /health/live", "GET /health/ready", "GET /sign-in", "POST /sign-in", "GET /first-person", "POST /first-person", "POST /api/v1/first-person", "POST /api/v1/tokens", "GET /calendar/1.ics" };
+        var open = new HashSet<string> { "GET /health", "GET /health/live", "GET /health/ready", "GET /sign-in", "POST /sign-in", "GET /first-person", "POST /first-person", "POST /api/v1/first-person", "POST /api/v1/tokens", "GET /calendar/1.ics", "GET /check-in/1/1" };
         var endpoints = bench.Services.GetRequiredService<EndpointDataSource>().Endpoints.OfType<RouteEndpoint>().ToList();
         Assert.InRange(endpoints.Count, 30, 200);
         foreach (var wrong in new[] { null, "Bearer ironkeep_0000", "Bearer x", "Basic bWlyYTp4" })
@@ -35,8 +35,8 @@ public sealed partial class SignInTests
         }
         using var anybody = bench.Anonymous();
         Assert.Equal("ok", await anybody.GetStringAsync("/health"));
-        // A calendar address opens with its own token alone, which is another test's matter.
-        Assert.Equal(HttpStatusCode.NotFound, (await anybody.GetAsync("/calendar/1.ics")).StatusCode);
+        // A calendar address, and a check-in address, open with their own secrets alone, which is other tests' matter.
+        foreach (var address in new[] { "/calendar/1.ics", "/check-in/1/1" }) Assert.Equal(HttpStatusCode.NotFound, (await anybody.GetAsync(address)).StatusCode);
         // A browser that asks for a page is led to the sign-in page; a client is told what to do.
         using var page = new HttpRequestMessage(HttpMethod.Get, "/jobs");
         page.Headers.Accept.ParseAdd("text/html");

@@ -19,7 +19,7 @@ public enum LogSeverity { Info, Warning, Error }
 public enum AlertState { Open, Acknowledged, Closed }
 
 /// <summary>What an alert says, the gravest last: what threatens the copies that are kept outweighs a run that did not come off.</summary>
-public enum AlertClass { Silent, SignIns, Missed, Suspect, Overdue, NearlyFull, BrakedPrune, Failed, Untold, Stale, Service, Clock, Unsound }
+public enum AlertClass { Silent, SignIns, Missed, Suspect, Overdue, NearlyFull, BrakedPrune, Failed, Untold, Stale, Service, Clock, Unsound, Unread }
 
 /// <summary>What kind of thing an alert is about.</summary>
 public enum SubjectKind { Job, Prune, Store, Reclaim, Channel, Machine, Clock, Account, Service }

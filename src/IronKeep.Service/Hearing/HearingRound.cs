@@ -60,6 +60,7 @@ internal sealed class HearingRound
     {
         if (report.Id is { } id && known.TryGetValue(id, out var before)) return new HeardRun(report, All(report).Find(r => r.Id == before), null, []);
         if (!charter.Jobs.TryGetValue(report.Job, out var job)) return new HeardRun(report, null, null, []);
+        if (Joined(report) is { } other) return Join(job, other, report);
         if (Repeated(report) is { } same) return new HeardRun(report, same, null, []);
         var under = UnderWay(report);
         // Another begins, so the one before it ended without a word.
@@ -69,7 +70,7 @@ internal sealed class HearingRound
         run ??= at is null ? null : Linked(at);
         if (run is null)
         {
-            run = new Run { Kind = RunKind.Watched, State = RunState.Running, Job = job.Name, Machine = report.Machine, By = Actor.Elsewhere, Queued = now, Began = report.Began ?? report.When, Due = at?.Due ?? Coming(job, report) };
+            run = new Run { Kind = RunKind.Watched, State = RunState.Running, Job = job.Name, Machine = report.Machine, By = Actor.Elsewhere, Queued = Instant.Min(now, report.Began ?? report.When), Began = report.Began ?? report.When, Due = at?.Due ?? Coming(job, report) };
             db.Runs.Add(run);
             All(report).Add(run);
         }
@@ -121,6 +122,42 @@ internal sealed class HearingRound
         return charter.DueTimesOf(job, report.Machine) is { } due && due.Next(began) is { } next && next - began <= Early && next > now ? next : null;
     }
 
+    /// <summary>The run that has ended by what another source said, and of which this one says something as well.</summary>
+    private Run? Joined(Report report)
+    {
+        var (from, to) = ((report.Began ?? report.When) - Repeats, report.When + Repeats);
+        return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Began <= to && r.Ended >= from && HeardOf(r) is { Count: > 0 } heard && heard.TrueForAll(h => h.Source != report.Source));
+    }
+
+    private static List<HeardAnswer> HeardOf(Run run) => run.Evidence is null ? [] : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!.Heard.ToList();
+
+    /// <summary>The outcome of a run that several sources have heard of is the worst of what they say; what one knows better, another does not take away.</summary>
+    private HeardRun Join(JobDefinition job, Run run, Report report)
+    {
+        var before = (run.Outcome, run.Failure, run.Sentence, run.Items, run.SelectedBytes, run.Skipped, run.ExitCode, run.Began, run.Ended, run.TookSeconds, run.Brief);
+        var at = planned[(job.Name, report.Machine)].FirstOrDefault(p => Linked(p) == run);
+        var lines = new List<(LogSeverity, string)>();
+        if (report.State == CheckInState.Ended) lines = End(job, run, at, report, Hear(run, report));
+        else run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(Hear(run, report), []), ContractJson.Options);
+        if (report.State == CheckInState.Ended && Weight(before.Outcome) >= Weight(run.Outcome) && before.Outcome is not (Outcome.TimedOut or Outcome.Missed))
+        {
+            (run.Outcome, run.Failure, run.Sentence, run.Brief) = (before.Outcome, before.Failure, before.Sentence, before.Brief);
+            if (at is not null) (at.Outcome, at.Reason) = (run.Outcome, run.Sentence);
+        }
+        if (run.Items == 0 && run.SelectedBytes == 0) (run.Items, run.SelectedBytes, run.Skipped) = (before.Items, before.SelectedBytes, before.Skipped);
+        run.ExitCode ??= before.ExitCode;
+        run.Began = before.Began < run.Began ? before.Began : run.Began;
+        run.TookSeconds ??= before.TookSeconds;
+        if (report.Id is { } given && !known.ContainsKey(given))
+        {
+            taken.Add((given, run));
+            known[given] = run.Id;
+        }
+        return new HeardRun(report, run, at, lines);
+    }
+
+    private static int Weight(Outcome? outcome) => outcome switch { Outcome.Failed or Outcome.TimedOut => 4, Outcome.Suspect => 3, Outcome.Warned => 2, Outcome.Ok => 1, _ => 0 };
+
     private void Abandon(Run run)
     {
         (run.State, run.Outcome, run.Failure, run.Ended, run.Sentence) = (RunState.Ended, Outcome.Failed, FailureClass.NoEnd, now, "it began, and never said that it ended before the next one began");
@@ -148,8 +185,10 @@ internal sealed class HearingRound
 
     private List<(LogSeverity, string)> End(JobDefinition job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
     {
-        var rules = RunJudge.WithoutBounds(job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var set) ? set : LogRules.None);
-        var log = report.Read is { } read ? LogRun.Told(read.Deciding is { } d ? Mark(d) : null, read.Warned.Select(Mark), read.WarnedCount, read.ExitCode) : report.Log is { } text ? RunJudge.Read(rules, text, charter.ZoneOf(job), now) : null;
+        var rules = job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var set) ? set : LogRules.None;
+        // Where the end was said otherwise, no line need say it.
+        if (report.Read is not { HasEnd: false }) rules = RunJudge.WithoutBounds(rules);
+        var log = report.Read is { } read ? LogRun.Told(read.Deciding is { } d ? Mark(d) : null, read.Warned.Select(Mark), read.WarnedCount, read.ExitCode, read.HasEnd) : report.Log is { } text ? RunJudge.Read(rules, text, charter.ZoneOf(job), now) : null;
         var figures = report.Figures ?? report.Read?.Figures;
         var facts = new HeardFacts
         {

@@ -168,6 +168,7 @@ public static class IronKeepHost
         services.AddSingleton<ClockWatch>();
         services.AddSingleton<CheckInAddresses>();
         services.AddSingleton<HearingDesk>();
+        services.AddSingleton<LogWatching>();
         services.AddSingleton<Serving>();
         services.AddSingleton<Pauses>();
         services.AddSingleton<TimedWorks>();
@@ -223,6 +224,7 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());
         services.AddHostedService(s => s.GetRequiredService<HearingDesk>());
+        if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<LogWatching>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
     }
 

@@ -34,6 +34,12 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
 
     private static LogRule[] Of(LogRules rules, LogList list) => [.. rules.Rules.Where(r => r.List == list)];
 
+    /// <summary>Keeps the end of the text of the run that is not over, where somebody wants it.</summary>
+    public LogText? Text { get; init; }
+
+    /// <summary>Whether nothing waits for its end: no run, no line.</summary>
+    public bool IsBetween => Open is null && rest.Length == 0 && !cut;
+
     /// <summary>Takes more text; a line that is not complete waits for its rest.</summary>
     public void Feed(ReadOnlySpan<char> text)
     {
@@ -113,7 +119,9 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     {
         if (lines.Length == 0) return;
         Lines += lines.Count('\n');
-        if (Open is { } run) run.LastLine = Lines;
+        if (Open is not { } run) return;
+        run.LastLine = Lines;
+        Text?.Add(lines);
     }
 
     private void Line(ReadOnlySpan<char> line)
@@ -124,14 +132,20 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         if (!matcher.MayMatch(line))
         {
             if (Open is null && begins.Length == 0) Begin();
-            if (Open is { } at) at.LastLine = Lines;
+            if (Open is not { } at) return;
+            at.LastLine = Lines;
+            Text?.AddLine(line);
             return;
         }
         foreach (var rule in ignores)
             if (rule.Pattern.IsMatch(line))
             {
-                if (Open is { } run) run.LastLine = Lines;
-                Marks?.Invoke(new LogMark(Lines, LogList.Ignores, Text(line)));
+                if (Open is { } run)
+                {
+                    run.LastLine = Lines;
+                    Text?.AddLine(line);
+                }
+                Marks?.Invoke(new LogMark(Lines, LogList.Ignores, Short(line)));
                 return;
             }
         var began = false;
@@ -139,19 +153,20 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         {
             if (!rule.Pattern.IsMatch(line)) continue;
             if (!began) Begin();
-            if (!began) Marks?.Invoke(new LogMark(Lines, LogList.Begins, Text(line)));
+            if (!began) Marks?.Invoke(new LogMark(Lines, LogList.Begins, Short(line)));
             began = true;
             if (Read(rule, line) is { } time) Open!.Began ??= time;
         }
         if (Open is null && begins.Length == 0) Begin();
         if (Open is null) return;
         Open.LastLine = Lines;
+        Text?.AddLine(line);
         Judge(line);
         foreach (var rule in ends)
         {
             if (Open is null || !rule.Pattern.IsMatch(line)) continue;
             Open.HasEnd = true;
-            Marks?.Invoke(new LogMark(Lines, LogList.Ends, Text(line)));
+            Marks?.Invoke(new LogMark(Lines, LogList.Ends, Short(line)));
             if (Read(rule, line) is { } time) Open.Ended = time;
             Over();
         }
@@ -160,6 +175,7 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     private void Begin()
     {
         Over();
+        Text?.Clear();
         Open = new LogRun { FirstLine = Lines, LastLine = Lines };
     }
 
@@ -181,7 +197,7 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
             if (mark is not null && (rule.List != mark.List || mark.Class is not null) && !rule.Pattern.Names.Any()) continue;
             if (!rule.Pattern.IsMatch(line)) continue;
             _ = Read(rule, line);
-            if (mark is null) mark = new LogMark(Lines, rule.List, Text(line), rule.Class);
+            if (mark is null) mark = new LogMark(Lines, rule.List, Short(line), rule.Class);
             else if (mark.List == rule.List && mark.Class is null) mark = mark with { Class = rule.Class };
         }
         warns = mark is { List: LogList.Warned };
@@ -190,9 +206,9 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
             if (!rule.Pattern.IsMatch(line)) continue;
             var read = new Figures();
             _ = Read(rule, line, read);
-            Marks?.Invoke(new LogMark(Lines, LogList.Figures, Text(line)));
-            if (read.Errors > 0 && mark is not { List: LogList.Failed }) (mark, warns) = (new LogMark(Lines, LogList.Figures, Text(line), FailureClass.Reported), false);
-            else if (read.Skipped > 0 && mark is null or { List: LogList.Ok }) (mark, warns) = (new LogMark(Lines, LogList.Figures, Text(line)), true);
+            Marks?.Invoke(new LogMark(Lines, LogList.Figures, Short(line)));
+            if (read.Errors > 0 && mark is not { List: LogList.Failed }) (mark, warns) = (new LogMark(Lines, LogList.Figures, Short(line), FailureClass.Reported), false);
+            else if (read.Skipped > 0 && mark is null or { List: LogList.Ok }) (mark, warns) = (new LogMark(Lines, LogList.Figures, Short(line)), true);
         }
         if (mark is null) return;
         if (mark.List != LogList.Figures) Marks?.Invoke(mark);
@@ -237,7 +253,7 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         }
     }
 
-    private LogMark Empty(string line) => new(Lines, LogList.Figures, Text(line));
+    private LogMark Empty(string line) => new(Lines, LogList.Figures, Short(line));
 
-    private static string Text(ReadOnlySpan<char> line) => (line.Length > LogRun.MostOfText ? line[..LogRun.MostOfText] : line).ToString();
+    private static string Short(ReadOnlySpan<char> line) => (line.Length > LogRun.MostOfText ? line[..LogRun.MostOfText] : line).ToString();
 }

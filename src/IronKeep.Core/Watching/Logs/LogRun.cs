@@ -53,9 +53,9 @@ public sealed class LogRun
     public IReadOnlyDictionary<string, string> Named => named;
 
     /// <summary>A run as another told it that has read the log where it was written.</summary>
-    public static LogRun Told(LogMark? deciding, IEnumerable<LogMark> warned, long warnedCount, int? code)
+    public static LogRun Told(LogMark? deciding, IEnumerable<LogMark> warned, long warnedCount, int? code, bool hasEnd)
     {
-        var run = new LogRun { FirstLine = 1, Deciding = deciding, Code = code, HasEnd = true, IsOver = true };
+        var run = new LogRun { FirstLine = 1, Deciding = deciding, Code = code, HasEnd = hasEnd, IsOver = true };
         foreach (var mark in warned.Take(MostWarned)) run.warned.Add(mark);
         run.WarnedCount = Math.Max(warnedCount, run.warned.Count);
         return run;

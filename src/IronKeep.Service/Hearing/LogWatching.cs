@@ -1,0 +1,171 @@
+using System.Collections.Concurrent;
+using System.Text.Json;
+using IronKeep.Catalogue;
+using IronKeep.Contracts;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
+using IronKeep.Following;
+using IronKeep.Service.Alerts;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Charters;
+using IronKeep.Service.Workers;
+using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
+using NodaTime;
+
+namespace IronKeep.Service.Hearing;
+
+/// <summary>
+/// Follows the logs of watched jobs, once a second, in the service that leads. What is found is reported like any check-in; then the place is kept from which
+/// to read on. What is read again after a crash has the same id, and counts once. A log on a disk that hangs keeps no other waiting.
+/// </summary>
+public sealed class LogWatching(
+    CharterInForce inForce, HearingDesk desk, AlertBook alerts, IDbContextFactory<KeepContext> catalogue, Leading leading, TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<LogWatching> log) : BackgroundService
+{
+    private static readonly TimeSpan Every = TimeSpan.FromMilliseconds(900);
+    private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
+    private long term = -1;
+
+    private sealed class Followed(LogFollower follower, string key, LogRules rules, DateTimeZone zone, FollowState kept) : IDisposable
+    {
+        public LogFollower Follower => follower;
+        public string Key => key;
+        public LogRules Rules => rules;
+        public DateTimeZone Zone => zone;
+        public FollowState Kept { get; set; } = kept;
+        public string? Problem { get; set; }
+        public Task? Looking { get; set; }
+
+        public void Dispose() => follower.Dispose();
+    }
+
+    /// <summary>How the loop comes round.</summary>
+    public LoopRounds Rounds { get; } = new(clock);
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        while (!stoppingToken.IsCancellationRequested)
+        {
+            try
+            {
+                if (leading.IsLeading) await LookAsync(stoppingToken);
+                Rounds.Came();
+            }
+            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
+            {
+                Rounds.Failed(e);
+                log.LogError(e, "Following logs failed and is tried again");
+            }
+            await Task.Delay(Every, stoppingToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+    }
+
+    /// <summary>One look at every log that is followed.</summary>
+    public async Task LookAsync(CancellationToken cancel)
+    {
+        // Another may have led, and read on, in between.
+        if (term != leading.Term)
+        {
+            foreach (var (at, one) in followed)
+                if (one.Looking is null or { IsCompleted: true } && followed.TryRemove(at, out _)) one.Dispose();
+            term = leading.Term;
+        }
+        var wanted = await WantedAsync(cancel);
+        foreach (var (at, one) in followed.Where(f => !wanted.Contains(f.Key)))
+            if (one.Looking is null or { IsCompleted: true } && followed.TryRemove(at, out _)) one.Dispose();
+        var looks = new List<Task>();
+        foreach (var (job, path) in wanted)
+        {
+            var one = followed[(job, path)];
+            // One that hangs is left alone until it lets go.
+            if (one.Looking is { IsCompleted: false }) continue;
+            looks.Add(one.Looking = Task.Run(() => LookAsync(job, one), cancel));
+        }
+        await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
+    }
+
+    private async Task<HashSet<(string, string)>> WantedAsync(CancellationToken cancel)
+    {
+        var charter = inForce.Charter;
+        var wanted = new HashSet<(string, string)>();
+        foreach (var job in charter.Jobs.Values.Where(j => j.Watched && j.HeardBy.Contains(EvidenceSource.Log)))
+            foreach (var path in job.Logs)
+            {
+                wanted.Add((job.Name, path));
+                var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
+                if (followed.TryGetValue((job.Name, path), out var known))
+                {
+                    if ((known.Rules.Equals(rules) && known.Zone.Equals(zone)) || known.Looking is { IsCompleted: false }) continue;
+                    known.Dispose();
+                }
+                var key = $"log {job.Name} {path}";
+                await using var db = await catalogue.CreateDbContextAsync(cancel);
+                var kept = await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(k => k.Key == key, cancel) is { } value ? JsonSerializer.Deserialize<FollowState>(value.Value)! : FollowState.Empty;
+                followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, rules, zone, kept);
+            }
+        return wanted;
+    }
+
+    private async Task LookAsync(string job, Followed one)
+    {
+        var now = clock.Now();
+        var looked = one.Follower.Look(now);
+        if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, r, now))]);
+        // Kept after what it stands for: what is told twice counts once.
+        var state = one.Follower.State;
+        if (!Same(state, one.Kept)) await KeepAsync(one, state);
+        var problem = looked.Problems.Count == 0 ? null : string.Join("; ", looked.Problems);
+        if (problem == one.Problem) return;
+        await TellAsync(job, problem);
+        one.Problem = problem;
+    }
+
+    private static bool Same(FollowState a, FollowState b) => a.Streams.Count == b.Streams.Count && a.Streams.All(s => b.Streams.TryGetValue(s.Key, out var other) && s.Value.SequenceEqual(other));
+
+    private async Task KeepAsync(Followed one, FollowState state)
+    {
+        await using var db = await catalogue.CreateDbContextAsync();
+        await using var change = await leading.BeginAsync(db, CancellationToken.None);
+        var text = JsonSerializer.Serialize(state);
+        if (await db.KeptValues.Where(k => k.Key == one.Key).ExecuteUpdateAsync(s => s.SetProperty(k => k.Value, text)) == 0)
+        {
+            db.KeptValues.Add(new KeptValue { Key = one.Key, Value = text });
+            await db.SaveChangesAsync();
+        }
+        await change.CommitAsync(CancellationToken.None);
+        one.Kept = state;
+    }
+
+    private Task TellAsync(string job, string? problem)
+    {
+        var charter = inForce.Charter;
+        if (!charter.Jobs.TryGetValue(job, out var declared)) return Task.CompletedTask;
+        var subject = Subject.OfJob(job, Charter.MachineOf(declared, settings.Value.Machine));
+        return problem is null ? alerts.CloseAsync(subject, [AlertClass.Unread], CancellationToken.None)
+            : alerts.RaiseAsync(new Matter(subject, AlertClass.Unread, $"the log of {job} is not heard: {problem}", "Give the service the right to read it, or mend its path in the charter. Until then nobody hears of this job by its log.") { Once = true }, CancellationToken.None);
+    }
+
+    private Report ReportOf(string job, FoundRun found, Instant now)
+    {
+        var run = found.Run;
+        var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared) ? Charter.MachineOf(declared, settings.Value.Machine) : settings.Value.Machine;
+        // A line is not written before it is: a clock that is ahead, or a year that was guessed, is taken as now.
+        var (began, ended) = (Earlier(run.Began), Earlier(run.Ended ?? run.LastTime));
+        return new Report(job, machine, EvidenceSource.Log, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
+        {
+            Id = $"log {job} {found.Id}{(found.IsOver ? "" : " begin")}",
+            At = found.IsOver ? ended ?? began : began,
+            Began = found.IsOver ? began : null,
+            Log = found.IsOver ? found.Text : null,
+            LogCut = found.IsCut,
+            Read = !found.IsOver ? null : new ReadLog(run.Deciding is { } d ? Line(d) : null, [.. run.Warned.Select(Line)], run.WarnedCount,
+                new CheckInFigures(run.Items, run.Bytes, run.Seconds, run.Skipped, run.Errors), run.Code, run.LastLine - run.FirstLine + 1, run.HasEnd || !inForce.Charter.LogRules.TryGetValue(declared?.LogRules ?? "", out var rules) || !rules.HasEnds),
+        };
+
+        Instant? Earlier(Instant? at) => at is { } time ? Instant.Min(time, now) : null;
+
+        // Within the text that is kept, the lines count from its first.
+        EvidenceLine Line(LogMark mark) => new(Math.Max(1, mark.Line - run.FirstLine + 1), mark.List, mark.Text, mark.Class);
+    }
+}
