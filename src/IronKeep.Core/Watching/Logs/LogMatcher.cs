@@ -1,53 +1,75 @@
 using System.Buffers;
+using System.Text;
 using System.Text.RegularExpressions;
 
 namespace IronKeep.Core.Watching.Logs;
 
 /// <summary>
-/// All patterns of a set of rules at once: finds in a stretch of text the next line that any of them may match, without looking at each line for
-/// each. Safe for several threads.
+/// All patterns of a set of rules at once: finds in a stretch of whole lines the next place where any of them may match, without looking at each line for
+/// each. What it finds may turn out to match nothing; what matches it never leaves out. Safe for several threads.
 /// </summary>
 internal sealed class LogMatcher
 {
+    /// <summary>A text that is shorter is found in too many lines to be of use.</summary>
+    private const int ShortestLiteral = 3;
     private readonly SearchValues<string>? literals;
-    private readonly Regex[] always;
+    private readonly Regex[] others;
 
     public LogMatcher(IEnumerable<LogPattern> patterns)
     {
         var all = patterns.ToList();
-        var known = all.Select(p => p.Literal).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase).ToArray();
+        var known = all.Where(IsFoundByText).Select(p => p.Literal!).Distinct(StringComparer.OrdinalIgnoreCase).ToArray();
         literals = known.Length == 0 ? null : SearchValues.Create(known, StringComparison.OrdinalIgnoreCase);
-        always = Join([.. all.Where(p => p.Literal is null).Select(p => p.Expression!)]);
+        others = [.. all.Where(p => !IsFoundByText(p)).Select(InLines)];
     }
 
-    /// <summary>Where in a stretch the next line may be that a pattern matches; at or behind the end when there is none.</summary>
-    public int NextIn(ReadOnlySpan<char> text)
-    {
-        if (always.Length > 0) return 0;
-        return literals is null || text.IndexOfAny(literals) is not (>= 0 and var at) ? text.Length : at;
-    }
+    /// <summary>How many places a search remembers.</summary>
+    public int Searches => others.Length + 1;
 
-    /// <summary>Whether a single line may be matched.</summary>
-    public bool MayMatch(ReadOnlySpan<char> line)
-    {
-        if (literals is not null && line.ContainsAny(literals)) return true;
-        foreach (var one in always)
-            if (one.IsMatch(line)) return true;
-        return false;
-    }
+    private static bool IsFoundByText(LogPattern pattern) => pattern.Literal?.Length >= ShortestLiteral;
 
-    /// <summary>Expressions that no text can find, as one where that can be: lines are then looked at once for all of them.</summary>
-    private static Regex[] Join(Regex[] expressions)
+    /// <summary>The same expression for a text of many lines.</summary>
+    private static Regex InLines(LogPattern pattern)
     {
-        if (expressions.Length < 2) return expressions;
-        try
+        var expression = pattern.Expression;
+        var text = new StringBuilder();
+        var inSet = false;
+        foreach (var (i, c) in (expression?.ToString() ?? Regex.Escape(pattern.Literal!)).Index())
         {
-            // Letters count as in most of them; too much found is sorted out by each one.
-            return [new Regex(string.Join('|', expressions.Select(e => $"(?:{e})")), RegexOptions.NonBacktracking | RegexOptions.CultureInvariant | RegexOptions.IgnoreCase | RegexOptions.ExplicitCapture)];
+            var escaped = i > 0 && text.Length > 0 && IsEscaped(expression?.ToString() ?? "", i);
+            if (c == '[' && !escaped) inSet = true;
+            else if (c == ']' && !escaped) inSet = false;
+            // A line may end with a carriage return, which is taken off before it is matched.
+            text.Append(c == '$' && !escaped && !inSet ? "\\r?$" : c.ToString());
         }
-        catch (Exception e) when (e is NotSupportedException or ArgumentException)
+        var options = (expression?.Options ?? RegexOptions.IgnoreCase) | RegexOptions.NonBacktracking | RegexOptions.CultureInvariant | RegexOptions.Multiline;
+        return new Regex(text.ToString(), options);
+    }
+
+    private static bool IsEscaped(string text, int at)
+    {
+        var slashes = 0;
+        while (at - slashes > 0 && text[at - slashes - 1] == '\\') slashes++;
+        return slashes % 2 == 1;
+    }
+
+    /// <summary>
+    /// Where from a line's begin on the next place is; the length of the text when there is none. <paramref name="known"/> remembers what each search found
+    /// (−1 at first), so that none goes over the same text twice.
+    /// </summary>
+    public int NextIn(ReadOnlySpan<char> text, int from, Span<int> known)
+    {
+        if (known[0] < from) known[0] = literals is not null && text[from..].IndexOfAny(literals) is >= 0 and var at ? from + at : text.Length;
+        var next = known[0];
+        for (var i = 0; i < others.Length; i++)
         {
-            return expressions;
+            if (known[i + 1] < from)
+            {
+                var found = others[i].EnumerateMatches(text[from..]);
+                known[i + 1] = found.MoveNext() ? from + found.Current.Index : text.Length;
+            }
+            next = Math.Min(next, known[i + 1]);
         }
+        return next;
     }
 }

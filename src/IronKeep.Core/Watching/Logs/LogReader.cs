@@ -92,17 +92,20 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     /// <summary>Whole lines. Only those are looked at where a pattern may match, and the first line of a run.</summary>
     private void Whole(ReadOnlySpan<char> text)
     {
-        while (text.Length > 0)
+        Span<int> known = matcher.Searches <= 64 ? stackalloc int[matcher.Searches] : new int[matcher.Searches];
+        known.Fill(-1);
+        for (var from = 0; from < text.Length;)
         {
             // Where nothing says that a run begins, any line does.
-            var next = Open is null && begins.Length == 0 ? 0 : matcher.NextIn(text);
+            var any = Open is null && begins.Length == 0;
+            var next = any ? from : matcher.NextIn(text, from, known);
             if (next >= text.Length)
             {
-                Pass(text);
+                Pass(text[from..]);
                 return;
             }
-            var start = next == 0 ? 0 : text[..next].LastIndexOf('\n') + 1;
-            Pass(text[..start]);
+            var start = next == from ? from : from + text[from..next].LastIndexOf('\n') + 1;
+            Pass(text[from..start]);
             var length = text[start..].IndexOf('\n');
             var line = text.Slice(start, length);
             if (line.Length > LogPattern.MostOfLine)
@@ -111,7 +114,7 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
                 line = line[..LogPattern.MostOfLine];
             }
             Line(line);
-            text = text[(start + length + 1)..];
+            from = start + length + 1;
         }
     }
 
@@ -129,14 +132,6 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         Lines++;
         if (line is [.., '\r']) line = line[..^1];
         if (Open is null && begins.Length == 0 && line.IsWhiteSpace()) return;
-        if (!matcher.MayMatch(line))
-        {
-            if (Open is null && begins.Length == 0) Begin();
-            if (Open is not { } at) return;
-            at.LastLine = Lines;
-            Text?.AddLine(line);
-            return;
-        }
         foreach (var rule in ignores)
             if (rule.Pattern.IsMatch(line))
             {
