@@ -19,6 +19,7 @@ internal sealed record Entry(string Name, FileFacts Facts)
 internal sealed class FollowedFolder(string path) : IDisposable
 {
     private const int MostHead = 256;
+    public const int MostTail = 256;
     private static readonly TimeSpan HeldFor = TimeSpan.FromSeconds(10);
     private OpenFolder? folder;
     private long openedAt;
@@ -45,13 +46,15 @@ internal sealed class FollowedFolder(string path) : IDisposable
     public List<Entry> List(string pattern)
     {
         var found = new List<Entry>();
-        var names = Folder.List();
+        // A folder that is held open is listed once only: the kernel goes on where it was.
+        using var fresh = OpenFolder.AtPath(path);
+        var names = fresh.List();
         for (var n = 0; n < names.Count; n++)
         {
             var bytes = names[n];
             var name = Encoding.UTF8.GetString(bytes);
             if (!IsNamed(name, pattern) && !Enumerable.Range(1, name.Length - 1).Any(i => name[i] is '.' or '-' && IsNamed(name[..i], pattern))) continue;
-            if (Folder.Facts(bytes) is { } facts) found.Add(new Entry(name, facts));
+            if (fresh.Facts(bytes) is { } facts) found.Add(new Entry(name, facts));
         }
         return found;
     }
@@ -95,16 +98,34 @@ internal sealed class FollowedFolder(string path) : IDisposable
         if (stream is null) return ("", 0);
         var bytes = new byte[most];
         var length = stream.ReadAtLeast(bytes, most, throwOnEndOfStream: false);
-        return (Convert.ToHexStringLower(SHA256.HashData(bytes.AsSpan(0, length))[..12]), length);
+        return (HashOf(bytes.AsSpan(0, length)), length);
     }
 
-    /// <summary>Whether a file begins with what another began with.</summary>
-    public bool Begins(Entry entry, FollowedFile file)
+    private string TailOf(Entry entry, long offset)
     {
-        if (file.HeadLength == 0 || entry.Facts.Kind != EntryKind.File) return false;
+        var bytes = LastBefore(entry, offset);
+        return bytes.Length == Math.Min(MostTail, offset) ? HashOf(bytes) : "?";
+    }
+
+    /// <summary>The bytes of a file's content before a place, a few.</summary>
+    public byte[] LastBefore(Entry entry, long offset)
+    {
+        if (offset == 0) return [];
+        using var stream = Open(entry, Math.Max(0, offset - MostTail));
+        if (stream is null) return [];
+        var bytes = new byte[Math.Min(MostTail, offset)];
+        return bytes[..stream.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false)];
+    }
+
+    public static string HashOf(ReadOnlySpan<byte> bytes) => Convert.ToHexStringLower(SHA256.HashData(bytes)[..12]);
+
+    /// <summary>Whether a file holds what was read of another: the same first bytes, and the same before the place up to which it was read.</summary>
+    public bool Holds(Entry entry, FollowedFile file)
+    {
+        if (entry.Facts.Kind != EntryKind.File || (!entry.IsCompressed && entry.Facts.Size < file.Offset)) return false;
         try
         {
-            return HeadOf(entry, file.HeadLength) == (file.Head, file.HeadLength);
+            return HeadOf(entry, file.HeadLength) == (file.Head, file.HeadLength) && TailOf(entry, file.Offset) == file.Tail;
         }
         catch (Exception e) when (e is InvalidDataException or IOException or ZstdSharp.ZstdException)
         {

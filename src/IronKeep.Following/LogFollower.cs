@@ -27,18 +27,18 @@ public sealed class LogFollower : IDisposable
     private readonly Dictionary<string, LogStream> streams = [];
     private readonly FollowState before;
     private FileTime listedAt;
-    private long lookedAt;
+    private bool settled;
     private bool begun;
 
     public LogFollower(string path, LogRules rules, DateTimeZone zone, FollowState before)
     {
         pattern = Path.GetFileName(path);
-        (this.rules, this.zone, this.before, lookedAt) = (rules, zone, before, before.LookedAt);
+        (this.rules, this.zone, this.before) = (rules, zone, before);
         folder = new FollowedFolder(Path.GetDirectoryName(path)!);
     }
 
     /// <summary>What to keep, so that another begins where this one is.</summary>
-    public FollowState State => new(streams.ToImmutableDictionary(s => s.Key, s => s.Value.Files), lookedAt);
+    public FollowState State => new(streams.ToImmutableDictionary(s => s.Key, s => s.Value.State));
 
     /// <summary>Reads what is new. Errors of the folder itself are problems too.</summary>
     public Looked Look(Instant now)
@@ -47,16 +47,17 @@ public sealed class LogFollower : IDisposable
         try
         {
             if (!pattern.AsSpan().ContainsAny('*', '?')) Stream(pattern);
-            else if (!begun || folder.Changed != listedAt)
+            else if (!begun || !settled || folder.Changed != listedAt)
             {
+                // What changes within the same moment has the same time.
                 listedAt = folder.Changed;
+                settled = DateTimeOffset.UtcNow - listedAt.ToDateTimeOffset() > TimeSpan.FromSeconds(2);
                 // Files that came of others by rotation are not logs of their own.
                 foreach (var entry in folder.List(pattern).Where(e => FollowedFolder.IsNamed(e.Name, pattern) && !e.IsCompressed && !IsRotated(e.Name))) Stream(entry.Name);
             }
             foreach (var name in before.Streams.Keys.Where(n => !begun && FollowedFolder.IsNamed(n, pattern))) Stream(name);
             begun = true;
             foreach (var stream in streams.Values) Read(stream);
-            lookedAt = now.ToUnixTimeSeconds();
         }
         catch (Exception e) when (e is PosixException or IOException or UnauthorizedAccessException)
         {
@@ -66,7 +67,7 @@ public sealed class LogFollower : IDisposable
 
         void Stream(string name)
         {
-            if (!streams.ContainsKey(name)) streams[name] = new LogStream(name, folder, rules, zone, before.Streams.GetValueOrDefault(name, []), before.LookedAt);
+            if (!streams.ContainsKey(name)) streams[name] = new LogStream(name, folder, rules, zone, before.Streams.GetValueOrDefault(name, StreamState.Empty));
         }
 
         void Read(LogStream stream)

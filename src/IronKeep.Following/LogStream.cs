@@ -11,11 +11,11 @@ namespace IronKeep.Following;
 internal sealed class LogStream
 {
     private const int Piece = 256 * 1024;
+    private const int MostSeen = 64;
     private const long MostAtOnce = 64L * 1024 * 1024;
     private readonly FollowedFolder folder;
     private readonly LogRules rules;
-    private readonly ImmutableArray<FollowedFile> known;
-    private readonly long lookedBefore;
+    private readonly StreamState before;
     private readonly LogReader reader;
     private readonly LogText kept = new();
     private readonly List<FoundRun> found = [];
@@ -23,25 +23,32 @@ internal sealed class LogStream
     // Which file the reader's lines are of, from which line on; and how many lines of that file were before.
     private readonly List<(long From, FollowedFile File, long Lines)> origins = [];
     private readonly List<FollowedFile> open = [];
+
+    // Files that were read to their end, so that none is read again under another name.
+    private readonly List<FollowedFile> seen = [];
     private readonly byte[] bytes = new byte[Piece];
     private readonly char[] text = new char[LogDecoder.MostOf(Piece)];
     private LogDecoder decoder = new();
     private FollowedFile? current;
+    private byte[] last = [];
     private long offset;
     private long grownAt;
+    private long next;
     private string? toldOpen;
-    private bool begun;
+    private bool begun, settled;
+    private FileTime changedAt;
 
-    public LogStream(string name, FollowedFolder folder, LogRules rules, DateTimeZone zone, ImmutableArray<FollowedFile> known, long lookedBefore)
+    public LogStream(string name, FollowedFolder folder, LogRules rules, DateTimeZone zone, StreamState before)
     {
-        (Name, this.folder, this.rules, this.known, this.lookedBefore) = (name, folder, rules, known, lookedBefore);
+        (Name, this.folder, this.rules, this.before, next) = (name, folder, rules, before, before.Next);
+        seen.AddRange(before.Seen);
         reader = new LogReader(rules, zone, Instant.MinValue, Over) { Text = kept };
     }
 
     public string Name { get; }
 
-    /// <summary>From where to read again: files that are not over.</summary>
-    public ImmutableArray<FollowedFile> Files => begun ? [.. open] : known;
+    /// <summary>What to keep. A file in which nothing was written yet cannot be told from another: it is found anew, under the same serial.</summary>
+    public StreamState State => !begun ? before : new StreamState([.. open.Where(f => f.HeadLength > 0)], [.. seen], open.Find(f => f.HeadLength == 0)?.Serial ?? next);
 
     public IEnumerable<FoundRun> Read(Instant now, List<string> problems)
     {
@@ -49,7 +56,7 @@ internal sealed class LogStream
         reader.Now = now;
         var facts = folder.Facts(Name);
         if (facts is { Kind: EntryKind.Symlink }) problems.Add($"{Name} is a symbolic link, which is never followed; name the file that it leads to");
-        else if (!begun) Begin(now, facts);
+        else if (!begun) Begin(now, facts, problems);
         else if (facts is { } is_ && current is { } at && (is_.Device, is_.Inode) == (at.Device, at.Inode) && is_.Size == offset) Quiet(now);
         else GoOn(now, facts, problems);
         if (reader.Open is { } run && rules.HasBegins && IdOf(run) is var id && id != toldOpen)
@@ -66,7 +73,7 @@ internal sealed class LogStream
     private string IdOf(LogRun run)
     {
         var origin = origins.FindLast(o => o.From < run.FirstLine);
-        return $"{origin.File?.Mark ?? "?"}:{run.FirstLine - origin.From + origin.Lines}";
+        return $"{Name} {origin.File?.Mark ?? "?"}:{run.FirstLine - origin.From + origin.Lines}";
     }
 
     /// <summary>Nothing was written for so long that the run is over.</summary>
@@ -78,74 +85,114 @@ internal sealed class LogStream
     }
 
     /// <summary>Takes up where another has left off; or, where nobody was, with what is there.</summary>
-    private void Begin(Instant now, FileFacts? facts)
+    private void Begin(Instant now, FileFacts? facts, List<string> problems)
     {
         var entries = folder.List(Name);
-        foreach (var file in known)
+        foreach (var file in before.Open)
         {
-            if (Find(file, entries) is not { } entry) continue;
-            Take(file, entry, now, file.Offset, file.Lines);
+            if (Find(file, entries) is { } entry) Take(file, entry, now);
+            else if (file.Offset > 0) problems.Add($"{file.Name} is gone: what was written to it last may not have been read");
         }
         begun = true;
-        if (known.Length > 0)
+        if (current is not null || seen.Count > 0)
         {
-            if (facts is { } there) GoOn(now, there, []);
+            GoOn(now, facts, problems);
             return;
         }
         // What is new to us: the last of it, within limits.
-        foreach (var entry in Predecessors(entries).Where(e => e.Facts.Modified.Seconds >= (now - LogFollower.OldestBacklog).ToUnixTimeSeconds())) Take(Known(entry, 0), entry, now, 0, 0);
-        if (facts is { Kind: EntryKind.File } first) Take(Known(new Entry(Name, first), 0), new Entry(Name, first), now, Math.Max(0, first.Size - LogFollower.MostBacklog), 0);
+        var oldest = (now - LogFollower.OldestBacklog).ToUnixTimeSeconds();
+        foreach (var entry in Predecessors(entries)) if (entry.Facts.Modified.Seconds >= oldest) Take(New(entry), entry, now); else seen.Add(New(entry));
+        if (facts is not { Kind: EntryKind.File } first) return;
+        var main = new Entry(Name, first);
+        Take(New(main) with { Offset = Math.Max(0, first.Size - LogFollower.MostBacklog) }, main, now);
     }
 
     private void GoOn(Instant now, FileFacts? facts, List<string> problems)
     {
-        var entries = new Lazy<List<Entry>>(() => folder.List(Name));
-        if (current is { } at)
+        // Where nothing was made, renamed or removed in the folder, nothing was rotated.
+        var changed = folder.Changed;
+        var quiet = settled && changed == changedAt;
+        (changedAt, settled) = (changed, DateTimeOffset.UtcNow - changed.ToDateTimeOffset() > TimeSpan.FromSeconds(2));
+        if (quiet && current is { } at && facts is { } f && (f.Device, f.Inode) == (at.Device, at.Inode) && new Entry(Name, f) is var main && folder.Holds(main, Here(at)))
         {
-            var same = facts is { } f && (f.Device, f.Inode) == (at.Device, at.Inode);
-            var entry = same ? new Entry(Name, facts!.Value) : null;
-            if (same && facts!.Value.Size >= offset && folder.Begins(entry!, at))
-            {
-                Feed(entry!, now);
-                return;
-            }
-            // Cut short or replaced: what it had before is in a copy of it, or in the file under another name.
-            var old = same ? entries.Value.Find(e => e.Facts.Inode != at.Inode && folder.Begins(e, at)) : Find(at, entries.Value);
-            if (old is not null) Feed(old, now);
-            else if (offset > 0 && !same) problems.Add($"{Name} was replaced, and the file that it was is gone: what was written to it last may not have been read");
-            if (facts is null) return;
-            var newer = same ? at with { Generation = at.Generation + 1 } : null;
-            foreach (var unseen in Predecessors(entries.Value).Where(e => e != old && !IsKnown(e) && e.Facts.Modified.Seconds >= Math.Max(lookedBefore, grownAt) - 1 && e.Facts.Inode != at.Inode)) Take(Known(unseen, 0), unseen, now, 0, 0);
-            var next = new Entry(Name, facts.Value);
-            Take(Known(next, newer?.Generation ?? 0), next, now, 0, 0);
+            Feed(main, now);
+            return;
         }
-        else if (facts is { Kind: EntryKind.File } there) Take(Known(new Entry(Name, there), 0), new Entry(Name, there), now, 0, 0);
+        var entries = folder.List(Name);
+        if (current is { HeadLength: 0 } empty)
+        {
+            origins.RemoveAll(o => o.File.Serial == empty.Serial);
+            open.RemoveAll(o => o.Serial == empty.Serial);
+            (next, current, offset) = (empty.Serial, null, 0);
+        }
+        if (current is { } was)
+        {
+            // Renamed, or cut short or replaced: what it had before is in the file under another name, or in a copy of it.
+            var old = Find(was, entries);
+            if (old is not null) Feed(old, now);
+            if (old?.Name == Name) return;
+            if (old is not null)
+            {
+                // It has been read to its end.
+            }
+            else if (offset > 0) problems.Add($"{Name} was replaced, and the file that it was is gone: what was written to it last may not have been read");
+        }
+        // What came and went since the last look, the oldest first.
+        foreach (var unseen in Predecessors(entries).Where(e => !IsSeen(e)).ToList()) Take(New(unseen), unseen, now);
+        if (facts is not { Kind: EntryKind.File } there) return;
+        var newest = new Entry(Name, there);
+        Take(New(newest), newest, now);
     }
 
-    private bool IsKnown(Entry entry) => origins.Exists(o => (o.File.Device, o.File.Inode) == (entry.Facts.Device, entry.Facts.Inode) || (entry.IsCompressed && folder.Begins(entry, o.File)));
+    /// <summary>The file that is read, with the place up to which it was.</summary>
+    private FollowedFile Here(FollowedFile file) => file with { Offset = offset, Tail = FollowedFolder.HashOf(last) };
 
-    /// <summary>The file itself under whatever name, or what it was compressed to.</summary>
-    private Entry? Find(FollowedFile file, List<Entry> entries) =>
-        entries.Find(e => (e.Facts.Device, e.Facts.Inode) == (file.Device, file.Inode) && e.Facts.Kind == EntryKind.File && (file.HeadLength == 0 || folder.Begins(e, file))) ?? entries.Find(e => e.Name != Name && folder.Begins(e, file));
+    private bool IsSeen(Entry entry) => seen.Concat(open).Any(s => s.HeadLength > 0 ? folder.Holds(entry, s) : IsSame(entry, s));
+
+    /// <summary>By its inode, which a file that was made later can have got as well: what was compressed is always another.</summary>
+    private static bool IsSame(Entry entry, FollowedFile file) => !entry.IsCompressed && (entry.Facts.Device, entry.Facts.Inode) == (file.Device, file.Inode);
+
+    /// <summary>The file itself under whatever name, or a copy of it, compressed or not, that holds all that was read of it.</summary>
+    private Entry? Find(FollowedFile file, List<Entry> entries)
+    {
+        if (file == current) file = Here(file);
+        // Under another name it is itself. What is under its old name may be a new file with its inode, or the same one cut short, that begins alike: then
+        // there is one before that nobody has read to its end, and of several the oldest is meant.
+        var before = Predecessors(entries).ToList();
+        return before.Find(e => IsSame(e, file) && folder.Holds(e, file))
+            ?? (file.HeadLength == 0 ? null : before.Find(e => folder.Holds(e, file) && !seen.Exists(s => s.Serial != file.Serial && s.Offset >= file.Offset && s.HeadLength > 0 && folder.Holds(e, s))))
+            ?? entries.Find(e => e.Name == Name && IsSame(e, file) && folder.Holds(e, file));
+    }
 
     /// <summary>Files that bore the name before, the oldest first.</summary>
-    private IEnumerable<Entry> Predecessors(List<Entry> entries) => entries.Where(e => e.Name != Name && e.Facts.Kind == EntryKind.File && e.Name.Length > Name.Length && e.Name.StartsWith(Name, StringComparison.Ordinal)).OrderBy(e => e.Facts.Modified.Seconds).ThenBy(e => e.Facts.Modified.Nanoseconds);
+    private IEnumerable<Entry> Predecessors(List<Entry> entries) => entries.Where(e => e.Name != Name && e.Facts.Kind == EntryKind.File && e.Name.Length > Name.Length && e.Name.StartsWith(Name, StringComparison.Ordinal)).OrderBy(e => e.Facts.Modified.Seconds).ThenByDescending(e => NumberOf(e.Name)).ThenBy(e => e.Facts.Modified.Nanoseconds);
 
-    private FollowedFile Known(Entry entry, int generation)
+    /// <summary>"log.3", "log.3.gz": the number of a rotation, the oldest the highest; times of compressed files may have lost their fractions.</summary>
+    private int NumberOf(string name) => int.TryParse(name[(Name.Length + 1)..].Split('.')[0], System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) && number < 100_000 ? number : 0;
+
+    private FollowedFile New(Entry entry)
     {
         var (head, length) = folder.HeadOf(entry);
-        return new FollowedFile(entry.Facts.Device, entry.Facts.Inode, generation, entry.Name, 0, 0, head, length);
+        return new FollowedFile(next++, entry.Facts.Device, entry.Facts.Inode, entry.Name, 0, 0, head, length, FollowedFolder.HashOf([]));
     }
 
-    /// <summary>Goes over to another file, and reads it.</summary>
-    private void Take(FollowedFile file, Entry entry, Instant now, long from, long lines)
+    /// <summary>Goes over to another file, and reads it from where it says.</summary>
+    private void Take(FollowedFile file, Entry entry, Instant now)
     {
         // A last line without an end ends with its file.
         reader.Flush();
-        (current, offset, decoder) = (file, from, new LogDecoder());
-        origins.Add((reader.Lines, file, lines));
-        open.Add(file with { Offset = from, Lines = lines });
+        if (current is { HeadLength: > 0 }) See(Here(current));
+        (current, offset, decoder, last) = (file, file.Offset, new LogDecoder(), folder.LastBefore(entry, file.Offset));
+        origins.Add((reader.Lines, file, file.Lines));
+        open.Add(file);
         Feed(entry, now);
+    }
+
+    private void See(FollowedFile file)
+    {
+        seen.RemoveAll(s => s.Serial == file.Serial);
+        seen.Add(file);
+        if (seen.Count > MostSeen) seen.RemoveAt(0);
     }
 
     private void Feed(Entry entry, Instant now)
@@ -158,6 +205,7 @@ internal sealed class LogStream
         {
             reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, count), text)));
             offset += count;
+            last = count >= FollowedFolder.MostTail ? bytes[(count - FollowedFolder.MostTail)..count] : [.. last.Concat(bytes.Take(count)).TakeLast(FollowedFolder.MostTail)];
             grownAt = now.ToUnixTimeSeconds();
             if (reader.IsBetween) Settle();
         }
@@ -168,17 +216,17 @@ internal sealed class LogStream
     private void Rename(FollowedFile file)
     {
         for (var i = 0; i < origins.Count; i++)
-            if (origins[i].File == current) origins[i] = origins[i] with { File = file };
-        if (open.Count > 0) open[^1] = file with { Offset = open[^1].Offset, Lines = open[^1].Lines };
+            if (origins[i].File.Serial == file.Serial) origins[i] = origins[i] with { File = file };
+        if (open.Count > 0) open[^1] = file with { Offset = open[^1].Offset, Lines = open[^1].Lines, Tail = open[^1].Tail };
         current = file;
     }
 
     /// <summary>Everything up to here is over: what was before need not be read again.</summary>
     private void Settle()
     {
-        var last = origins[^1];
+        var origin = origins[^1];
         open.Clear();
-        open.Add(current! with { Offset = offset, Lines = reader.Lines - last.From + last.Lines });
+        open.Add(Here(current!) with { Lines = reader.Lines - origin.From + origin.Lines });
         origins.RemoveRange(0, origins.Count - 1);
     }
 }

@@ -2034,6 +2034,44 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/jobs/{name}/log-rules': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The rules by which a watched job is judged, as they stand in a file for 'try log'; empty where it has none */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/jobs/{name}/check-in-address': {
     parameters: {
       query?: never;
@@ -3759,7 +3797,8 @@ export interface components {
       | 'stale'
       | 'service'
       | 'clock'
-      | 'unsound';
+      | 'unsound'
+      | 'unread';
     AlertCloseRequest: {
       reason: string;
     };
@@ -4527,6 +4566,8 @@ export interface components {
       exitCode: null | number;
       /** Format: int64 */
       lines: number;
+      /** @default true */
+      hasEnd: boolean;
     };
     ReadingAnswer: {
       /** Format: int64 */

@@ -91,6 +91,7 @@ const alias: Record<string, string> = {
   clock: 'stale',
   service: 'failed',
   'sign-ins': 'warned',
+  unread: 'failed',
   well: 'ok',
   queued: 'unchecked',
   support: 'held',

@@ -80,7 +80,7 @@ public sealed class LogWatching(
             var one = followed[(job, path)];
             // One that hangs is left alone until it lets go.
             if (one.Looking is { IsCompleted: false }) continue;
-            looks.Add(one.Looking = Task.Run(() => LookAsync(job, one), cancel));
+            looks.Add(one.Looking = Task.Run(() => LookAsync(job, path, one), cancel));
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
     }
@@ -107,11 +107,11 @@ public sealed class LogWatching(
         return wanted;
     }
 
-    private async Task LookAsync(string job, Followed one)
+    private async Task LookAsync(string job, string path, Followed one)
     {
         var now = clock.Now();
         var looked = one.Follower.Look(now);
-        if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, r, now))]);
+        if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, r, now))]);
         // Kept after what it stands for: what is told twice counts once.
         var state = one.Follower.State;
         if (!Same(state, one.Kept)) await KeepAsync(one, state);
@@ -121,7 +121,7 @@ public sealed class LogWatching(
         one.Problem = problem;
     }
 
-    private static bool Same(FollowState a, FollowState b) => a.Streams.Count == b.Streams.Count && a.Streams.All(s => b.Streams.TryGetValue(s.Key, out var other) && s.Value.SequenceEqual(other));
+    private static bool Same(FollowState a, FollowState b) => a.Streams.Count == b.Streams.Count && a.Streams.All(s => b.Streams.TryGetValue(s.Key, out var other) && s.Value.Equals(other));
 
     private async Task KeepAsync(Followed one, FollowState state)
     {
@@ -146,7 +146,7 @@ public sealed class LogWatching(
             : alerts.RaiseAsync(new Matter(subject, AlertClass.Unread, $"the log of {job} is not heard: {problem}", "Give the service the right to read it, or mend its path in the charter. Until then nobody hears of this job by its log.") { Once = true }, CancellationToken.None);
     }
 
-    private Report ReportOf(string job, FoundRun found, Instant now)
+    private Report ReportOf(string job, string path, FoundRun found, Instant now)
     {
         var run = found.Run;
         var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared) ? Charter.MachineOf(declared, settings.Value.Machine) : settings.Value.Machine;
@@ -154,13 +154,13 @@ public sealed class LogWatching(
         var (began, ended) = (Earlier(run.Began), Earlier(run.Ended ?? run.LastTime));
         return new Report(job, machine, EvidenceSource.Log, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
         {
-            Id = $"log {job} {found.Id}{(found.IsOver ? "" : " begin")}",
+            Id = $"log {job} {path} {found.Id}{(found.IsOver ? "" : " begin")}",
             At = found.IsOver ? ended ?? began : began,
             Began = found.IsOver ? began : null,
             Log = found.IsOver ? found.Text : null,
             LogCut = found.IsCut,
             Read = !found.IsOver ? null : new ReadLog(run.Deciding is { } d ? Line(d) : null, [.. run.Warned.Select(Line)], run.WarnedCount,
-                new CheckInFigures(run.Items, run.Bytes, run.Seconds, run.Skipped, run.Errors), run.Code, run.LastLine - run.FirstLine + 1, run.HasEnd || !inForce.Charter.LogRules.TryGetValue(declared?.LogRules ?? "", out var rules) || !rules.HasEnds),
+                new CheckInFigures(run.Items, run.Bytes, run.Seconds ?? (run is { Began: { } b, Ended: { } e } && e >= b ? (e - b).TotalSeconds : null), run.Skipped, run.Errors), run.Code, run.LastLine - run.FirstLine + 1, run.HasEnd || !inForce.Charter.LogRules.TryGetValue(declared?.LogRules ?? "", out var rules) || !rules.HasEnds),
         };
 
         Instant? Earlier(Instant? at) => at is { } time ? Instant.Min(time, now) : null;
