@@ -9,7 +9,7 @@ using NodaTime.Text;
 
 namespace IronKeep.Cli.Trying;
 
-/// <summary>Calculators that need no service: what a schedule, a policy or a rotation set comes to. Their JSON is documented in docs/client.md and does not change.</summary>
+/// <summary>Calculators that need no service: what a schedule, a policy or a rotation set comes to. Their JSON is documented in docs/operating.md and does not change.</summary>
 internal static class TryCommands
 {
     public static Command Make() => Common.Noun("try", "Plays a schedule, a policy, a rotation set or rules for logs; needs no service", TrySchedule.Make(), TryRetention.Make(), TryRotation.Make(), TryLog.Make());
