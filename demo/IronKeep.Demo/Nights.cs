@@ -92,7 +92,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         {
             if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said || Troubles.IsSilent(job.On!, night)) continue;
             await loop.TickAsync(cancel);
-            await hearing.TakeAllAsync([new Report(job.Name, job.On!, EvidenceSource.CheckIn, CheckInState.Ended, said + Troubles.SaysAfter) { ExitCode = Troubles.ExitCodeOf(job.On!, night) }]);
+            await hearing.TakeAllAsync([new Report(job.Name, job.On!, EvidenceSource.CheckIn, CheckInState.Ended, said + Troubles.SaysAfter) { ExitCode = Troubles.ExitCodeOf(job.On!, night), Began = said, Log = Troubles.LogOf(job.On!, night) }]);
         }
     }
 

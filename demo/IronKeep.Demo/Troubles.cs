@@ -32,6 +32,15 @@ internal sealed class Troubles(string data, string stores, LocalDate first)
     /// <summary>With what a watched job ends: knot's disk was full in one night.</summary>
     public static int ExitCodeOf(string machine, int night) => machine == "knot" && night == 12 ? 28 : 0;
 
+    /// <summary>What avocet's script wrote that night, which it sends along: honest nights, one with a late gauge, one on which heron's disk was full, one that sent nothing; null for others.</summary>
+    public static string? LogOf(string machine, int night) => machine != "avocet" ? null : night switch
+    {
+        11 => "reading 3 gauges\nwarning: gauge 3 answered late\n1380 readings, 3.4 MB sent in 4m51s\nall done\n",
+        17 => "reading 3 gauges\nerror: heron:/srv/tide: No space left on device\n",
+        22 => "reading 0 gauges\n0 readings, 0 B sent in 1 s\nall done\n",
+        _ => $"reading 3 gauges\n{1440 + night * 7 % 23} readings, 3.{night * 3 % 10} MB sent in {2 + night % 3}m{10 + night}s\nall done\n",
+    };
+
     /// <summary>Whether the machine crawls that night.</summary>
     public bool Crawls(int night) => night == crawls;
 
