@@ -102,6 +102,7 @@ public static class HearingEndpoints
         : request.Log?.Length > SpokenCheckIn.MostLog ? $"the log has more than {SpokenCheckIn.MostLog} characters; send its end"
         : request.Id is { Length: 0 or > 100 } ? "the id has more than 100 characters, or none"
         : request.Read is { Warned.Count: > MostWarned } ? $"more than {MostWarned} lines that warned; send the first, and how many there were"
+        : request.Read is { } read && read.Warned.Append(read.Deciding).Any(l => l?.Text.Length > Core.Watching.Logs.LogRun.MostOfText) ? $"a line that counts has more than {Core.Watching.Logs.LogRun.MostOfText} characters; send its begin"
         : request.Began > request.At ? "it ended before it began; look at the clock of its machine"
         : null;
 

@@ -28,6 +28,12 @@ internal sealed class HearingRound
     private static readonly Duration Repeats = Duration.FromMinutes(10);
     private const int Looks = 7;
 
+    /// <summary>Planned runs and runs older than this are settled, whatever is reported.</summary>
+    private static readonly Duration LooksBack = Duration.FromDays(40);
+
+    /// <summary>A duration that is told and longer than this (seconds, ten years) is none.</summary>
+    private const double LongestRun = 315_360_000;
+
     private readonly KeepContext db;
     private readonly Charter charter;
     private readonly Instant now;
@@ -48,7 +54,8 @@ internal sealed class HearingRound
         var (jobs, ids) = (reports.Select(r => r.Job).Distinct().ToList(), reports.Select(r => r.Id).OfType<string>().Distinct().ToList());
         var known = ids.Count == 0 ? [] : await db.TakenReports.Where(r => ids.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.RunId);
         // The planned runs that are open, or were given up, and the last of each job.
-        var first = reports.Min(r => r.Began ?? r.When) - Duration.FromDays(8);
+        // A report from long ago does not make all of a job's history be read.
+        var first = Instant.Max(reports.Min(r => r.Began ?? r.When) - Duration.FromDays(8), now - LooksBack);
         var open = await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Due >= first && p.Due <= now).ToListAsync();
         var plannedIds = open.Select(p => p.RunId).OfType<long>().ToList();
         var runs = await db.Runs.Where(r => r.Kind == RunKind.Watched && jobs.Contains(r.Job!) && (r.State == RunState.Running || plannedIds.Contains(r.Id) || r.Queued >= first)).OrderBy(r => r.Id).ToListAsync();
@@ -137,8 +144,11 @@ internal sealed class HearingRound
         var before = (run.Outcome, run.Failure, run.Sentence, run.Items, run.SelectedBytes, run.Skipped, run.ExitCode, run.Began, run.Ended, run.TookSeconds, run.Brief);
         var at = planned[(job.Name, report.Machine)].FirstOrDefault(p => Linked(p) == run);
         var lines = new List<(LogSeverity, string)>();
+        var decided = run.Evidence is null ? [] : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!.Lines;
         if (report.State == CheckInState.Ended) lines = End(job, run, at, report, Hear(run, report));
-        else run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(Hear(run, report), []), ContractJson.Options);
+        else run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(Hear(run, report), decided), ContractJson.Options);
+        if (report.State == CheckInState.Ended && decided.Count > 0 && JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence!, ContractJson.Options) is { } both)
+            run.Evidence = JsonSerializer.Serialize(both with { Lines = [.. decided, .. both.Lines] }, ContractJson.Options);
         if (report.State == CheckInState.Ended && Weight(before.Outcome) >= Weight(run.Outcome) && before.Outcome is not (Outcome.TimedOut or Outcome.Missed))
         {
             (run.Outcome, run.Failure, run.Sentence, run.Brief) = (before.Outcome, before.Failure, before.Sentence, before.Brief);
@@ -203,8 +213,8 @@ internal sealed class HearingRound
         var verdict = RunJudge.Of(rules, facts);
         var late = at?.Outcome is Outcome.Missed or Outcome.TimedOut;
         (run.State, run.Ended) = (RunState.Ended, report.When);
-        run.TookSeconds = verdict.Seconds ?? (run.Began is { } began && report.When > began ? (report.When - began).TotalSeconds : null);
-        (run.Items, run.SelectedBytes, run.Skipped, run.ExitCode) = (facts.Items ?? 0, facts.Bytes ?? 0, facts.Skipped ?? 0, report.ExitCode ?? log?.Code ?? facts.Code);
+        run.TookSeconds = (verdict.Seconds is >= 0 and <= LongestRun ? verdict.Seconds : null) ?? (run.Began is { } began && report.When > began ? (report.When - began).TotalSeconds : null);
+        (run.Items, run.SelectedBytes, run.Skipped, run.ExitCode) = (Math.Max(0, facts.Items ?? 0), Math.Max(0, facts.Bytes ?? 0), Math.Max(0, facts.Skipped ?? 0), report.ExitCode ?? log?.Code ?? facts.Code);
         run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(heard, [.. verdict.Evidence.Select(e => new EvidenceLine(e.Line, e.List, e.Text, e.Class))]), ContractJson.Options);
         var sentence = $"{verdict.Sentence}{(report.Note is { Length: > 0 } note ? $"; {note}" : "")}{(late ? "; heard of late" : "")}";
         (run.Outcome, run.Failure, run.Sentence) = (verdict.Outcome, verdict.Class, sentence);

@@ -34,7 +34,9 @@ public sealed class LogWatching(
         public LogRules Rules => rules;
         public DateTimeZone Zone => zone;
         public FollowState Kept { get; set; } = kept;
-        public string? Problem { get; set; }
+        
+        /// <summary>What was told last; at first nobody knows what is open from before.</summary>
+        public string? Problem { get; set; } = "not looked at yet";
         public Task? Looking { get; set; }
 
         public void Dispose() => follower.Dispose();
@@ -80,7 +82,7 @@ public sealed class LogWatching(
             var one = followed[(job, path)];
             // One that hangs is left alone until it lets go.
             if (one.Looking is { IsCompleted: false }) continue;
-            looks.Add(one.Looking = Task.Run(() => LookAsync(job, path, one), cancel));
+            looks.Add(one.Looking = Task.Run(() => TryLookAsync(job, path, one), cancel));
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
     }
@@ -105,6 +107,20 @@ public sealed class LogWatching(
                 followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, rules, zone, kept);
             }
         return wanted;
+    }
+
+    /// <summary>What could not be taken is read again: another follower begins where the place was kept last.</summary>
+    private async Task TryLookAsync(string job, string path, Followed one)
+    {
+        try
+        {
+            await LookAsync(job, path, one);
+        }
+        catch (Exception e)
+        {
+            log.LogError(e, "What the log {Path} of job {Job} says could not be taken; it is read again", path, job);
+            if (followed.TryRemove(KeyValuePair.Create((job, path), one))) one.Dispose();
+        }
     }
 
     private async Task LookAsync(string job, string path, Followed one)

@@ -22,8 +22,8 @@ public static class PlaceWaits
         var cancel = Token;
         if (!cancel.CanBeCanceled) return call();
         var work = Task.Run(call, CancellationToken.None);
-        // The call's own failure is thrown below as it is.
-        if (Task.WhenAny(work, Cancelled(cancel)).Result != work && !((IAsyncResult)work).AsyncWaitHandle.WaitOne(Grace))
+        // The call's own failure is thrown below as it is. Nothing is left on the token when the answer has come.
+        if (!Answered(work, cancel) && !((IAsyncResult)work).AsyncWaitHandle.WaitOne(Grace))
         {
             _ = work.ContinueWith(w =>
             {
@@ -35,5 +35,21 @@ public static class PlaceWaits
         return work.GetAwaiter().GetResult();
     }
 
-    private static async Task Cancelled(CancellationToken cancel) => await Task.Delay(Timeout.Infinite, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+    /// <summary>Waits for the answer, good or bad; false when the work was cancelled first.</summary>
+    private static bool Answered(Task work, CancellationToken cancel)
+    {
+        try
+        {
+            work.Wait(cancel);
+        }
+        catch (AggregateException)
+        {
+            return true;
+        }
+        catch (OperationCanceledException)
+        {
+            return work.IsCompleted;
+        }
+        return true;
+    }
 }
