@@ -101,7 +101,7 @@ internal sealed class LogStream
         }
         // What is new to us: the last of it, within limits.
         var oldest = (now - LogFollower.OldestBacklog).ToUnixTimeSeconds();
-        foreach (var entry in Predecessors(entries)) if (entry.Facts.Modified.Seconds >= oldest) Take(New(entry), entry, now); else seen.Add(New(entry));
+        foreach (var entry in Predecessors(entries)) TryTake(entry, now, problems, reads: entry.Facts.Modified.Seconds >= oldest);
         if (facts is not { Kind: EntryKind.File } first) return;
         var main = new Entry(Name, first);
         Take(New(main) with { Offset = Math.Max(0, first.Size - LogFollower.MostBacklog) }, main, now);
@@ -131,14 +131,10 @@ internal sealed class LogStream
             var old = Find(was, entries);
             if (old is not null) Feed(old, now);
             if (old?.Name == Name) return;
-            if (old is not null)
-            {
-                // It has been read to its end.
-            }
-            else if (offset > 0) problems.Add($"{Name} was replaced, and the file that it was is gone: what was written to it last may not have been read");
+            if (old is null && offset > 0) problems.Add($"{Name} was replaced, and the file that it was is gone: what was written to it last may not have been read");
         }
         // What came and went since the last look, the oldest first.
-        foreach (var unseen in Predecessors(entries).Where(e => !IsSeen(e)).ToList()) Take(New(unseen), unseen, now);
+        foreach (var unseen in Predecessors(entries).Where(e => !IsSeen(e)).ToList()) TryTake(unseen, now, problems);
         if (facts is not { Kind: EntryKind.File } there) return;
         var newest = new Entry(Name, there);
         Take(New(newest), newest, now);
@@ -188,6 +184,23 @@ internal sealed class LogStream
         Feed(entry, now);
     }
 
+    /// <summary>A file of before; one that is broken keeps the log from nobody, and is named for as long as it is there.</summary>
+    private void TryTake(Entry entry, Instant now, List<string> problems, bool reads = true)
+    {
+        var serial = next;
+        try
+        {
+            var file = New(entry);
+            if (reads) Take(file, entry, now);
+            else See(file);
+        }
+        catch (Exception e) when (e is InvalidDataException or EndOfStreamException or ZstdSharp.ZstdException)
+        {
+            next = serial;
+            problems.Add($"{entry.Name} is broken and cannot be read to its end: {e.Message}; mend it, or take it out of the folder");
+        }
+    }
+
     private void See(FollowedFile file)
     {
         seen.RemoveAll(s => s.Serial == file.Serial);
@@ -201,7 +214,9 @@ internal sealed class LogStream
         if (stream is null) return;
         // A short head says little; it grows with the file.
         if (current!.HeadLength < 256 && !entry.IsCompressed && folder.HeadOf(entry) is var (head, length) && length > current.HeadLength) Rename(current with { Head = head, HeadLength = length });
-        for (long read = 0; read < MostAtOnce && stream.Read(bytes) is > 0 and var count; read += count)
+        // What is written to still is read on with the next look; of a file that is over nobody comes back for the rest.
+        var most = entry.Name == Name ? MostAtOnce : long.MaxValue;
+        for (long read = 0; read < most && stream.Read(bytes) is > 0 and var count; read += count)
         {
             reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, count), text)));
             offset += count;

@@ -197,7 +197,8 @@ public sealed class LogRuleTests
         "begins: begin\nends: end\nok: done\nfailed: fatal\nwarned: warn\nignores: ignore\nfigures: ['{items} files', '{errors} errors']",
         "begins: begin\nok: done\nfailed: [fatal, '/^e[0-9]+ /']",
         "ends: [end]\nok: done\nfailed: '/[0-9]{2} y/'\nwarned: '/w[aeiou]rn|\\\\s{3}/'",
-        "ok: ['d', '/^x/']\nfailed: '/fatal|ignore/'");
+        "ok: ['d', '/^x/']\nfailed: '/fatal|ignore/'",
+        "ok: ne\nfailed: ['x', '/a\\s*$/', '/[$]|fa/']\nwarned: '/m[^e]?e?$/'");
 
     /// <summary>However a log is cut, and by the slow way that tries every pattern on every line, the same runs are found.</summary>
     [Fact]

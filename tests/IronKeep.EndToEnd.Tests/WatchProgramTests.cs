@@ -41,6 +41,10 @@ public sealed class WatchProgramTests : IDisposable
         var run = Assert.Single(await RunsAsync());
         Assert.Equal(("ok", 120, 24), (run.GetProperty("outcome").GetString(), run.GetProperty("figures").GetProperty("items").GetInt64(), run.GetProperty("exitCode").GetInt32()));
 
+        // An address that is none keeps nobody from his backup.
+        var odd = await programs.ClientAsync("watch", "sender", "--address", "not an address", "--", "sh", "-c", "exit 3");
+        Assert.True(odd.ExitCode == 3 && odd.Error.Contains("is not an address", StringComparison.Ordinal), odd.ToString());
+
         // The service is away: nothing of the command changes, and its reports wait in order.
         programs.Kill();
         Assert.Equal(0, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "echo 5 readings; echo sent")).ExitCode);

@@ -205,6 +205,27 @@ public sealed class LogFollowerTests : IDisposable
     }
 
     [Fact]
+    public void A_broken_predecessor_is_named_and_a_long_one_is_read_to_its_end()
+    {
+        Night(1);
+        Look();
+        // More than is read of a growing file at a time, written and rotated between two looks.
+        Write("begin n2\n" + string.Concat(Enumerable.Repeat(new string('x', 1023) + "\n", 70 * 1024)) + "done\nend\n");
+        Rotate("create 644");
+        File.WriteAllText(root + "/job.log.7.gz", "this is no gzip");
+        Night(3);
+        Look();
+        Assert.Equal(["n1", "n2", "n3"], runs);
+        Assert.Contains("job.log.7.gz is broken", Assert.Single(problems));
+        var state = kept;
+        Look();
+        Assert.Equal(state.Streams["job.log"], kept.Streams["job.log"]);
+        Night(4);
+        Look();
+        Assert.Equal("n4", runs[^1]);
+    }
+
+    [Fact]
     public void Lines_of_two_jobs_in_one_file_are_each_its_own_by_their_begins()
     {
         yaml = "begins: 'begin {what} photos'\nends: end photos\nok: done";

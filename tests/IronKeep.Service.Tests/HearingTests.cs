@@ -233,6 +233,24 @@ public sealed class HearingTests
     }
 
     [Fact]
+    public async Task What_is_told_beyond_all_measure_spoils_no_list()
+    {
+        var (bench, http, address) = await BeginAsync();
+        await using var _ = bench;
+        await SayAsync(bench, http, $"{address}?seconds={new string('9', 300)}&items=5");
+        var run = await LastAsync(bench);
+        Assert.Equal((Outcome.Ok, 5), (run.Outcome!.Value, run.Figures.Items));
+        Assert.True(run.Figures.ElapsedSeconds is null or < 1000);
+        await bench.TickAsync("2026-11-23T12:00:01Z");
+        var old = new CheckInRequest(CheckInState.Ended) { Began = DateTimeOffset.MinValue, At = DateTimeOffset.MinValue.AddDays(1), Figures = new CheckInFigures(-7, -7) };
+        await bench.SendAsync<CheckInAnswer>(HttpMethod.Post, "jobs/sender/check-ins", old);
+        Assert.All((await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items, r => Assert.True(r.Figures.Items >= 0));
+        var text = new EvidenceLine(1, LogList.Ok, new string('x', 10_000));
+        using var refused = await bench.RawAsync(HttpMethod.Post, "jobs/sender/check-ins", new CheckInRequest(CheckInState.Ended) { Read = new ReadLog(text, [], 0, new CheckInFigures(), null, 1) });
+        Assert.Contains("send its begin", await refused.Content.ReadAsStringAsync());
+    }
+
+    [Fact]
     public async Task After_the_services_own_absence_there_is_time_to_deliver_before_anything_is_called_missed()
     {
         var (bench, http, address) = await BeginAsync();

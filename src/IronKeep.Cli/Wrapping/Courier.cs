@@ -42,6 +42,10 @@ internal sealed class Courier : IDisposable
             // Who is not signed in can sign in; what is not there will not come.
             return new Delivery(e.Message, Waits: e.ExitCode == Root.Failed || !e.Message.Contains("there is no job", StringComparison.Ordinal) && !e.Message.Contains("watched jobs check in", StringComparison.Ordinal));
         }
+        catch (Exception e) when (e is UriFormatException or InvalidOperationException or NotSupportedException)
+        {
+            return new Delivery($"'{report.Address ?? report.Url}' is not an address of the service");
+        }
         catch (Exception e) when (e is HttpRequestException or OperationCanceledException or IOException)
         {
             return new Delivery(e is OperationCanceledException ? $"the service did not answer within {Patience.TotalSeconds} s" : e.Message, Waits: true);
@@ -49,9 +53,10 @@ internal sealed class Courier : IDisposable
     }
 
     /// <summary>The job's rules: of the service, or as they were when it was last asked; null when there are none.</summary>
-    public async Task<LogRules?> RulesAsync(string job, string? address, string? url, string folder)
+    public async Task<LogRules?> RulesAsync(string job, string? address, string? url, string? folder)
     {
-        var kept = Path.Combine(folder, $"{string.Concat(job.Where(c => char.IsAsciiLetterOrDigit(c) || c == '-'))}.rules");
+        // Kept in a folder of our own only: where others may write, they could put something in its place.
+        var kept = folder is null ? null : Path.Combine(folder, $"{string.Concat(job.Where(c => char.IsAsciiLetterOrDigit(c) || c == '-'))}.rules");
         string? text = null;
         try
         {
@@ -62,13 +67,26 @@ internal sealed class Courier : IDisposable
                 using var within = new CancellationTokenSource(Patience);
                 text = await client.GetTextAsync($"jobs/{Uri.EscapeDataString(job)}/log-rules", within.Token);
             }
-            await File.WriteAllTextAsync(kept, text);
+            if (kept is not null) await File.WriteAllTextAsync(kept, text);
         }
-        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or AnswerException or IOException or UnauthorizedAccessException)
+        // Without rules the end of the log is judged by the service; the command is carried out whatever becomes of them.
+        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or AnswerException or IOException or UnauthorizedAccessException or UriFormatException or InvalidOperationException or NotSupportedException)
         {
-            if (File.Exists(kept)) text = await File.ReadAllTextAsync(kept);
+            if (text is null) text = ReadKept(kept);
         }
         return string.IsNullOrWhiteSpace(text) || CharterYaml.ReadNodes(text).Root is not { } root ? null : LogRulesReader.Read(root, job).Rules;
+    }
+
+    private static string? ReadKept(string? file)
+    {
+        try
+        {
+            return file is not null && File.Exists(file) ? File.ReadAllText(file) : null;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
     }
 
     public void Dispose() => http.Dispose();

@@ -63,7 +63,7 @@ internal static class WatchCommand
             Show.Error($"ironkeep watch: the spool cannot be made ({e.Message}); the command is carried out all the same, and its report may be lost. Name a folder in IRONKEEP_SPOOL");
         }
         var began = DateTimeOffset.UtcNow;
-        var rules = courier.RulesAsync(job, address, url, spool?.Folder ?? Path.GetTempPath());
+        var rules = courier.RulesAsync(job, address, url, spool?.Folder);
         var told = ReportAsync(new CheckInRequest(CheckInState.Started) { At = began });
         var end = await new Wrapped(command[0], command[1..], rules).RunAsync();
         await told;

@@ -26,8 +26,6 @@ internal sealed class HearingRound
 
     /// <summary>The same end, said once more so soon after, is a repeat.</summary>
     private static readonly Duration Repeats = Duration.FromMinutes(10);
-    private const int Looks = 7;
-
     /// <summary>Planned runs and runs older than this are settled, whatever is reported.</summary>
     private static readonly Duration LooksBack = Duration.FromDays(40);
 
@@ -89,12 +87,15 @@ internal sealed class HearingRound
         if (report.Began is { } began) run.Began = began;
         var heard = Hear(run, report);
         var lines = report.State == CheckInState.Ended ? End(job, run, at, report, heard) : Start(job, run, at, report, heard);
-        if (report.Id is { } given)
-        {
-            taken.Add((given, run));
-            known[given] = run.Id;
-        }
+        Remember(report, run);
         return new HeardRun(report, run, at, lines);
+    }
+
+    private void Remember(Report report, Run run)
+    {
+        if (report.Id is not { } id) return;
+        taken.Add((id, run));
+        known[id] = run.Id;
     }
 
     private List<Run> All(Report report) => runs.TryGetValue((report.Job, report.Machine), out var all) ? all : runs[(report.Job, report.Machine)] = [];
@@ -133,10 +134,12 @@ internal sealed class HearingRound
     private Run? Joined(Report report)
     {
         var (from, to) = ((report.Began ?? report.When) - Repeats, report.When + Repeats);
-        return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Began <= to && r.Ended >= from && HeardOf(r) is { Count: > 0 } heard && heard.TrueForAll(h => h.Source != report.Source));
+        return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Began <= to && r.Ended >= from && EvidenceOf(r).Heard is { Count: > 0 } heard && heard.All(h => h.Source != report.Source));
     }
 
-    private static List<HeardAnswer> HeardOf(Run run) => run.Evidence is null ? [] : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!.Heard.ToList();
+    private static EvidenceAnswer EvidenceOf(Run run) => run.Evidence is null ? new([], []) : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!;
+
+    private static void Keep(Run run, IReadOnlyList<HeardAnswer> heard, IEnumerable<EvidenceLine> lines) => run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(heard, [.. lines]), ContractJson.Options);
 
     /// <summary>The outcome of a run that several sources have heard of is the worst of what they say; what one knows better, another does not take away.</summary>
     private HeardRun Join(JobDefinition job, Run run, Report report)
@@ -144,11 +147,10 @@ internal sealed class HearingRound
         var before = (run.Outcome, run.Failure, run.Sentence, run.Items, run.SelectedBytes, run.Skipped, run.ExitCode, run.Began, run.Ended, run.TookSeconds, run.Brief);
         var at = planned[(job.Name, report.Machine)].FirstOrDefault(p => Linked(p) == run);
         var lines = new List<(LogSeverity, string)>();
-        var decided = run.Evidence is null ? [] : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!.Lines;
+        var decided = EvidenceOf(run).Lines;
         if (report.State == CheckInState.Ended) lines = End(job, run, at, report, Hear(run, report));
-        else run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(Hear(run, report), decided), ContractJson.Options);
-        if (report.State == CheckInState.Ended && decided.Count > 0 && JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence!, ContractJson.Options) is { } both)
-            run.Evidence = JsonSerializer.Serialize(both with { Lines = [.. decided, .. both.Lines] }, ContractJson.Options);
+        else Keep(run, Hear(run, report), []);
+        Keep(run, EvidenceOf(run).Heard, decided.Concat(EvidenceOf(run).Lines));
         if (report.State == CheckInState.Ended && Weight(before.Outcome) >= Weight(run.Outcome) && before.Outcome is not (Outcome.TimedOut or Outcome.Missed))
         {
             (run.Outcome, run.Failure, run.Sentence, run.Brief) = (before.Outcome, before.Failure, before.Sentence, before.Brief);
@@ -158,11 +160,7 @@ internal sealed class HearingRound
         run.ExitCode ??= before.ExitCode;
         run.Began = before.Began < run.Began ? before.Began : run.Began;
         run.TookSeconds ??= before.TookSeconds;
-        if (report.Id is { } given && !known.ContainsKey(given))
-        {
-            taken.Add((given, run));
-            known[given] = run.Id;
-        }
+        Remember(report, run);
         return new HeardRun(report, run, at, lines);
     }
 
@@ -179,7 +177,7 @@ internal sealed class HearingRound
 
     private static List<HeardAnswer> Hear(Run run, Report report)
     {
-        var heard = run.Evidence is null ? [] : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!.Heard.ToList();
+        var heard = EvidenceOf(run).Heard.ToList();
         heard.Add(new HeardAnswer(report.Source, report.At?.ToDateTimeOffset(), report.Received.ToDateTimeOffset(), report.State == CheckInState.Started ? "started" : $"ended{(report.ExitCode is { } code ? $" with exit code {code}" : "")}{(report.Note is { } note ? $": {note}" : "")}"));
         return heard;
     }
@@ -188,7 +186,7 @@ internal sealed class HearingRound
     {
         (run.State, run.Outcome, run.Failure, run.Sentence, run.Ended) = (RunState.Running, null, null, null, null);
         run.Began = report.When;
-        run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(heard, []), ContractJson.Options);
+        Keep(run, heard, []);
         if (at is not null) (at.Outcome, at.Reason) = (null, null);
         return [(LogSeverity.Info, $"{job.Name} says that it started{(report.Note is { } note ? $": {note}" : "")}")];
     }
@@ -215,7 +213,7 @@ internal sealed class HearingRound
         (run.State, run.Ended) = (RunState.Ended, report.When);
         run.TookSeconds = (verdict.Seconds is >= 0 and <= LongestRun ? verdict.Seconds : null) ?? (run.Began is { } began && report.When > began ? (report.When - began).TotalSeconds : null);
         (run.Items, run.SelectedBytes, run.Skipped, run.ExitCode) = (Math.Max(0, facts.Items ?? 0), Math.Max(0, facts.Bytes ?? 0), Math.Max(0, facts.Skipped ?? 0), report.ExitCode ?? log?.Code ?? facts.Code);
-        run.Evidence = JsonSerializer.Serialize(new EvidenceAnswer(heard, [.. verdict.Evidence.Select(e => new EvidenceLine(e.Line, e.List, e.Text, e.Class))]), ContractJson.Options);
+        Keep(run, heard, verdict.Evidence.Select(e => new EvidenceLine(e.Line, e.List, e.Text, e.Class)));
         var sentence = $"{verdict.Sentence}{(report.Note is { Length: > 0 } note ? $"; {note}" : "")}{(late ? "; heard of late" : "")}";
         (run.Outcome, run.Failure, run.Sentence) = (verdict.Outcome, verdict.Class, sentence);
         if (verdict.Outcome is Outcome.Ok or Outcome.Warned && (facts.Items is not null || facts.Bytes is not null || verdict.Seconds is not null)) Doubt(job, run, facts);
@@ -234,7 +232,7 @@ internal sealed class HearingRound
     private void Doubt(JobDefinition job, Run run, HeardFacts facts)
     {
         var since = bases.GetValueOrDefault((run.Job!, run.Machine));
-        var good = runs[(run.Job!, run.Machine)].Where(r => r != run && r.Id >= since && (r.Outcome is Outcome.Ok or Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt is not null))).TakeLast(Looks).Select(r => new RunMeasure(r.Items, r.SelectedBytes, r.Took)).Reverse().ToList();
+        var good = runs[(run.Job!, run.Machine)].Where(r => r != run && r.Id >= since && (r.Outcome is Outcome.Ok or Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt is not null))).TakeLast(Bands.Looks).Select(r => new RunMeasure(r.Items, r.SelectedBytes, r.Took)).Reverse().ToList();
         // What is not told is as it always was.
         var last = good.FirstOrDefault();
         var measure = new RunMeasure(facts.Items ?? last?.Items ?? 0, facts.Bytes ?? last?.Bytes ?? 0, run.Took);

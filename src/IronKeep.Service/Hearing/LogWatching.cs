@@ -34,7 +34,7 @@ public sealed class LogWatching(
         public LogRules Rules => rules;
         public DateTimeZone Zone => zone;
         public FollowState Kept { get; set; } = kept;
-        
+
         /// <summary>What was told last; at first nobody knows what is open from before.</summary>
         public string? Problem { get; set; } = "not looked at yet";
         public Task? Looking { get; set; }

@@ -112,8 +112,8 @@ function Heard({ evidence }: { evidence: NonNullable<Run['evidence']> }) {
             </dd>
           </Fragment>
         ))}
-        {evidence.lines.map((l) => (
-          <Fragment key={`${l.line} ${l.list}`}>
+        {evidence.lines.map((l, i) => (
+          <Fragment key={`line ${i} ${l.line} ${l.list}`}>
             <dt>
               line {l.line}, {l.list}
             </dt>

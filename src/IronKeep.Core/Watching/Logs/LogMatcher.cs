@@ -32,11 +32,12 @@ internal sealed class LogMatcher
     private static Regex InLines(LogPattern pattern)
     {
         var expression = pattern.Expression;
+        var source = expression?.ToString() ?? Regex.Escape(pattern.Literal!);
         var text = new StringBuilder();
         var inSet = false;
-        foreach (var (i, c) in (expression?.ToString() ?? Regex.Escape(pattern.Literal!)).Index())
+        foreach (var (i, c) in source.Index())
         {
-            var escaped = i > 0 && text.Length > 0 && IsEscaped(expression?.ToString() ?? "", i);
+            var escaped = IsEscaped(source, i);
             if (c == '[' && !escaped) inSet = true;
             else if (c == ']' && !escaped) inSet = false;
             // A line may end with a carriage return, which is taken off before it is matched.
