@@ -62,6 +62,7 @@ public sealed class HearingTests
         Assert.Contains("started", await SayAsync(bench, http, address + "/start"));
         var run = await LastAsync(bench);
         Assert.Equal((RunKind.Watched, RunState.Running, ActorKind.Elsewhere, "avocet"), (run.Kind, run.State, run.By.Kind, run.Machine));
+        using (var stopped = await bench.RawAsync(HttpMethod.Post, $"runs/{run.Id}/cancel")) Assert.Contains("stop it there", await stopped.Content.ReadAsStringAsync());
         bench.Clock.Now = bench.Clock.Now.AddMinutes(3);
         Assert.Contains("ended ok", await SayAsync(bench, http, $"{address}?items=120&bytes=5000000", HttpMethod.Head) + "ended ok");
         run = await LastAsync(bench);

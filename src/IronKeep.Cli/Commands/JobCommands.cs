@@ -37,7 +37,7 @@ internal static class JobCommands
                 return Root.Done;
             }
             Show.Line($"{job.Name} on {job.Machine}");
-            if (job.Watched) Show.Line("  watched      something else carries it out; it checks in");
+            if (job.Watched) Show.Line("  watched      something else carries it out");
             if (job.Note is not null) Show.Line($"  note         {job.Note}");
             if (!job.Watched) Show.Line($"  takes        {string.Join(", ", job.Takes)}");
             if (job.LeavesOut.Count > 0) Show.Line($"  leaves out   {string.Join(", ", job.LeavesOut)}");
@@ -45,7 +45,11 @@ internal static class JobCommands
             Show.Line($"  when         {job.When ?? (job.After is null ? "by hand only" : $"after {job.After} has succeeded")} ({job.Zone})");
             if (job.Pause is { } pause) Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
             foreach (var due in job.NextDue) Show.Line($"    due        {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
-            if (job.Watched) return Root.Done;
+            if (job.Watched)
+            {
+                Show.Line(job.LastRun is { } heard ? $"  last heard   run {heard.Id}: {Show.Stands(heard)}. {heard.Sentence}" : "  last heard   not yet");
+                return Root.Done;
+            }
             Show.Line($"  policy       {job.Policy}: {job.Keep}");
             Show.Line($"  fresh within {job.FreshWithin ?? "no limit"}{(job.Stale ? "  STALE: the newest good copy is older" : "")}");
             Show.Line($"  copies       {job.Copies}, the newest good one taken {Show.When(job.NewestGoodCopy?.Taken)}");

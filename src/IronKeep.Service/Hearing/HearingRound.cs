@@ -191,7 +191,7 @@ internal sealed class HearingRound
         return [(LogSeverity.Info, $"{job.Name} says that it started{(report.Note is { } note ? $": {note}" : "")}")];
     }
 
-    private List<(LogSeverity, string)> End(JobDefinition job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
+    private List<(LogSeverity Severity, string Text)> End(JobDefinition job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
     {
         var rules = job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var set) ? set : LogRules.None;
         // Where the end was said otherwise, no line need say it.
@@ -223,7 +223,10 @@ internal sealed class HearingRound
             said.Add(at);
         }
         ended.Add(run);
-        return [.. LinesOf(report), (run.Outcome is Outcome.Ok ? LogSeverity.Info : run.Outcome is Outcome.Failed ? LogSeverity.Error : LogSeverity.Warning, run.Sentence!)];
+        // The line that says it all is not written twice; it weighs what it came to.
+        var severity = run.Outcome is Outcome.Ok ? LogSeverity.Info : run.Outcome is Outcome.Failed ? LogSeverity.Error : LogSeverity.Warning;
+        var lines = LinesOf(report).Select(l => l.Text == run.Sentence ? (severity, l.Text) : l).ToList();
+        return lines.Exists(l => l.Text == run.Sentence) ? lines : [.. lines, (severity, run.Sentence!)];
     }
 
     private static LogMark Mark(EvidenceLine line) => new(line.Line, line.List, line.Text, line.Class);
@@ -243,7 +246,7 @@ internal sealed class HearingRound
         (run.Outcome, run.Brief, run.Sentence) = (Outcome.Suspect, doubt, $"{doubt}. {run.Sentence}");
     }
 
-    private static IEnumerable<(LogSeverity, string)> LinesOf(Report report)
+    private static IEnumerable<(LogSeverity Severity, string Text)> LinesOf(Report report)
     {
         if (report.LogCut) yield return (LogSeverity.Info, "the begin of the log was cut; this is its end");
         foreach (var line in (report.Log ?? "").Split('\n'))

@@ -76,6 +76,7 @@ public static class RunEndpoints
             return TypedResults.Ok(live.Run.ToAnswer(live));
         }
         if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, cancel) is not { } run) return Missing(id);
+        if (run is { Kind: RunKind.Watched, State: RunState.Running }) return Problems.Refused($"run {id} of {run.Job} is carried out by something else on {run.Machine}; stop it there");
         // Only one of two wins: this end, or the dispatch that takes the run.
         if (!await ends.EndAsync(run, RunState.Queued, null, new Progress(0, 0, 0, 0, 0, 0), new RunEnding(Core.Watching.Outcome.Cancelled, "cancelled before it began")))
         {

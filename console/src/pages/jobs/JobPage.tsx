@@ -103,7 +103,7 @@ export function JobPage() {
               <h2>
                 History{' '}
                 <span className="facts">
-                  {history.data && `${history.data.length} runs that ${j.watched ? 'ended well' : 'left a copy'}`}
+                  {history.data && `${history.data.length} runs that ${j.watched ? 'ended' : 'left a copy'}`}
                 </span>
               </h2>
               <Answer of={history}>{(points) => <HistoryPlot points={points} watched={j.watched} />}</Answer>

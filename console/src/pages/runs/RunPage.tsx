@@ -24,7 +24,7 @@ export function RunPage() {
   return (
     <Page
       title={`Run ${id}`}
-      facts={r && `${r.kind} of ${r.job ?? r.store}, ${causeOf(r)}`}
+      facts={r && `${r.kind === 'watched' ? 'watched run' : r.kind} of ${r.job ?? r.store}, ${causeOf(r)}`}
       doing={
         <>
           {r?.copyIds.map((copy, i) => (
@@ -37,7 +37,7 @@ export function RunPage() {
               It is right
             </Button>
           )}
-          {r && r.state !== 'ended' && (
+          {r && r.state !== 'ended' && r.kind !== 'watched' && (
             <Button size="xs" variant="default" onClick={() => cancel.mutate(id)}>
               Cancel
             </Button>
