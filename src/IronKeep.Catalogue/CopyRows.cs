@@ -1,3 +1,4 @@
+using IronKeep.Core.Dated;
 using IronKeep.Core.Watching;
 using NodaTime;
 
@@ -13,6 +14,8 @@ public sealed class Copy
 
     /// <summary>The id under which it was first made, wherever it was carried since.</summary>
     public required string Origin { get; set; }
+    /// <summary>Full or partial, where its layout tells; null: it needs no other.</summary>
+    public CopyKind? Kind { get; set; }
     public Instant Taken { get; set; }
     public Instant Ended { get; set; }
     public CopyState State { get; set; }
@@ -39,6 +42,22 @@ public sealed class Copy
 
     /// <summary>Whether this row says something that the note has still to be told, because the store could not be reached.</summary>
     public bool NoteDue { get; set; }
+}
+
+/// <summary>What is remembered of a file of a store of dated files; see FileMark. Size in bytes, Modified in nanoseconds since 1970.</summary>
+public sealed class SeenFile
+{
+    public required string Store { get; set; }
+    public required string Path { get; set; }
+    public long Size { get; set; }
+    public long Modified { get; set; }
+    public Instant Since { get; set; }
+    public bool IsCopy { get; set; }
+    public bool Changed { get; set; }
+    public string? Sum { get; set; }
+    public Instant? SumAt { get; set; }
+    public string? Problem { get; set; }
+    public Instant? Binned { get; set; }
 }
 
 /// <summary>When a pack of a store was last read and found as written.</summary>

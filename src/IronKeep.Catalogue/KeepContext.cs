@@ -1,3 +1,4 @@
+using IronKeep.Core.Dated;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
@@ -27,6 +28,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<PrunePlanRow> PrunePlans => Set<PrunePlanRow>();
     public DbSet<Alert> Alerts => Set<Alert>();
     public DbSet<TimedMark> TimedMarks => Set<TimedMark>();
+    public DbSet<SeenFile> SeenFiles => Set<SeenFile>();
     public DbSet<PackRead> PackReads => Set<PackRead>();
     public DbSet<KeptValue> KeptValues => Set<KeptValue>();
     public DbSet<Message> Messages => Set<Message>();
@@ -57,6 +59,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<HangingRun>().HasKey(h => h.RunId);
         modelBuilder.Entity<HangingRun>().Property(h => h.RunId).ValueGeneratedNever();
         modelBuilder.Entity<TimedMark>().ToTable("StoreWatches").HasKey(w => new { w.Store, w.What });
+        modelBuilder.Entity<SeenFile>().HasKey(f => new { f.Store, f.Path });
         modelBuilder.Entity<PackRead>().HasKey(r => new { r.Store, r.Pack });
         modelBuilder.Entity<KeptValue>().ToTable("Notes").HasKey(n => n.Key);
         modelBuilder.Entity<Message>().HasIndex(t => t.NextAt).HasFilter("\"EndedAt\" IS NULL");
@@ -98,6 +101,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         configurationBuilder.Properties<PlannedStand>().HaveConversion<WordConverter<PlannedStand>>();
         configurationBuilder.Properties<Outcome>().HaveConversion<WordConverter<Outcome>>();
         configurationBuilder.Properties<FailureClass>().HaveConversion<WordConverter<FailureClass>>();
+        configurationBuilder.Properties<CopyKind>().HaveConversion<WordConverter<CopyKind>>();
         configurationBuilder.Properties<CopyState>().HaveConversion<WordConverter<CopyState>>();
         if (this.IsPostgres()) configurationBuilder.Properties<string>().UseCollation("C").HaveConversion<NoNullsConverter>();
     }

@@ -1,9 +1,10 @@
+using IronKeep.Core.Dated;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 
 namespace IronKeep.Contracts;
 
-/// <summary>A copy: one point in time of one job on one machine in one store. Origin is the id under which it was first made. State as in docs/words.md; bytes are those of the files.</summary>
+/// <summary>A copy: one point in time of one job on one machine in one store. Origin is the id under which it was first made. State as in docs/words.md; bytes are those of the files. Kind tells a partial copy from a full one, where its store tells them apart.</summary>
 public sealed record CopyAnswer(
     string Id,
     string Origin,
@@ -24,7 +25,8 @@ public sealed record CopyAnswer(
     long DamageCount,
     long? RunId,
     string? Doubt,
-    HoldAnswer? Hold);
+    HoldAnswer? Hold,
+    CopyKind? Kind = null);
 
 /// <summary>A copy's hold; over when its until has passed.</summary>
 public sealed record HoldAnswer(string By, string Reason, DateTimeOffset Until, bool Over);

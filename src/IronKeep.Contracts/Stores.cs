@@ -2,11 +2,14 @@ namespace IronKeep.Contracts;
 
 /// <summary>
 /// A store: where, how full, what it holds, when it is verified and reclaimed. Free is capacity less reserve less used, or what its
-/// file system has; in-bin bytes are what was stored for the copies in the bin; kept bytes what the copies in force would give back.
+/// file system has. Names is the pattern of the files of a store of dated files, others how many entries of its folder are no copies. In-bin bytes are what was stored for the copies in the bin; kept bytes what the copies in force would give back.
 /// </summary>
 public sealed record StoreAnswer(
     string Name,
     string Folder,
+    string Layout,
+    string? Names,
+    long? Others,
     bool Reachable,
     string? Problem,
     string? Encryption,

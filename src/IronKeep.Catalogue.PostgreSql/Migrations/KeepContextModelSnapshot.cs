@@ -277,6 +277,9 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                         .HasColumnType("text")
                         .UseCollation("C");
 
+                    b.Property<string>("Kind")
+                        .HasColumnType("text");
+
                     b.Property<string>("Machine")
                         .IsRequired()
                         .HasColumnType("text")
@@ -966,6 +969,50 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasKey("Name");
 
                     b.ToTable("SealingKeys");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.SeenFile", b =>
+                {
+                    b.Property<string>("Store")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Path")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("Binned")
+                        .HasColumnType("bigint");
+
+                    b.Property<bool>("Changed")
+                        .HasColumnType("boolean");
+
+                    b.Property<bool>("IsCopy")
+                        .HasColumnType("boolean");
+
+                    b.Property<long>("Modified")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Problem")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long>("Since")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("Size")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Sum")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("SumAt")
+                        .HasColumnType("bigint");
+
+                    b.HasKey("Store", "Path");
+
+                    b.ToTable("SeenFiles");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Session", b =>

@@ -240,6 +240,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Kind")
+                        .HasColumnType("TEXT");
+
                     b.Property<string>("Machine")
                         .IsRequired()
                         .HasColumnType("TEXT");
@@ -859,6 +862,46 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasKey("Name");
 
                     b.ToTable("SealingKeys");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.SeenFile", b =>
+                {
+                    b.Property<string>("Store")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Path")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("Binned")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("Changed")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<bool>("IsCopy")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Modified")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Problem")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("Since")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Size")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Sum")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("SumAt")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Store", "Path");
+
+                    b.ToTable("SeenFiles");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Session", b =>

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
 using NodaTime;
 
@@ -49,6 +50,26 @@ public sealed record Charter(DateTimeZone Zone)
 
     /// <summary>The machine that a job belongs to; <paramref name="own"/> is the service's.</summary>
     public static string MachineOf(JobDefinition job, string own) => job.On ?? own;
+
+    /// <summary>The job that a file of a store of dated files belongs to, given the job that its name says (empty: none); null when no job leaves copies there.</summary>
+    public JobDefinition? LeavesIn(string store, string named) =>
+        named.Length > 0 ? Jobs.GetValueOrDefault(named) : Jobs.Values.FirstOrDefault(j => j.Watched && j.Into.Contains(store));
+
+    /// <summary>
+    /// Until how long after it is due something must have been heard of a watched run. One that is heard by its copy alone has its run limit too, and the time in
+    /// which files settle.
+    /// </summary>
+    public Duration HeardWithin(JobDefinition job)
+    {
+        if (job.HeardBy is not [EvidenceSource.Folder]) return job.StartLimit.ToDuration();
+        return LimitOf(job) + job.Into.Select(s => Stores[s].Dated?.SettledAfter.ToDuration() ?? Duration.Zero).Max() + LooksLate;
+    }
+
+    /// <summary>Until how long after it is due the copy of a watched run is taken.</summary>
+    public static Duration LimitOf(JobDefinition job) => job.StartLimit.ToDuration() + (job.RunLimit?.ToDuration() ?? Duration.Zero);
+
+    /// <summary>What has settled is seen this much later, at the latest.</summary>
+    public static readonly Duration LooksLate = Duration.FromMinutes(2);
 
     /// <summary>The importance by which a job's runs are ordered, 5 first: its own, else its machine's.</summary>
     public int ImportanceOf(JobDefinition job) =>

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using IronKeep.Core.Dated;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
@@ -45,7 +46,7 @@ public static class CharterFields
         One("start", SentenceWords.Time(r.Start)), One("first", SentenceWords.Date(r.First)), One("zone", r.Zone?.Id), One("calendar", r.Calendar), Many("groups", r.Groups));
 
     public static ImmutableArray<CharterField> Of(StoreDefinition s) => List(
-        One("folder", s.Folder), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.ReservePercent is { } percent ? $"{percent} %" : s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
+        One("folder", s.Folder), One("layout", s.Dated is null ? null : s.Layout), One("name", s.Dated?.Name.Text), Many("kinds", s.Dated is null ? [] : [.. s.Dated.Name.Kinds.Select(k => $"{Kebab.Of(k.Kind)} {k.Word}")]), One("zone", s.Dated?.Zone?.Id), One("settled-after", s.Dated is null ? null : Unless(s.Dated.SettledAfter, DatedFiles.UsualSettledAfter)), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.ReservePercent is { } percent ? $"{percent} %" : s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
         One("warn-below", s.WarnBelow?.ToExactText()), One("runs-at-once", Number(s.RunsAtOnce)), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
         One("verify-within", s.VerifyWithin?.ToString()), One("reclaim", Sentence(s.ReclaimWhen)), One("key-file", s.KeyFile), One("passphrase-file", s.PassphraseFile), One("hash", s.Sha256 ? "sha-256" : null),
         One("host-key", s.Remote?.HostKey), One("login-key", s.Remote?.LoginKey), One("upload-at-most", s.UploadAtMost?.ToExactText()), One("download-at-most", s.DownloadAtMost?.ToExactText()));
@@ -67,7 +68,7 @@ public static class CharterFields
     private static CharterField? Patterns(LogRules rules, string key, LogList list) => Many(key, [.. rules.Rules.Where(r => r.List == list).Select(LogRulesReader.Text)]);
 
     public static ImmutableArray<CharterField> Of(JobDefinition j) => List(
-        One("on", j.On), One("watched", j.Watched ? "yes" : null), Many("heard-by", j.HeardBy is [Watching.EvidenceSource.CheckIn] ? [] : [.. j.HeardBy.Select(h => Kebab.Of(h))]), Many("log", j.Logs), One("log-rules", j.LogRules), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many("into", j.Into), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
+        One("on", j.On), One("watched", j.Watched ? "yes" : null), Many("heard-by", j.HeardBy is [Watching.EvidenceSource.CheckIn] ? [] : [.. j.HeardBy.Select(h => Kebab.Of(h))]), Many("log", j.Logs), One("log-rules", j.LogRules), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many(j.Watched ? "leaves-copy-in" : "into", j.Into), One("early", Unless(j.Early, JobDefinition.UsualEarly)), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
         One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
         Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
         One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDefinition.UsualStartLimit)),

@@ -64,6 +64,7 @@ public sealed class CharterReader
         }
         CheckFollowers(charter.Jobs);
         CheckTimes(charter);
+        CheckLayouts(charter);
         RotationReader.CheckLabels(charter.MediaGroups.Values, mistakes, map.Map("media-groups") ?? root);
         return charter;
     }
@@ -79,6 +80,19 @@ public sealed class CharterReader
             var needsCalendar = job.When is ClockSchedule { Days: WorkingDayRule };
             if (needsCalendar && job.Calendar is { } calendar && charter.Calendars.TryGetValue(calendar, out var days) && !job.When.IsEverDue(days.Closed))
                 mistakes.Add(new Mistake(line, column, $"job {job.Name}", $"is never due: calendar '{calendar}' closes every day that '{job.When}' could mean"));
+        }
+    }
+
+    /// <summary>The service writes into stores of its own; what others write lies in stores of dated files, and says whose it is.</summary>
+    private void CheckLayouts(Charter charter)
+    {
+        foreach (var use in uses.Where(u => u.Kind == "store" && u.About.StartsWith("job ", StringComparison.Ordinal)))
+        {
+            if (!charter.Stores.TryGetValue(use.Name.Value, out var store) || !charter.Jobs.TryGetValue(use.About["job ".Length..], out var job)) continue;
+            if (job.Watched && store.Dated is null) Wrong(use.Name, use.About, $"leaves its copies in store '{store.Name}', which the service alone writes; name a store with 'layout: dated-files'");
+            if (!job.Watched && store.Dated is not null) Wrong(use.Name, use.About, $"store '{store.Name}' holds dated files that something else writes; the service puts its copies into stores of its own only");
+            if (store.Dated is { Name.HasJob: false } && charter.Jobs.Values.FirstOrDefault(j => j.Into.Contains(store.Name)) is { } first && first.Name != job.Name)
+                Wrong(use.Name, use.About, $"job {first.Name} leaves its copies in store '{store.Name}' already, and its names do not tell whose a file is; put {{job}} into the names, or give each job a store of its own");
         }
     }
 

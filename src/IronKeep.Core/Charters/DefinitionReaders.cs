@@ -32,7 +32,7 @@ internal static class DefinitionReaders
 
     public static StoreDefinition? Store(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, ["folder", "capacity", "reserve", "bin", "warn-below", "runs-at-once", "verify", "verify-budget", "verify-within", "reclaim", "key-file", "passphrase-file", "hash", "host-key", "login-key", "upload-at-most", "download-at-most"]);
+        var map = read.Map(node, ["folder", "layout", .. DatedReader.Keys, "capacity", "reserve", "bin", "warn-below", "runs-at-once", "verify", "verify-budget", "verify-within", "reclaim", "key-file", "passphrase-file", "hash", "host-key", "login-key", "upload-at-most", "download-at-most"]);
         var folder = map.Required("folder", "say which folder holds the copies: 'folder: /srv/backup'");
         var remote = folder is not null && RemoteFolder.IsMeant(folder.Value) ? ReadRemote(folder, map, read) : null;
         if (folder is not null && !RemoteFolder.IsMeant(folder.Value)) LocalFolder(folder, map, read);
@@ -50,6 +50,7 @@ internal static class DefinitionReaders
         if (budget is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("verify-budget")!, "a budget needs a time: add 'verify: daily at 05:00'");
         if (budget is { Bytes: 0 }) read.Wrong(map.Scalar("verify-budget")!, "a budget of nothing verifies nothing; give it a size such as 10 GB");
         var reclaim = read.When(map.Scalar("reclaim"));
+        var dated = DatedReader.Read(map, remote is not null, read);
         var within = read.Span(map.Scalar("verify-within"), atLeastOne: true);
         if (within is not null && verify is null && map.Scalar("verify") is null) read.Wrong(map.Scalar("verify-within")!, "needs a time at which to read: add 'verify: daily at 05:00'");
         return folder is null ? null : new StoreDefinition(name, remote is null ? CharterReader.Normal(folder.Value) : folder.Value, capacity, reserve, bin, warnBelow, verify, budget, reclaim)
@@ -63,6 +64,7 @@ internal static class DefinitionReaders
             DownloadAtMost = Rate(map.Scalar("download-at-most"), read),
             VerifyWithin = within,
             Remote = remote,
+            Dated = dated,
         };
     }
 

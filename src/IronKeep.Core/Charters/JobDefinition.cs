@@ -32,14 +32,20 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// <summary>The most times a run is tried again.</summary>
     public const int MostRetries = 10;
 
+    /// <summary>How long before it is due a run may take the copy that it leaves, when the job does not say.</summary>
+    public static readonly Span UsualEarly = new(1, SpanUnit.Hours);
+
     /// <summary>The machine it belongs to; null: the service's own.</summary>
     public string? On { get; init; }
 
     /// <summary>
-    /// Something else carries it out; Iron Keep only watches what it leaves behind. It takes nothing, goes into no store and has no
-    /// policy (the empty name).
+    /// Something else carries it out; Iron Keep only watches what it leaves behind. It takes nothing. <see cref="Into"/> are the stores of dated files in which
+    /// it leaves its copies; without one it has no policy (the empty name).
     /// </summary>
     public bool Watched { get; init; }
+
+    /// <summary>How long before its due instant the copy that a watched run leaves may be taken.</summary>
+    public Span Early { get; init; } = UsualEarly;
 
     /// <summary>By what a watched job is heard of; check-ins alone where it does not say.</summary>
     public ImmutableArray<EvidenceSource> HeardBy { get; init; } = [EvidenceSource.CheckIn];

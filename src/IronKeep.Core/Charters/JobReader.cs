@@ -10,13 +10,16 @@ internal static class JobReader
 {
     private static readonly string[] Keys =
     [
-        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "heard-by", "log", "log-rules", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
+        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "heard-by", "log", "log-rules", "leaves-copy-in", "early", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
         "policy", "fresh-within", "start-limit", "run-limit", "catch-up", "wait-after-return", "catch-up-gap", "overlap", "retries", "band", "prune", "tells", "tell-when",
         "expect-size", "expect-change", "expect-growth", "expect-time",
     ];
 
     /// <summary>What only a job that the service carries out can say.</summary>
-    private static readonly string[] CarriedOut = ["takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "after", "policy", "retries", "prune", "locks", "spread", "fresh-within", "expect-change", "expect-growth"];
+    private static readonly string[] CarriedOut = ["takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "after", "retries", "locks", "spread"];
+
+    /// <summary>What needs copies: of a watched job, those that it leaves somewhere.</summary>
+    private static readonly string[] OfCopies = ["policy", "prune", "fresh-within", "expect-change", "expect-growth"];
 
     public static JobDefinition? Read(string name, CharterNode node, ValueReader read)
     {
@@ -31,15 +34,19 @@ internal static class JobReader
         var leavesOut = map.Strings("leaves-out") ?? [];
         foreach (var pattern in leavesOut)
             if (LeaveOutSyntax.Problem(pattern.Value) is { } wrong) read.Wrong(pattern, wrong);
-        var intoList = map.Strings("into");
+        var leaves = map.Any("leaves-copy-in") is null ? null : map.Strings("leaves-copy-in");
+        if (watched && leaves is null) foreach (var key in OfCopies) if (map.Any(key) is { } odd) read.Wrong(odd, $"'{key}' needs copies, and a watched job has those that it leaves in a store of dated files: add 'leaves-copy-in: STORE', or take the line out");
+        if (leaves is null && map.Any("early") is { } early) read.Wrong(early, "'early' goes with 'leaves-copy-in': it says how long before a run is due its copy may be taken");
+        var intoList = watched ? leaves : map.Strings("into");
         if (!watched && intoList is null or { Count: 0 }) map.Missing("into", "say which store holds the copies: 'into: STORE'");
-        var policy = watched ? map.Scalar("policy") : map.Required("policy", "say how long copies stay: 'policy: POLICY'");
+        var policy = watched && leaves is null ? map.Scalar("policy") : map.Required("policy", "say how long copies stay: 'policy: POLICY'");
         var heardBy = (map.Strings("heard-by") ?? []).Select(s => read.Word<EvidenceSource>(s)).OfType<EvidenceSource>().Distinct().Order().ToImmutableArray();
         var logs = map.Strings("log") ?? [];
         if (!watched) foreach (var key in OfWatched) if (map.Any(key) is { } odd) read.Wrong(odd, $"'{key}' goes with a watched job, which something else carries out; take the line out, or add 'watched: yes'");
         foreach (var log in logs) CheckLog(log, read);
         if (heardBy.Contains(EvidenceSource.Log) && map.Any("log") is null) read.Wrong(map.Any("heard-by")!, "'heard-by: log' needs the log: add 'log: /var/log/FILE', with * where its name changes");
         if (map.Any("log") is { } named && !heardBy.Contains(EvidenceSource.Log)) read.Wrong(named, "a log is named, but the job is not heard by it: add 'heard-by: log', or 'heard-by: [check-in, log]'");
+        if (heardBy.Contains(EvidenceSource.Folder) && leaves is null) read.Wrong(map.Any("heard-by")!, "'heard-by: folder' needs the folder: add 'leaves-copy-in: STORE', a store with 'layout: dated-files'");
         if (heardBy.Contains(EvidenceSource.Log) && map.Scalar("log-rules") is null) read.Wrong(map.Any("heard-by")!, "'heard-by: log' needs rules that say what its lines mean: add 'log-rules: NAME', and the rules under 'log-rules' in the charter");
         var whenNode = map.Scalar("when");
         var when = read.When(whenNode);
@@ -53,6 +60,7 @@ internal static class JobReader
             HeardBy = heardBy.Length == 0 ? [EvidenceSource.CheckIn] : heardBy,
             Logs = [.. logs.Select(l => CharterReader.Normal(l.Value)).Distinct()],
             LogRules = read.Uses(map.Scalar("log-rules"), "log-rules"),
+            Early = read.Span(map.Scalar("early")) ?? JobDefinition.UsualEarly,
             Note = map.Scalar("note")?.Value,
             LeavesOut = [.. leavesOut.Select(p => p.Value)],
             LeavesOutCaches = read.Yes(map.Scalar("leaves-out-caches")),
@@ -86,11 +94,11 @@ internal static class JobReader
             ExpectTime = read.Span(map.Scalar("expect-time"), atLeastOne: true),
         };
         CheckTimes(job, map, whenNode, read);
-        return !watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null) ? null : job;
+        return (watched && leaves is not null && policy is null) || (!watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null)) ? null : job;
     }
 
     /// <summary>What only a watched job can say.</summary>
-    private static readonly string[] OfWatched = ["heard-by", "log", "log-rules"];
+    private static readonly string[] OfWatched = ["heard-by", "log", "log-rules", "leaves-copy-in"];
 
     /// <summary>Only the name of a log may change, not its folder: whoever can make folders must not choose what is read.</summary>
     private static void CheckLog(ScalarNode log, ValueReader read)

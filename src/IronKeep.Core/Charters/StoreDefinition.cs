@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Dated;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
@@ -44,6 +45,12 @@ public sealed record StoreDefinition(
 
     /// <summary>The server that holds the folder; null: this machine.</summary>
     public RemoteFolder? Remote { get; init; }
+
+    /// <summary>How files of its folder become copies, where something else writes them there; null: the service writes it.</summary>
+    public DatedFiles? Dated { get; init; }
+
+    /// <summary>The word of its layout in a charter.</summary>
+    public string Layout => Dated is null ? "pooled" : "dated-files";
 
     /// <summary>The folder, where it is one of this machine; null: it lies elsewhere.</summary>
     public string? LocalFolder => RemoteFolder.IsMeant(Folder) ? null : Folder;

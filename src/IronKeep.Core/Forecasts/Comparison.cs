@@ -71,7 +71,7 @@ public sealed record Comparison(
     private static ImmutableArray<CopyVerdict> Decide(ForecastInput input, string jobName, IEnumerable<KnownCopy> copies)
     {
         // A job that a charter does not have any more keeps its copies: nobody prunes them.
-        if (!input.Charter.Jobs.TryGetValue(jobName, out var job) || job.Watched) return [];
+        if (!input.Charter.Jobs.TryGetValue(jobName, out var job) || job.Into.Length == 0) return [];
         var policy = input.Charter.Policies[job.Policy];
         return RetentionRules.Decide(policy.Keep, new RetentionGuards(policy.Zone ?? input.Charter.Zone, policy.AtLeast, job.FreshWithin), copies.Select(c => c.Facts), input.AsOf).Copies;
     }

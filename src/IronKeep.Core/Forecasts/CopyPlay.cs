@@ -45,7 +45,7 @@ internal sealed class CopyPlay
         var storeIndex = stores.Select((s, i) => (s.Definition.Name, i)).ToDictionary(s => s.Name, s => s.i);
         foreach (var job in jobs)
         {
-            if (job.Definition.Watched) continue;
+            if (job.Definition.Into.Length == 0) continue;
             var policy = charter.Policies[job.Definition.Policy];
             var model = new SpaceModel(job.Assumed, job.Period(), input.AsOf);
             placesOf[job.Definition.Name] = [];

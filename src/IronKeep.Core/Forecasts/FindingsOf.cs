@@ -127,7 +127,7 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
 
     private void Unknowns()
     {
-        foreach (var job in player.JobPlays.Where(j => !j.Definition.Watched && j.Assumed.From == AssumedFrom.Unknown))
+        foreach (var job in player.JobPlays.Where(j => j.Definition.Into.Length > 0 && j.Assumed.From == AssumedFrom.Unknown))
             Add(FindingKind.Unknown, null, $"job {job.Definition.Name}", $"has no history and no expectation: its copies are taken to need no space, its runs to last {Words(job.Assumed.Takes)}", "run it once, or state 'expect-size', 'expect-change' and 'expect-time'");
     }
 }

@@ -150,7 +150,9 @@ internal sealed class Player
         }
         if (job.Definition.Watched)
         {
-            runs.Add(new PlayedRun(job.Index, due, due, due + job.Takes(due), PlayedOutcome.Runs));
+            var elsewhere = new PlayedRun(job.Index, due, due, due + job.Takes(due), PlayedOutcome.Runs);
+            runs.Add(elsewhere);
+            if (job.Definition.Into.Length > 0) copies.Made(job, elsewhere, Notes);
             return;
         }
         Wait(job, due, due, PlayedOutcome.Runs);

@@ -58,7 +58,7 @@ internal sealed class Chains
                 if (why is not null || at.Base is null) break;
                 if (!byId.TryGetValue(at.Base, out var below))
                 {
-                    why = $"its base {at.Base} does not exist";
+                    why = at.Base == CopyFacts.NoFull ? "its chain begins with no full copy" : $"its base {at.Base} does not exist";
                     break;
                 }
                 at = below;

@@ -13,7 +13,11 @@ public enum Verdict { Keep, Support, Held, Expire, Frozen, Uncounted }
 /// it directly needs, or null; <paramref name="Held"/> the words of its hold ("by mira until 2027-01-31"), or null;
 /// <paramref name="Doubted"/> that its run was suspect and nobody has confirmed it yet.
 /// </summary>
-public sealed record CopyFacts(string Id, Instant Taken, CopyState State, string? Base = null, string? Held = null, bool Doubted = false);
+public sealed record CopyFacts(string Id, Instant Taken, CopyState State, string? Base = null, string? Held = null, bool Doubted = false)
+{
+    /// <summary>As the base of a partial copy: there is no full one before it.</summary>
+    public const string NoFull = "";
+}
 
 /// <summary>
 /// The guards beside the rungs: the zone of the periods, the floor, the freshness limit that freezes expiry (null: none), and

@@ -35,7 +35,7 @@ public static class RunJudge
     /// <param name="facts">What was heard.</param>
     public static LogVerdict Of(LogRules rules, HeardFacts facts)
     {
-        var verdict = LogJudge.Of(rules, facts.Log, facts.Code);
+        var verdict = facts is { LeftCopy: { } left, Log: null, Code: null } ? OfCopy(left) : LogJudge.Of(rules, facts.Log, facts.Code);
         var seconds = facts.Seconds ?? verdict.Seconds;
         if (verdict.Outcome != Outcome.Failed)
         {
@@ -46,6 +46,11 @@ public static class RunJudge
         }
         return verdict with { Seconds = seconds };
     }
+
+    /// <summary>Where nothing but its copy tells of a run.</summary>
+    private static LogVerdict OfCopy(bool left) => left
+        ? new LogVerdict(Outcome.Ok, null, "its copy is there", [])
+        : new LogVerdict(Outcome.Failed, FailureClass.Unconfirmed, "it left no copy where it should", []);
 
     /// <summary>
     /// What becomes of a planned run of which nothing more was heard: null while there is time. Missed when it never said that it began, timed-out when it

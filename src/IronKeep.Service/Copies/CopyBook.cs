@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Globalization;
 using System.Security.Cryptography;
 using IronKeep.Catalogue;
+using IronKeep.Core.Dated;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Runs.Backups;
@@ -146,8 +147,13 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     /// <summary>Copies in force: alive and not in the bin.</summary>
     public static IQueryable<Copy> InForce(KeepContext db) => Alive(db).Where(c => c.BinnedAt == null);
 
-    /// <summary>The copy as retention sees it.</summary>
-    public static CopyFacts Facts(Copy copy, Instant asOf, DateTimeZone zone) => new(copy.Id, copy.Taken, copy.State, Held: HoldWords(copy, asOf, zone), Doubted: copy.Doubt is not null);
+    /// <summary>Copies as retention sees them, with what each needs below it. They are all that are alive of one job on one machine in one store, those in the bin included.</summary>
+    public static List<(Copy Copy, CopyFacts Facts)> Facts(IReadOnlyList<Copy> alive, Instant asOf, DateTimeZone zone)
+    {
+        var sorted = alive.OrderBy(c => c.Taken).ThenBy(c => c.Id, StringComparer.Ordinal).ToList();
+        var bases = DatedChains.Bases([.. sorted.Select(c => c.Kind)]);
+        return [.. sorted.Select((c, i) => (c, new CopyFacts(c.Id, c.Taken, c.State, bases[i] is not { } below ? null : below < 0 ? CopyFacts.NoFull : sorted[below].Id, HoldWords(c, asOf, zone), c.Doubt is not null)))];
+    }
 
     /// <summary>The words of a copy's hold at an instant; null when nobody holds it, or the hold is over.</summary>
     public static string? HoldWords(Copy copy, Instant asOf, DateTimeZone zone) => copy.HeldUntil is { } until && asOf < until
@@ -157,6 +163,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
     internal static Copy ToRow(CopyRecord record, string store) => new()
     {
         Id = record.Id,
+        Kind = record.Kind,
         Job = record.Job,
         Machine = record.Machine,
         Store = store,

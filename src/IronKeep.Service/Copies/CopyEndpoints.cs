@@ -130,6 +130,14 @@ public static class CopyEndpoints
             query = query.Where(c => c.Taken < last);
         }
         var rows = await query.OrderByDescending(c => c.Taken).ThenByDescending(c => c.Id).Take(limit + 1).ToListAsync(cancel);
+        if (rows.Count > limit && rows[limit].Taken == rows[limit - 1].Taken)
+        {
+            // Names that say a day and no hour are all of one instant: a page does not end within it.
+            var same = rows[limit].Taken;
+            rows = [.. rows.Where(r => r.Taken > same), .. await query.Where(c => c.Taken == same).OrderByDescending(c => c.Id).ToListAsync(cancel)];
+            limit = rows.Count;
+            rows.AddRange(await query.Where(c => c.Taken < same).OrderByDescending(c => c.Taken).Take(1).ToListAsync(cancel));
+        }
         return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer(clock.Now())));
     }
 
@@ -142,7 +150,7 @@ public static class CopyEndpoints
         {
             return await stores.AskAsync(copy.Store, opened => Browse(opened, copy, path, names));
         }
-        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        catch (Exception e) when (e is PlaceException or StoreDamageException or NotSupportedException)
         {
             return Problems.Refused($"copy {id} cannot be browsed: {e.Message}");
         }
@@ -194,7 +202,7 @@ public static class CopyEndpoints
         c.Id, c.Origin, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), c.State,
         c.CheckedAt?.ToDateTimeOffset(), c.BinnedAt?.ToDateTimeOffset(), c.Items, c.Bytes, c.Skipped, c.NewBytes, c.StoredBytes,
         c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount, c.RunId is 0 ? null : c.RunId, c.Doubt,
-        c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null);
+        c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null, c.Kind);
 
     private static EntryAnswer ToAnswer(TreeEntry e) => new(
         NameText.Show(e.Name), Kebab.Of(e.Kind), Convert.ToString(e.Mode, 8).PadLeft(4, '0'),

@@ -38,7 +38,8 @@ public sealed class CopySearch(OpenStores stores)
         {
             try
             {
-                opened[name] = await stores.AskAsync(name, store => store);
+                var store = await stores.AskAsync(name, store => store);
+                if (store.Can.Browses) opened[name] = store;
             }
             catch (Exception e) when (e is PlaceException or StoreDamageException)
             {
@@ -95,6 +96,7 @@ public sealed class CopySearch(OpenStores stores)
     {
         var opened = new Dictionary<string, IStoreLayout>();
         foreach (var name in copies.Select(c => c.Store).Distinct()) opened[name] = await stores.AskAsync(name, store => store);
+        copies = [.. copies.Where(c => opened[c.Store].Can.Browses)];
         return await Task.Factory.StartNew(() => Versions(copies, opened, path), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default).WaitAsync(2 * LongEnough);
     }
 

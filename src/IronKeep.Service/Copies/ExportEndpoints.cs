@@ -36,6 +36,7 @@ public static class ExportEndpoints
         if (copy is null) return missing!;
         if (Kebab.Read<ExportFormat>(request.Format) is not { } format) return Problems.Invalid($"format '{request.Format}' is not known; use tar or bag");
         if (CopyEndpoints.BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad) return bad;
+        if (charter.Charter.Stores.GetValueOrDefault(copy.Store)?.Dated is not null) return Problems.Refused($"copy {id} is one file that something else wrote, in its own format already; restore it in place of exporting it");
         var run = await queue.AddAsync(new RunRequest(RunKind.Export, copy.Job, copy.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new ExportOrder(id, request.Paths, format, request.To) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
@@ -51,6 +52,7 @@ public static class ExportEndpoints
         try
         {
             (opened, record) = await stores.AskAsync(copy.Store, asked => (asked, asked.ReadRecord(id)));
+            if (!opened.Can.Browses) return Problems.Refused($"copy {id} is one file that something else wrote, in its own format already; restore it in place of exporting it");
             if (record is null) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
             foreach (var wanted in paths)
             {

@@ -58,7 +58,8 @@ public sealed class ShelfKeeper(
         var began = clock.Now();
         var store = stores.Get(storeName);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var work = new Work(db, store, storeName, [], [], [], []);
+        var work = new Work(db, store, storeName, await HasOrphansAsync(db, cancel), [], [], [], []);
+        await ReownAsync(db, storeName, cancel);
         var (there, looked) = notes ? ReadAll(work) : await ReadNewAsync(work, cancel);
         var ids = looked.Select(c => c.Record.Id).ToHashSet();
         var rows = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).ToDictionaryAsync(c => c.Id, cancel);
@@ -89,7 +90,7 @@ public sealed class ShelfKeeper(
         }
     }
 
-    private sealed record Work(KeepContext Db, IStoreLayout Store, string Name, List<string> Learned, List<string> Missing, List<string> PutBack, List<string> Unreadable);
+    private sealed record Work(KeepContext Db, IStoreLayout Store, string Name, bool Orphans, List<string> Learned, List<string> Missing, List<string> PutBack, List<string> Unreadable);
 
     private static (HashSet<string> There, List<StoredCopy> Looked) ReadAll(Work work)
     {
@@ -133,9 +134,15 @@ public sealed class ShelfKeeper(
         if (row is null)
         {
             row = CopyBook.ToRow(copy.Record, work.Name);
+            if (row.Machine.Length == 0 || row.Job.Length == 0)
+            {
+                // What no job leaves is nobody's copy yet.
+                if (charter.Charter.LeavesIn(work.Name, row.Job) is not { } owner) return;
+                (row.Job, row.Machine) = (owner.Name, row.Machine.Length > 0 ? row.Machine : Charter.MachineOf(owner, settings.Value.Machine));
+            }
             row.Machine = await ServiceNames.NowOfAsync(work.Db, row.Machine, settings.Value.Machine, cancel);
-            row.RunId = await RunOfAsync(work.Db, row, cancel);
-            if (!await TakeOverAsync(work, row, cancel)) work.Learned.Add(row.Id);
+            if (work.Store.Can.TakesBackups) row.RunId = await RunOfAsync(work.Db, row, cancel);
+            if (!work.Orphans || !await TakeOverAsync(work, row, cancel)) work.Learned.Add(row.Id);
             work.Db.Copies.Add(row);
         }
         else if (row.State == CopyState.Missing || row.GoneAt is not null)
@@ -145,6 +152,22 @@ public sealed class ShelfKeeper(
         row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
         CopyBook.TakeNote(row, copy.Note);
         if (row.NoteDue) book.WriteNote(work.Store, row);
+    }
+
+    /// <summary>Whether there are copies of a store that the charter does not have any more.</summary>
+    private async Task<bool> HasOrphansAsync(KeepContext db, CancellationToken cancel)
+    {
+        var declared = charter.Charter.Stores.Keys.ToList();
+        return await db.Copies.AnyAsync(c => !declared.Contains(c.Store), cancel);
+    }
+
+    /// <summary>Where names do not tell whose a file is, it is the job's that leaves its copies there now.</summary>
+    private async Task ReownAsync(KeepContext db, string store, CancellationToken cancel)
+    {
+        if (charter.Charter.Stores.GetValueOrDefault(store)?.Dated is not { Name: { HasJob: false } name } || charter.Charter.LeavesIn(store, "") is not { } owner) return;
+        var machine = Charter.MachineOf(owner, settings.Value.Machine);
+        await db.Copies.Where(c => c.Store == store && c.Job != owner.Name).ExecuteUpdateAsync(s => s.SetProperty(c => c.Job, owner.Name), cancel);
+        if (!name.HasMachine) await db.Copies.Where(c => c.Store == store && c.Machine != machine).ExecuteUpdateAsync(s => s.SetProperty(c => c.Machine, machine), cancel);
     }
 
     /// <summary>A store that was given another name brings its copies along: what was known of them under the one that the charter has no more goes over.</summary>
@@ -188,7 +211,7 @@ public sealed class ShelfKeeper(
                 "Find out who removed the records or the disk under them; bring them back, or run the jobs again. A check of the store tells what else is missing, and closes this when nothing is."), cancel);
         if (work.PutBack.Count > 0)
             await alerts.RaiseAsync(new Matter(Subject.OfStore(work.Name), AlertClass.Unsound,
-                $"somebody without the key of store {work.Name} moved the records of {Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and are in force",
+                $"somebody {(work.Store.Can.TakesBackups ? "without the key of" : "moved files in")} store {work.Name}{(work.Store.Can.TakesBackups ? " moved the records of" : ":")} {Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and are in force",
                 "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well closes this."), cancel);
     }
 

@@ -47,7 +47,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     {
         var due = charter.DueTimesOf(job, settings.Value.Machine);
         answer = answer with { NextDue = due is null ? [] : NextDue(due), When = due?.Schedule.Words, Remarks = due?.Schedule.Remarks ?? [] };
-        if (job.Watched) return answer;
+        if (job.Into.Length == 0) return answer;
         var policy = charter.Policies[job.Policy];
         return answer with
         {
@@ -91,7 +91,7 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         var only = charter with { Jobs = charter.Jobs.Clear().AddRange(played), RotationSets = charter.RotationSets.Clear() };
         var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, MostDaysAhead);
         var forecast = Forecaster.Play(await forecasts.InputAsync(only, days, cancel) with { PrunesByHandToo = true });
-        return [.. jobs.Where(j => !j.Watched).SelectMany(j => j.Into.Select(store => forecast.VerdictsAt(j.Name, store, on).Copies.ToEffect(j.Name, store)))];
+        return [.. jobs.SelectMany(j => j.Into.Select(store => forecast.VerdictsAt(j.Name, store, on).Copies.ToEffect(j.Name, store)))];
     }
 
     private IReadOnlyList<DueAnswer> NextDue(DueTimes due)

@@ -25,12 +25,12 @@ public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, Store
         var now = clock.Now();
         var own = settings.Value.Machine;
         var rows = await CopyBook.Alive(db).Where(c => c.Machine == own).ToListAsync(cancel);
-        var wanted = charter.Jobs.Values.Where(j => !j.Watched).SelectMany(j => j.Into.Select(s => (j.Name, s))).ToHashSet();
+        var wanted = charter.Jobs.Values.SelectMany(j => j.Into.Select(s => (j.Name, s))).ToHashSet();
         var rooms = await Task.WhenAll(charter.Stores.Values.Select(async s => (s.Name, Room: await room.OfAsync(s))));
         return new ForecastInput(charter, own, settings.Value.RunsAtOnce, now, days)
         {
             Jobs = await AssumeAsync(db, charter, own, cancel),
-            Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Store))).Select(c => new KnownCopy(c.Job, c.Store, CopyBook.Facts(c, now, charter.Zone), c.BinnedAt))],
+            Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Store))).GroupBy(c => (c.Job, c.Store)).SelectMany(g => CopyBook.Facts([.. g], now, charter.Zone)).Select(c => new KnownCopy(c.Copy.Job, c.Copy.Store, c.Facts, c.Copy.BinnedAt))],
             Stores = rooms.Where(s => s.Room.Used is not null)
                 // Free room is told less the reserve; the forecast takes the reserve off itself.
                 .ToDictionary(s => s.Name, s => new KnownStore(s.Room.Used!.Value, s.Room.Free + s.Room.Reserve)),

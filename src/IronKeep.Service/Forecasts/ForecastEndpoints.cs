@@ -58,7 +58,7 @@ public static class ForecastEndpoints
     {
         var (charter, mistaken) = CharterOf(request.Yaml, inForce);
         if (charter is null) return mistaken!;
-        if (!charter.Jobs.TryGetValue(request.Job, out var job) || job.Watched) return Problems.NotFound($"the charter has no job '{request.Job}' that makes copies");
+        if (!charter.Jobs.TryGetValue(request.Job, out var job) || job.Into.Length == 0) return Problems.NotFound($"the charter has no job '{request.Job}' that makes copies");
         var store = request.Store ?? job.Into[0];
         if (!job.Into.Contains(store)) return Problems.Invalid($"job {job.Name} does not go into store '{store}'; it goes into {string.Join(" and ", job.Into)}");
         var on = Instant.FromDateTimeOffset(request.On);

@@ -9,6 +9,7 @@ using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Clocks;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;
@@ -25,7 +26,7 @@ namespace IronKeep.Service.Health;
 /// named; the rest is told as findings, and an unreachable store as an alert.
 /// </summary>
 public sealed class SelfCheck(
-    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, FactCarrier carrier, WorkerSelf self, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, FactCarrier carrier, LogWatching logs, FolderWatching folders, WorkerSelf self, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
     TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private static readonly DateTimeOffset NotBefore = new(2026, 1, 1, 0, 0, 0, TimeSpan.Zero);
@@ -46,7 +47,7 @@ public sealed class SelfCheck(
             : loop.Rounds.Problem is { } standing ? $"{standing}; nothing becomes due meanwhile: read the service's own log, and start the service again"
             : since is null ? "it has not come round yet" : $"came round {since.Value.TotalSeconds.ToString("0", CultureInfo.InvariantCulture)} s ago"));
         if (problem is null) findings.AddRange(await SharedAsync(cancel));
-        foreach (var (what, rounds) in new[] { ("dispatch", dispatch.Rounds), ("teller", teller.Rounds), ("facts", carrier.Rounds) })
+        foreach (var (what, rounds) in new[] { ("dispatch", dispatch.Rounds), ("teller", teller.Rounds), ("facts", carrier.Rounds), ("followed logs", logs.Rounds), ("folders of dated files", folders.Rounds) })
             findings.Add(Finding(what, settings.Value.Ticking && rounds.Problem is not null ? FindingState.Failed : FindingState.Well, settings.Value.Ticking && rounds.Problem is { } trouble ? $"{trouble}; read the service's own log" : "comes round"));
         findings.Add(problem is null && await clockWatch.DoubtAsync(cancel) is { } doubt ? Finding("clock", FindingState.Failed, $"{doubt}; nothing expires until it is set right or confirmed")
             : clock.GetUtcNow() < NotBefore ? Finding("clock", FindingState.Failed, $"it says {clock.GetUtcNow():u}, which is before this program was made; set it right")

@@ -53,7 +53,7 @@ internal sealed class HearingRound
         var known = ids.Count == 0 ? [] : await db.TakenReports.Where(r => ids.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.RunId);
         // The planned runs that are open, or were given up, and the last of each job.
         // A report from long ago does not make all of a job's history be read.
-        var first = Instant.Max(reports.Min(r => r.Began ?? r.When) - Duration.FromDays(8), now - LooksBack);
+        var first = Instant.Max(reports.Min(r => Instant.Min(r.Due ?? r.When, r.Began ?? r.When)) - Duration.FromDays(8), now - LooksBack);
         var open = await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Due >= first && p.Due <= now).ToListAsync();
         var plannedIds = open.Select(p => p.RunId).OfType<long>().ToList();
         var runs = await db.Runs.Where(r => r.Kind == RunKind.Watched && jobs.Contains(r.Job!) && (r.State == RunState.Running || plannedIds.Contains(r.Id) || r.Queued >= first)).OrderBy(r => r.Id).ToListAsync();
@@ -66,8 +66,9 @@ internal sealed class HearingRound
         if (report.Id is { } id && known.TryGetValue(id, out var before)) return new HeardRun(report, All(report).Find(r => r.Id == before), null, []);
         if (!charter.Jobs.TryGetValue(report.Job, out var job)) return new HeardRun(report, null, null, []);
         if (Joined(report) is { } other) return Join(job, other, report);
-        if (Repeated(report) is { } same) return new HeardRun(report, same, null, []);
-        var under = UnderWay(report);
+        if (report.Source != EvidenceSource.Folder && Repeated(report) is { } same) return new HeardRun(report, same, null, []);
+        // A copy that is there does not end what has not said that it ended.
+        var under = report.Source == EvidenceSource.Folder ? null : UnderWay(report);
         // Another begins, so the one before it ended without a word.
         if (report.State == CheckInState.Started && under is not null) Abandon(under);
         var run = report.State == CheckInState.Ended ? under : null;
@@ -103,6 +104,7 @@ internal sealed class HearingRound
     /// <summary>The planned run that a report is about: the last that was due when the run began, or a little later, unless it has ended for good.</summary>
     private PlannedRun? PlannedOf(JobDefinition job, Report report)
     {
+        if (report.Due is { } due) return planned[(report.Job, report.Machine)].FirstOrDefault(p => p.Due == due && p.Outcome is null or Outcome.Missed or Outcome.TimedOut);
         var began = report.Began ?? report.When;
         if (planned[(report.Job, report.Machine)].LastOrDefault(p => p.Due <= began + Early) is not { Outcome: null or Outcome.Missed or Outcome.TimedOut } last) return null;
         if (last.Due > began) return Linked(last) is null ? last : null;
@@ -133,6 +135,8 @@ internal sealed class HearingRound
     /// <summary>The run that has ended by what another source said, and of which this one says something as well.</summary>
     private Run? Joined(Report report)
     {
+        if (report is { Source: EvidenceSource.Folder, Due: { } due })
+            return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Due == due && (r.Failure == FailureClass.Unconfirmed || report.LeftCopy == false || EvidenceOf(r).Heard.All(h => h.Source != report.Source)));
         var (from, to) = ((report.Began ?? report.When) - Repeats, report.When + Repeats);
         return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Began <= to && r.Ended >= from && EvidenceOf(r).Heard is { Count: > 0 } heard && heard.All(h => h.Source != report.Source));
     }
@@ -151,7 +155,12 @@ internal sealed class HearingRound
         if (report.State == CheckInState.Ended) lines = End(job, run, at, report, Hear(run, report));
         else Keep(run, Hear(run, report), []);
         Keep(run, EvidenceOf(run).Heard, decided.Concat(EvidenceOf(run).Lines));
-        if (report.State == CheckInState.Ended && Weight(before.Outcome) >= Weight(run.Outcome) && before.Outcome is not (Outcome.TimedOut or Outcome.Missed))
+        if (before.Failure == FailureClass.Unconfirmed && report.LeftCopy == true)
+        {
+            (run.Outcome, run.Failure, run.Sentence) = (Outcome.Warned, null, $"its copy came late: {run.Sentence}");
+            if (at is not null) (at.Outcome, at.Reason) = (run.Outcome, run.Sentence);
+        }
+        else if (report.State == CheckInState.Ended && Weight(before.Outcome) >= Weight(run.Outcome) && before.Outcome is not (Outcome.TimedOut or Outcome.Missed))
         {
             (run.Outcome, run.Failure, run.Sentence, run.Brief) = (before.Outcome, before.Failure, before.Sentence, before.Brief);
             if (at is not null) (at.Outcome, at.Reason) = (run.Outcome, run.Sentence);
@@ -200,7 +209,8 @@ internal sealed class HearingRound
         var figures = report.Figures ?? report.Read?.Figures;
         var facts = new HeardFacts
         {
-            Code = report.ExitCode ?? (report.Read is null && report.Log is null ? 0 : null),
+            Code = report.ExitCode ?? (report.Read is null && report.Log is null && report.LeftCopy is null ? 0 : null),
+            LeftCopy = report.LeftCopy,
             Log = log,
             Items = figures?.Items ?? log?.Items,
             Bytes = figures?.Bytes ?? log?.Bytes,
@@ -216,7 +226,11 @@ internal sealed class HearingRound
         Keep(run, heard, verdict.Evidence.Select(e => new EvidenceLine(e.Line, e.List, e.Text, e.Class)));
         var sentence = $"{verdict.Sentence}{(report.Note is { Length: > 0 } note ? $"; {note}" : "")}{(late ? "; heard of late" : "")}";
         (run.Outcome, run.Failure, run.Sentence) = (verdict.Outcome, verdict.Class, sentence);
-        if (verdict.Outcome is Outcome.Ok or Outcome.Warned && (facts.Items is not null || facts.Bytes is not null || verdict.Seconds is not null)) Doubt(job, run, facts);
+        if (report.LeftCopy is not null)
+        {
+            if (report.Doubt is { } doubted && verdict.Outcome == Outcome.Ok) (run.Outcome, run.Brief, run.Sentence) = (Outcome.Suspect, doubted, $"{doubted}. {run.Sentence}");
+        }
+        else if (verdict.Outcome is Outcome.Ok or Outcome.Warned && (facts.Items is not null || facts.Bytes is not null || verdict.Seconds is not null)) Doubt(job, run, facts);
         if (at is not null)
         {
             (at.Outcome, at.Reason) = (run.Outcome, run.Sentence);

@@ -26,6 +26,13 @@ public sealed record Report(string Job, string Machine, EvidenceSource Source, C
     public bool LogCut { get; init; }
     public ReadLog? Read { get; init; }
 
+    /// <summary>The due instant that it is about, where its source knows.</summary>
+    public Instant? Due { get; init; }
+
+    /// <summary>Whether the run's copy is where it leaves one, and why that copy is in doubt; null: it says nothing of that.</summary>
+    public bool? LeftCopy { get; init; }
+    public string? Doubt { get; init; }
+
     public Instant When => At ?? Received;
 }
 

@@ -24,6 +24,7 @@ using IronKeep.Service.Telling;
 using IronKeep.Service.Timetable;
 using IronKeep.Service.Upkeep;
 using IronKeep.Service.Workers;
+using IronKeep.Stores.Dated;
 using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
@@ -138,6 +139,7 @@ public static class IronKeepHost
         services.AddSingleton<CharterDesk>();
         services.AddSingleton<Consequences>();
         services.AddSingleton<ILayoutKind, PooledLayout>();
+        services.AddSingleton<ILayoutKind>(s => new DatedLayout(store => new SeenFiles(store, s.GetRequiredService<IDbContextFactory<KeepContext>>()), s.GetRequiredService<TimeProvider>()));
         services.AddSingleton<StoreLayouts>();
         services.AddSingleton<IPlaceKind, FolderKind>();
         services.AddSingleton<IPlaceKind, SftpKind>();
@@ -169,6 +171,8 @@ public static class IronKeepHost
         services.AddSingleton<CheckInAddresses>();
         services.AddSingleton<HearingDesk>();
         services.AddSingleton<LogWatching>();
+        services.AddSingleton<CopyArrivals>();
+        services.AddSingleton<FolderWatching>();
         services.AddSingleton<Serving>();
         services.AddSingleton<Pauses>();
         services.AddSingleton<TimedWorks>();
@@ -225,6 +229,7 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<Teller>());
         services.AddHostedService(s => s.GetRequiredService<HearingDesk>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<LogWatching>());
+        if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<FolderWatching>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
     }
 
@@ -247,6 +252,7 @@ public static class IronKeepHost
             return next(http);
         });
         app.UseRouting();
+        app.Use(PathIds.Decode);
         app.UseRateLimiter();
         app.UseAuthentication();
         app.UseAuthorization();

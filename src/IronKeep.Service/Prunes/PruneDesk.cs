@@ -149,11 +149,11 @@ public sealed class PruneDesk(
     private async Task<PrunePlan> MakeAsync(KeepContext db, JobDefinition job, string machine, string store, PolicyDefinition policy, Instant? asOf, string? clockDoubt, CancellationToken cancel)
     {
         var charter = inForce.Charter;
-        var rows = await CopyBook.InForce(db).AsNoTracking().Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store).ToListAsync(cancel);
+        var rows = await CopyBook.Alive(db).Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store && (c.BinnedAt == null || c.Kind != null)).ToListAsync(cancel);
         var at = asOf ?? clock.Now();
         if (asOf < clock.Now()) rows.RemoveAll(r => r.Taken > at);
         var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, clockDoubt);
-        return PrunePlan.Make(job.Name, machine, store, policy.Keep, guards, rows.Select(r => CopyBook.Facts(r, at, charter.Zone)), at);
+        return PrunePlan.Make(job.Name, machine, store, policy.Keep, guards, CopyBook.Facts(rows, at, charter.Zone).Where(f => f.Copy.BinnedAt is null).Select(f => f.Facts), at);
     }
 
     private static async Task<ImmutableArray<string>> BrakeAsync(KeepContext db, PrunePlan plan, CancellationToken cancel)

@@ -8,6 +8,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Runs;
+using IronKeep.Service.Stores;
 using Microsoft.AspNetCore.Http.HttpResults;
 using NodaTime;
 
@@ -32,7 +33,7 @@ public static class PruneEndpoints
         string name, CharterInForce charter, PruneDesk desk, Microsoft.Extensions.Options.IOptions<ServiceSettings> settings, CancellationToken cancel, string? store = null, string? asOf = null)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
-        if (job.Watched) return Problems.Refused($"job {name} is watched: it makes no copies here, so there is nothing to prune");
+        if (job.Into.Length == 0) return Problems.Refused($"job {name} is watched and says nowhere that it leaves copies, so there is nothing to prune; name the store with 'leaves-copy-in'");
         if (store is null && job.Into.Length > 1) return Problems.Invalid($"job {name} goes into {string.Join(" and ", job.Into)}; say which store is meant with ?store=");
         if (store is not null && !job.Into.Contains(store)) return Problems.Invalid($"job {name} does not go into store '{store}'; it goes into {string.Join(" and ", job.Into)}");
         Instant? at = null;
@@ -46,7 +47,7 @@ public static class PruneEndpoints
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ApplyAsync(
-        string fingerprint, PruneDesk desk, RunQueue queue, HttpContext http, CancellationToken cancel, string? confirm = null)
+        string fingerprint, PruneDesk desk, RunQueue queue, OpenStores stores, HttpContext http, CancellationToken cancel, string? confirm = null)
     {
         if (await desk.FindAsync(fingerprint, cancel) is not { } shown) return Missing(fingerprint);
         if (confirm is { } reason)
@@ -56,6 +57,7 @@ public static class PruneEndpoints
         }
         var (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
         if (plan is null) return Problems.Refused(problem!);
+        if (await stores.AskAsync(shown.Store, s => s.Can.HasBin ? null : $"store {shown.Store} is to look at only: the service may not write to its folder, so nothing can go to its bin; give it the right to") is { } only) return Problems.Refused(only);
         var run = await queue.AddAsync(new RunRequest(RunKind.Prune, shown.Job, shown.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new PruneOrder(fingerprint) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }

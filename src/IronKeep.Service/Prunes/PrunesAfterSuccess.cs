@@ -26,7 +26,7 @@ public sealed class PrunesAfterSuccess(CharterInForce inForce, PruneDesk desk, R
         foreach (var fact in facts)
         {
             if (fact.Job is null || !inForce.Charter.Jobs.TryGetValue(fact.Job, out var job) || job.Prune != PruneTime.AfterSuccess) continue;
-            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned } run) continue;
+            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup or RunKind.Watched, Outcome: Outcome.Ok or Outcome.Warned } run) continue;
             foreach (var store in job.Into)
             {
                 // One that is queued, or was planned here just now, is made of what there is now as well.

@@ -7,6 +7,7 @@ using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using NodaTime;
 
 namespace IronKeep.Service.Stores;
 
@@ -23,7 +24,7 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
     {
         public Lock Gate { get; } = new();
         public IStoreLayout? Store;
-        public StoreDefinition? OpenedAs;
+        public (StoreDefinition Declared, DateTimeZone Zone)? OpenedAs;
 
         /// <summary>A question that was given up and hangs still; while it does, nobody else asks.</summary>
         public volatile Task? Hanging;
@@ -48,11 +49,11 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
         if (!slot.Gate.TryEnter(Waits)) throw new PlaceException(PlaceFault.Unreachable, $"store {name} is being opened and does not answer; look at its disk, its mount or its server");
         try
         {
-            if (slot.Store is { } store && slot.OpenedAs == declared) return store;
+            if (slot.Store is { } store && slot.OpenedAs == (declared, charter.Charter.Zone)) return store;
             // Runs that are in it go on with the old one, whose connections close when they are done.
             slot.Store?.Dispose();
-            (slot.Store, slot.OpenedAs) = (null, declared);
-            return slot.Store = layouts.Of(declared).Open(places.Of(declared), StorePlaces.SecretOf(declared));
+            (slot.Store, slot.OpenedAs) = (null, (declared, charter.Charter.Zone));
+            return slot.Store = layouts.Of(declared).Open(new StoreOpening(declared, places.Of(declared), StorePlaces.SecretOf(declared), charter.Charter.Zone));
         }
         catch (StoreKeyException e)
         {
@@ -110,8 +111,12 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
 
     private string? Prepare(StoreDefinition store)
     {
-        if (store.LocalFolder is { } folder && !Directory.Exists(folder)) Directory.CreateDirectory(folder, OwnFiles.Folder);
         var layout = layouts.Of(store);
+        if (store.LocalFolder is { } folder && !Directory.Exists(folder))
+        {
+            if (!layout.MakesFolders) return $"store {store.Name}: {folder} is not there, and nothing was ever written to it; mount it, or mend the path";
+            Directory.CreateDirectory(folder, OwnFiles.Folder);
+        }
         var place = places.Of(store);
         using var remote = place as IDisposable;
         if (!layout.IsAt(place)) layout.Create(place, new StoreMaking(store.Sha256 ? HashKind.Sha256 : HashKind.Blake3, StorePlaces.SecretOf(store), "the service's"), clock.GetUtcNow());

@@ -9,8 +9,8 @@ public sealed class StoreLayouts(IEnumerable<ILayoutKind> kinds)
 {
     private readonly Dictionary<string, ILayoutKind> byName = kinds.ToDictionary(k => k.Name);
 
-    /// <summary>The layout of a declared store. Every store is pooled until charters can say otherwise.</summary>
-    public ILayoutKind Of(StoreDefinition store) => byName["pooled"];
+    /// <summary>The layout of a declared store.</summary>
+    public ILayoutKind Of(StoreDefinition store) => byName[store.Layout];
 
     /// <summary>The layout of the store that lies at a place; null when there is none.</summary>
     public ILayoutKind? At(IPlace place) => byName.Values.FirstOrDefault(k => k.IsAt(place));

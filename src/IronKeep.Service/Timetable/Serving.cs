@@ -148,10 +148,11 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
             return;
         }
         var started = planned.Stand == PlannedStand.Started;
-        var silence = RunJudge.OfSilence(planned.Due, started, job.StartLimit.ToDuration(), job.RunLimit?.ToDuration(), open.Now);
+        var within = inForce.Charter.HeardWithin(job);
+        var silence = RunJudge.OfSilence(planned.Due, started, within, job.RunLimit?.ToDuration(), open.Now);
         // What was to be heard while the service was down may still be on its way.
         if (silence is null || (silence == Outcome.Missed && planned.Due <= since && open.Now < since + job.WaitAfterReturn.ToDuration())) return;
-        End(planned, silence.Value, started ? "it said that it started, and nothing was heard since" : $"nothing was heard of it within {job.StartLimit}");
+        End(planned, silence.Value, started ? "it said that it started, and nothing was heard since" : job.HeardBy is [EvidenceSource.Folder] ? $"it left no copy in {string.Join(" or ", job.Into)} in its time" : $"nothing was heard of it within {job.StartLimit}");
     }
 
     private static void End(PlannedRun planned, Outcome outcome, string reason)

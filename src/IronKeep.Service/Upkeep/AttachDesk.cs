@@ -8,6 +8,7 @@ using IronKeep.Service.Definitions;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
 using IronKeep.Stores.Keys;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -69,7 +70,7 @@ public sealed class AttachDesk(CharterInForce inForce, CharterDesk desk, Definit
         var declared = new StoreDefinition(request.Name, folder, null, null, StoreDefinition.UsualBin) { KeyFile = request.KeyFile, PassphraseFile = request.PassphraseFile };
         var place = new FolderPlace(folder);
         var layout = layouts.At(place) ?? layouts.Of(declared);
-        using var store = layout.OpenToRead(place, StorePlaces.SecretOf(declared));
+        using var store = layout.OpenToRead(new StoreOpening(declared, place, StorePlaces.SecretOf(declared), inForce.Charter.Zone));
         if (declared is { KeyFile: null, PassphraseFile: null } != !layout.Encrypts(place))
             return $"the store at {folder} does not encrypt; attach it without a key file or passphrase file";
         foreach (var other in inForce.Charter.Stores.Values.Where(s => s.Name != request.Name))

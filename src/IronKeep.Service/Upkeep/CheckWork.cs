@@ -52,13 +52,13 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
         var known = (await db.Copies.Where(c => c.Store == name && c.GoneAt == null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
         var readAt = await db.PackReads.Where(r => r.Store == name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
         live.Log(LogSeverity.Info, budget is null
-            ? $"{Kebab.Of(order.Depth)} check of store {name}: {What(order.Depth)}"
-            : $"{Kebab.Of(order.Depth)} check of store {name}: packs are read, least recently read first, up to {new ByteSize(budget.Value)}");
+            ? $"{Kebab.Of(order.Depth)} check of store {name}: {(store.Can.TakesBackups ? What(order.Depth) : order.Depth == CheckDepth.Presence ? "the files are listed" : "every file is read and compared with the sums that are known of it")}"
+            : $"{Kebab.Of(order.Depth)} check of store {name}: {store.Can.PartWord}s are read, least recently read first, up to {new ByteSize(budget.Value)}");
         var began = clock.Now();
         var scope = new CheckScope(budget, pack => readAt.TryGetValue(pack, out var at) ? at.ToDateTimeOffset() : null, began.ToDateTimeOffset(), order.Depth) { IsKnown = known.Contains };
         var report = store.Check(scope, (done, total) => live.Report(new Progress(0, total, done, 0, 0, 0)), cancel);
         live.Report(new Progress(report.Packs.Length, report.Bytes, report.Bytes, 0, 0, report.Damage.Length));
-        foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"pack {pack.Pack}: {pack.Problem}; its file was moved to 'damaged' in the store");
+        foreach (var pack in report.Damage) live.Log(LogSeverity.Error, $"{store.Can.PartWord} {pack.Pack}: {pack.Problem}{(store.Can.TakesBackups ? "; its file was moved to 'damaged' in the store" : "")}");
         foreach (var file in report.Files) live.Log(LogSeverity.Error, file);
         foreach (var copy in report.Copies)
         {
@@ -68,19 +68,20 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
         await RecordAsync(copies, db, name, store, report, began);
         var missing = await db.Copies.Where(c => c.Store == name && c.GoneAt == null && c.State == CopyState.Missing).Select(c => c.Id).ToListAsync(CancellationToken.None);
         foreach (var stray in report.Strays) live.Log(LogSeverity.Warning, stray);
-        foreach (var id in missing) live.Log(LogSeverity.Error, $"copy {id} is missing: its record is gone from store {name}");
-        if (report.Copies.Length > 0 && await HealWork.HelpersAsync(db, charter, name, CancellationToken.None) is { Count: > 0 } helpers)
+        foreach (var id in missing) live.Log(LogSeverity.Error, $"copy {id} is missing: its {(store.Can.TakesBackups ? "record" : "file")} is gone from store {name}");
+        if (store.Can.Heals && report.Copies.Length > 0 && await HealWork.HelpersAsync(db, charter, name, CancellationToken.None) is { Count: > 0 } helpers)
         {
             var heal = await queue.AddAsync(new RunRequest(RunKind.Heal, null, name, Actor.OfRun(live.Run.Id)), CancellationToken.None);
             live.Log(LogSeverity.Info, $"run {heal.Id} tries to bring back from {string.Join(", ", helpers)} what is missing");
         }
-        if (!report.Sound || missing.Count > 0) return new RunEnding(Outcome.Failed, Say(name, report, missing), FailureClass.DataDamaged);
+        if (!report.Sound || missing.Count > 0) return new RunEnding(Outcome.Failed, Say(name, store.Can.PartWord, report, missing), FailureClass.DataDamaged);
+        var part = store.Can.PartWord;
         var strays = report.Strays.Length == 0 ? "" : $"; {Counted.Of(report.Strays.Length, "file is", "files are")} none of its own, named in the log";
         if (report.Strays.Length > 0 && order.Depth == CheckDepth.Presence)
-            return new RunEnding(Outcome.Warned, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, "pack")} there, none read{strays}");
+            return new RunEnding(Outcome.Warned, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, part)} there, none read{strays}");
         if (order.Depth == CheckDepth.Presence)
-            return new RunEnding(Outcome.Ok, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, "pack")} there, none read");
-        var read = report.Packs.Length == report.TotalPacks ? $"all {Counted.Of(report.TotalPacks, "pack")}" : $"{report.Packs.Length} of {Counted.Of(report.TotalPacks, "pack")}";
+            return new RunEnding(Outcome.Ok, $"store {name} has everything its {Counted.Of(report.Whole.Length, "copy needs", "copies need")}: {Counted.Of(report.TotalPacks, part)} there, none read");
+        var read = report.Packs.Length == report.TotalPacks ? $"all {Counted.Of(report.TotalPacks, part)}" : $"{report.Packs.Length} of {Counted.Of(report.TotalPacks, part)}";
         return new RunEnding(strays.Length > 0 ? Outcome.Warned : Outcome.Ok, $"store {name} is sound: {read} ({new ByteSize(report.Bytes)}) read, {Counted.Of(report.Whole.Length, "copy", "copies")} whole{strays}");
     }
 
@@ -99,17 +100,18 @@ public sealed class CheckWork(OpenStores stores, Copies.ShelfKeeper shelves, Cop
         _ => "every pack is read and compared with what was written",
     };
 
-    private static string Say(string name, CheckReport report, List<string> missing)
+    private static string Say(string name, string part, CheckReport report, List<string> missing)
     {
         if (report.Copies.Length == 0)
             return report.Files.Length > 0 && report.Damage.Length == 0 && missing.Count == 0 ? $"store {name}: {report.Files[0]}"
                 : missing.Count > 0 ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}: {string.Join(", ", missing.Take(FilesNamed))}"
-                : $"store {name} had {Counted.Of(report.Damage.Length, "damaged pack")}, but no copy needs what is lost";
+                : $"store {name} had {Counted.Of(report.Damage.Length, $"damaged {part}")}, but no copy needs what is lost";
         var first = report.Copies[0];
         var files = string.Join(", ", first.Paths.Take(FilesNamed)) + (first.Count > FilesNamed ? $" and {first.Count - FilesNamed} more" : "");
         var others = report.Copies.Length > 1 ? $"; {Counted.Of(report.Copies.Length - 1, "more copy is hurt", "more copies are hurt")}" : "";
         var lost = missing.Count > 0 ? $"; {Counted.Of(missing.Count, "copy is", "copies are")} missing" : "";
-        var what = report.Damage.Length > 0 ? $"is damaged ({Counted.Of(report.Damage.Length, "pack")})" : "lacks what its copies need";
+        var what = report.Damage.Length > 0 ? $"is damaged ({Counted.Of(report.Damage.Length, part)})" : "lacks what its copies need";
+        if (part == "file") return $"store {name} {what}: {first.CopyId} is not what it was: {report.Damage[0].Problem}{others}{lost}";
         return $"store {name} {what}: copy {first.CopyId} cannot give back {files}{others}{lost}";
     }
 

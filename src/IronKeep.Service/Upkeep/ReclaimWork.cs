@@ -61,7 +61,7 @@ public sealed class ReclaimWork(OpenStores stores, Copies.ShelfKeeper shelves, C
         live.Report(new Progress(report.CopiesGone.Count, 0, 0, 0, 0, 0));
         var waiting = await CountInBin(db, name);
         return new RunEnding(Outcome.Ok,
-            $"{Counted.Of(report.CopiesGone.Count, "copy", "copies")} left the bin of store {name}; {Counted.Of(report.PacksRemoved, "pack")} removed, {report.PacksRewritten} rewritten, {new ByteSize(report.BytesFreed)} freed"
+            $"{Counted.Of(report.CopiesGone.Count, "copy", "copies")} left the bin of store {name}; {Counted.Of(report.PacksRemoved, store.Can.PartWord)} removed{(store.Can.TakesBackups ? $", {report.PacksRewritten} rewritten" : "")}, {new ByteSize(report.BytesFreed)} freed"
             + (waiting > 0 ? $"; {Counted.Of(waiting, "copy stays", "copies stay")} in the bin until their {bin} are over" : ""));
     }
 

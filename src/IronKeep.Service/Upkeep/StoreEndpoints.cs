@@ -10,6 +10,7 @@ using IronKeep.Service.Copies;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
+using IronKeep.Stores.Dated;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -75,12 +76,24 @@ public static class StoreEndpoints
         var reduction = (await reductions.OfAsync(db, cancel)).GetValueOrDefault(store.Name);
         var checks = db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Check && r.Store == store.Name).OrderByDescending(r => r.Id);
         return new StoreAnswer(
-            store.Name, store.Folder, room.Problem is null, room.Problem, room.Encryption, store.Capacity?.Bytes, store.HasReserve ? room.Reserve : null, room.Used, room.Free, room.NearlyFull, store.Bin.ToString(),
+            store.Name, store.Folder, store.Layout, store.Dated?.Name.Text, store.Dated is null || room.Problem is not null ? null : await OthersAsync(store, stores), room.Problem is null, room.Problem, room.Encryption, store.Capacity?.Bytes, store.HasReserve ? room.Reserve : null, room.Used, room.Free, room.NearlyFull, store.Bin.ToString(),
             counts.Where(c => !c.Binned && c.State != CopyState.Missing).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Count), counts.Where(c => c.Binned).Sum(c => c.Stored),
             counts.Where(c => c.State == CopyState.Unsound).Sum(c => c.Count), counts.Where(c => c.State == CopyState.Missing).Sum(c => c.Count),
             reduction, counts.Where(c => !c.Binned).Sum(c => c.Selected),
             store.VerifyWhen?.ToSentence(), store.VerifyBudget?.Bytes, store.ReclaimWhen?.ToSentence(), room.Problem is null ? await CoverageAsync(store, stores, db, now, cancel) : null,
             (await checks.FirstOrDefaultAsync(cancel))?.ToAnswer());
+    }
+
+    private static async Task<long?> OthersAsync(StoreDefinition store, OpenStores stores)
+    {
+        try
+        {
+            return await stores.AskAsync(store.Name, opened => (opened as DatedStore)?.Last.Others);
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            return null;
+        }
     }
 
     /// <summary>How much of the store has been read back, and how long ago the oldest part of it.</summary>

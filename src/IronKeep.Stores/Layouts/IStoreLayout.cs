@@ -1,9 +1,11 @@
+using IronKeep.Core.Charters;
 using IronKeep.Stores.Healing;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Restores;
 using IronKeep.Stores.Trees;
+using NodaTime;
 
 namespace IronKeep.Stores.Layouts;
 
@@ -24,6 +26,9 @@ public sealed record LayoutAbilities
 
     /// <summary>Whether secrets open it.</summary>
     public bool HasKeys { get; init; }
+
+    /// <summary>What the parts are called that verification reads.</summary>
+    public string PartWord { get; init; } = "pack";
 }
 
 /// <summary>
@@ -115,6 +120,9 @@ public interface ILayoutKind
     /// <summary>Its word in charters: "pooled".</summary>
     string Name { get; }
 
+    /// <summary>Whether the service makes the folder of a new store of this kind, or somebody else has it already.</summary>
+    bool MakesFolders { get; }
+
     bool IsAt(IPlace place);
 
     /// <summary>Makes an empty store; a secret makes it encrypt.</summary>
@@ -123,8 +131,11 @@ public interface ILayoutKind
     /// <summary>Whether a store that is there encrypts.</summary>
     bool Encrypts(IPlace place);
 
-    IStoreLayout Open(IPlace place, Secret? secret);
+    IStoreLayout Open(StoreOpening opening);
 
     /// <summary>The same to look at only: nothing is changed.</summary>
-    IStoreLayout OpenToRead(IPlace place, Secret? secret);
+    IStoreLayout OpenToRead(StoreOpening opening);
 }
+
+/// <summary>What is opened: the place, what opens it, and what is declared of it; the zone is the charter's.</summary>
+public sealed record StoreOpening(StoreDefinition Declared, IPlace Place, Secret? Secret, DateTimeZone Zone);

@@ -1,5 +1,7 @@
 using System.Collections.Immutable;
 using System.Text.Json;
+using System.Text.Json.Serialization;
+using IronKeep.Core.Dated;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 
@@ -30,6 +32,10 @@ public sealed record CopyRecord(
     /// <summary>Raw bytes of chunks that the store lacked, and what they took in packs; null where the run did not say.</summary>
     public long? NewBytes { get; init; }
     public long? StoredBytes { get; init; }
+
+    /// <summary>Where a layout tells full copies from partial ones: which this is.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public CopyKind? Kind { get; init; }
 
     internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, Json), keys);
 

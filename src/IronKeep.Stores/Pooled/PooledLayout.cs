@@ -13,15 +13,17 @@ public sealed class PooledLayout : ILayoutKind
 {
     public string Name => "pooled";
 
+    public bool MakesFolders => true;
+
     public bool IsAt(IPlace place) => PooledStore.IsAt(place);
 
     public void Create(IPlace place, StoreMaking making, DateTimeOffset now) => PooledStore.Create(place, making, now);
 
     public bool Encrypts(IPlace place) => PooledStore.ReadHead(place).Encrypts;
 
-    public IStoreLayout Open(IPlace place, Secret? secret) => PooledStore.Open(place, secret);
+    public IStoreLayout Open(StoreOpening opening) => PooledStore.Open(opening.Place, opening.Secret);
 
-    public IStoreLayout OpenToRead(IPlace place, Secret? secret) => PooledStore.OpenToRead(place, secret);
+    public IStoreLayout OpenToRead(StoreOpening opening) => PooledStore.OpenToRead(opening.Place, opening.Secret);
 }
 
 public sealed partial class PooledStore : IKeyedLayout

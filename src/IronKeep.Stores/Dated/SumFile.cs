@@ -1,0 +1,67 @@
+using System.Buffers;
+using System.Text;
+using IronKeep.Stores.Posix;
+
+namespace IronKeep.Stores.Dated;
+
+/// <summary>
+/// The sums that lie beside files, in the form that sha256sum(1) writes: SHA256SUMS for a folder, NAME.sha256 for one file. Lines in another form say nothing; a sum
+/// file over 64 MiB says nothing at all.
+/// </summary>
+internal sealed class SumFiles(OpenFolder root)
+{
+    private const string Sums = "SHA256SUMS", Ending = ".sha256";
+    private const int MostBytes = 64 * 1024 * 1024, HexLength = 64;
+    private static readonly SearchValues<char> HexDigits = SearchValues.Create("0123456789abcdefABCDEF");
+    private readonly Dictionary<string, Dictionary<string, string>> read = [];
+
+    /// <summary>The sums that are said of a file, with the file that says so.</summary>
+    public IEnumerable<(string Sum, string Where)> Of(string path)
+    {
+        var slash = path.LastIndexOf('/');
+        var (folder, name) = (path[..(slash + 1)], path[(slash + 1)..]);
+        if (Read(folder + Sums).TryGetValue(name, out var sum)) yield return (sum, folder + Sums);
+        var own = Read(path + Ending);
+        // Written in another folder, it names the file by another path, or by none.
+        if (own.GetValueOrDefault(name) is { } said) yield return (said, path + Ending);
+        else if (own.Count == 1) yield return (own.Values.First(), path + Ending);
+    }
+
+    private Dictionary<string, string> Read(string file)
+    {
+        if (read.TryGetValue(file, out var known)) return known;
+        var sums = new Dictionary<string, string>();
+        foreach (var line in Lines(file))
+            if (Parse(line) is var (name, sum)) sums[name] = sum;
+        // Those of one file are asked for once.
+        return file.EndsWith(Ending, StringComparison.Ordinal) ? sums : read[file] = sums;
+    }
+
+    private string[] Lines(string file)
+    {
+        try
+        {
+            using var opened = root.FileBelow(file);
+            if (opened.Facts() is not { Kind: EntryKind.File, Size: <= MostBytes } facts) return [];
+            var bytes = new byte[facts.Size];
+            return Encoding.UTF8.GetString(bytes, 0, opened.Read(bytes, 0)).Split('\n');
+        }
+        catch (PosixException)
+        {
+            return [];
+        }
+    }
+
+    private static (string Name, string Sum)? Parse(string text)
+    {
+        var line = text.TrimEnd('\r');
+        var escaped = line.StartsWith('\\');
+        if (escaped) line = line[1..];
+        if (line.Length < HexLength || line.AsSpan(0, HexLength).ContainsAnyExcept(HexDigits)) return null;
+        var name = line[HexLength..].TrimStart(' ');
+        if (name.StartsWith('*')) name = name[1..];
+        if (name.StartsWith("./", StringComparison.Ordinal)) name = name[2..];
+        if (escaped) name = name.Replace("\\n", "\n", StringComparison.Ordinal).Replace("\\\\", "\\", StringComparison.Ordinal);
+        return (name.Contains('/') ? name[(name.LastIndexOf('/') + 1)..] : name, line[..HexLength].ToLowerInvariant());
+    }
+}
