@@ -16,8 +16,7 @@ using NodaTime;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>
-/// What copies in a folder of dated files say of the runs that leave them: that one came, or that a run which ended well left none. Source: docs/semantics.md,
-/// section 10 (Dated files).
+/// What copies in a folder of dated files say of the runs that leave them: that one came, or that a run which ended well left none. Source: docs/semantics.md, section 10 (Dated files).
 /// </summary>
 public sealed class CopyArrivals(CharterInForce inForce, HearingDesk desk, AlertBook alerts, IDbContextFactory<KeepContext> catalogue, FactSignal signal, TimeProvider clock)
 {
@@ -118,6 +117,9 @@ public sealed class CopyArrivals(CharterInForce inForce, HearingDesk desk, Alert
             if (run is not { Kind: RunKind.Watched, Ended: { } ended }) continue;
             var (from, to) = (planned.Due - job.Early.ToDuration(), Instant.Max(planned.Due + Charter.LimitOf(job), ended));
             if (now < to + settles) continue;
+            var growing = folder.Last.Unsettled.FirstOrDefault(u => Instant.FromDateTimeOffset(u.Taken) is var at && at >= from && at <= to && (u.Name.Job ?? job.Name) == job.Name);
+            // Written in its time, and seen only now: it has still to settle here.
+            if (growing is not null && Instant.FromUnixTimeTicks(growing.Mark.Modified / 100) <= to && now < Instant.FromDateTimeOffset(growing.Mark.Since) + settles) continue;
             if (!await db.Copies.AnyAsync(c => c.Store == store.Name && c.Job == job.Name && c.Machine == planned.Machine && c.Taken >= from && c.Taken <= to, cancel))
                 await desk.TakeAllAsync([new Report(job.Name, planned.Machine, EvidenceSource.Folder, CheckInState.Ended, now)
                 {
@@ -125,7 +127,7 @@ public sealed class CopyArrivals(CharterInForce inForce, HearingDesk desk, Alert
                     At = ended,
                     Due = planned.Due,
                     LeftCopy = false,
-                    Note = folder.Last.Unsettled.FirstOrDefault(u => Instant.FromDateTimeOffset(u.Taken) is var at && at >= from && at <= to && (u.Name.Job ?? job.Name) == job.Name) is { } growing
+                    Note = growing is not null
                         ? $"{growing.Id} is there and still being written" : $"there is none in {store.Name} that was taken from {from.Local(inForce.Charter.ZoneOf(job))} to {to.Local(inForce.Charter.ZoneOf(job))}",
                 }]);
             confirmed.Add(planned.Id);

@@ -79,6 +79,7 @@ public sealed partial class DatedStore
     private static FileMark ReadOne(OpenFolder root, SumFiles sums, DatedCopy copy, DateTimeOffset now, Action<long>? progress, CancellationToken cancel)
     {
         var mark = copy.Mark;
+        if (mark.Changed) return mark with { Problem = "it changed after it was complete" };
         try
         {
             using var file = root.FileBelow(mark.Path);
@@ -108,7 +109,8 @@ public sealed partial class DatedStore
                 var read = file.Read(buffer.AsSpan(0, Stretch), at);
                 if (read == 0) return Convert.ToHexStringLower(hash.GetHashAndReset());
                 hash.AppendData(buffer, 0, read);
-                progress?.Invoke(at += read);
+                at += read;
+                progress?.Invoke(at);
             }
         }
         finally

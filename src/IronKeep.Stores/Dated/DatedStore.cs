@@ -27,6 +27,8 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     private Dictionary<string, FileMark> marks = [];
     private Dictionary<string, DatedName> names = [];
     private long version = -1;
+    /// <summary>Whether the last look could not be had; then whoever asks looks himself.</summary>
+    private volatile bool away;
     private DatedLook last = new(new Dictionary<string, DatedCopy>(), [], 0);
 
     private static readonly LayoutAbilities WithBin = new() { HasBin = true, PartWord = "file" }, ToLookAt = new() { PartWord = "file" };
@@ -49,6 +51,7 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     public void CheckStillThere()
     {
         using var root = Open();
+        if (away) Look();
     }
 
     private OpenFolder Open()
@@ -69,8 +72,13 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         lock (gate)
         {
             // Another service may look at the same time: what it kept is read, and looked at once more.
+            away = true;
             for (var tries = 0; tries < 5; tries++)
-                if (TryLook() is { } look) return last = look;
+            {
+                if (TryLook() is not { } look) continue;
+                away = false;
+                return last = look;
+            }
             throw new PlaceException(PlaceFault.InUse, $"the folder {folder} is looked over by several services at once, over and over; look whether they are of one catalogue");
         }
     }
@@ -92,7 +100,8 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
             throw new PlaceException(e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Other, $"the folder {folder} of dated files cannot be looked over: {e.Message}", e);
         }
         var known = marks.Values.Count(m => m.IsCopy && !m.Path.StartsWith(Bin, StringComparison.Ordinal));
-        if (known > 0 && !walk.AnyEntry)
+        // A bin of ours says that the disk is there.
+        if (known > 0 && !walk.AnyEntry && !Path.Exists(Path.Combine(folder, BinName)))
             throw new PlaceException(PlaceFault.Unreachable, $"the folder {folder} is empty, and {known} {(known == 1 ? "copy was" : "copies were")} in it: its disk is not mounted, or somebody removed them all; mount it, or put any file there if they are really gone");
         var (seen, kept, read) = (new Dictionary<string, FileMark>(), new List<FileMark>(), new Dictionary<string, DatedName>());
         foreach (var file in inForce) Keep(file, Seen(file, now));
