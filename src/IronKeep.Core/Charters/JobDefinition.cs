@@ -53,6 +53,10 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// <summary>The log files that it writes, absolute paths with * and ? in their names.</summary>
     public ImmutableArray<string> Logs { get; init; } = [];
 
+    /// <summary>The programs whose lines of syslog are its own, as NAME or NAME@HOST, and patterns of which one must match a line (none: all lines).</summary>
+    public ImmutableArray<string> Syslog { get; init; } = [];
+    public ImmutableArray<string> SyslogText { get; init; } = [];
+
     /// <summary>The set of rules by which its logs and exit codes are judged; null: 0 is ok, and every other code failed.</summary>
     public string? LogRules { get; init; }
 

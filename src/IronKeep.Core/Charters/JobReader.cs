@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
 
 namespace IronKeep.Core.Charters;
 
@@ -10,7 +11,7 @@ internal static class JobReader
 {
     private static readonly string[] Keys =
     [
-        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "heard-by", "log", "log-rules", "leaves-copy-in", "early", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
+        "on", "takes", "leaves-out", "leaves-out-caches", "other-file-systems", "into", "compression", "watched", "heard-by", "log", "syslog", "syslog-text", "log-rules", "leaves-copy-in", "early", "note", "when", "after", "zone", "calendar", "when-closed", "quiet-hours", "when-quiet", "spread", "importance", "locks",
         "policy", "fresh-within", "start-limit", "run-limit", "catch-up", "wait-after-return", "catch-up-gap", "overlap", "retries", "band", "prune", "tells", "tell-when",
         "expect-size", "expect-change", "expect-growth", "expect-time",
     ];
@@ -47,7 +48,14 @@ internal static class JobReader
         if (heardBy.Contains(EvidenceSource.Log) && map.Any("log") is null) read.Wrong(map.Any("heard-by")!, "'heard-by: log' needs the log: add 'log: /var/log/FILE', with * where its name changes");
         if (map.Any("log") is { } named && !heardBy.Contains(EvidenceSource.Log)) read.Wrong(named, "a log is named, but the job is not heard by it: add 'heard-by: log', or 'heard-by: [check-in, log]'");
         if (heardBy.Contains(EvidenceSource.Folder) && leaves is null) read.Wrong(map.Any("heard-by")!, "'heard-by: folder' needs the folder: add 'leaves-copy-in: STORE', a store with 'layout: dated-files'");
-        if (heardBy.Contains(EvidenceSource.Log) && map.Scalar("log-rules") is null) read.Wrong(map.Any("heard-by")!, "'heard-by: log' needs rules that say what its lines mean: add 'log-rules: NAME', and the rules under 'log-rules' in the charter");
+        if (heardBy.Any(h => h is EvidenceSource.Log or EvidenceSource.Syslog) && map.Scalar("log-rules") is null) read.Wrong(map.Any("heard-by")!, $"'heard-by: {(heardBy.Contains(EvidenceSource.Log) ? "log" : "syslog")}' needs rules that say what its lines mean: add 'log-rules: NAME', and the rules under 'log-rules' in the charter");
+        var programs = map.Strings("syslog") ?? [];
+        var texts = map.Strings("syslog-text") ?? [];
+        if (heardBy.Contains(EvidenceSource.Syslog) != programs.Count > 0) read.Wrong(map.Any("syslog") ?? map.Any("heard-by")!, programs.Count > 0 ? "a program of syslog is named, but the job is not heard by it: add 'heard-by: syslog'" : "'heard-by: syslog' needs the program's name: add 'syslog: NAME', or 'syslog: NAME@HOST'");
+        if (texts.Count > 0 && programs.Count == 0) read.Wrong(texts[0], "'syslog-text' goes with 'syslog: NAME'; name the program whose lines are meant");
+        foreach (var program in programs.Where(p => p.Value.Any(char.IsWhiteSpace) || p.Value.StartsWith('@') || p.Value.EndsWith('@') || p.Value.Count(c => c == '@') > 1)) read.Wrong(program, $"'{program.Value}' is no program of syslog; write its name, or NAME@HOST");
+        foreach (var text in texts)
+            if (LogPattern.Read(text.Value, LogTimes.Usual).Problem is { } wrongText) read.Wrong(text, wrongText);
         var whenNode = map.Scalar("when");
         var when = read.When(whenNode);
         var after = map.Scalar("after");
@@ -59,6 +67,8 @@ internal static class JobReader
             Watched = watched,
             HeardBy = heardBy.Length == 0 ? [EvidenceSource.CheckIn] : heardBy,
             Logs = [.. logs.Select(l => CharterReader.Normal(l.Value)).Distinct()],
+            Syslog = [.. programs.Select(p => p.Value).Distinct()],
+            SyslogText = [.. texts.Select(t => t.Value).Distinct()],
             LogRules = read.Uses(map.Scalar("log-rules"), "log-rules"),
             Early = read.Span(map.Scalar("early")) ?? JobDefinition.UsualEarly,
             Note = map.Scalar("note")?.Value,
@@ -98,7 +108,7 @@ internal static class JobReader
     }
 
     /// <summary>What only a watched job can say.</summary>
-    private static readonly string[] OfWatched = ["heard-by", "log", "log-rules", "leaves-copy-in"];
+    private static readonly string[] OfWatched = ["heard-by", "log", "syslog", "syslog-text", "log-rules", "leaves-copy-in"];
 
     /// <summary>Only the name of a log may change, not its folder: whoever can make folders must not choose what is read.</summary>
     private static void CheckLog(ScalarNode log, ValueReader read)

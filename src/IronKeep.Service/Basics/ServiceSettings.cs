@@ -32,6 +32,12 @@ public sealed class ServiceSettings
     public string CertificateFile { get; set; } = "";
     public string CertificateKeyFile { get; set; } = "";
 
+    /// <summary>Addresses to listen on for syslog, separated by commas: udp://, tcp:// or tls:// with an address and a port; empty: not at all.</summary>
+    public string SyslogListen { get; set; } = "";
+
+    /// <summary>The senders whose syslog is taken, as addresses or networks separated by commas; empty: this machine alone.</summary>
+    public string SyslogFrom { get; set; } = "";
+
     /// <summary>The name of the machine that the service runs on. The catalogue keeps the first.</summary>
     public string Machine { get; set; } = DefaultMachine();
 
@@ -65,6 +71,11 @@ public sealed class ServiceSettings
     /// <summary>Whether other services may work on the same catalogue.</summary>
     public bool CatalogueIsShared => CatalogueKinds.IsPostgres(Catalogue);
 
+    internal string[] SyslogAddresses => SyslogListen.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+
+    /// <summary>The allowed senders as networks: an address is a network of one.</summary>
+    internal IEnumerable<string> SyslogNetworks => SyslogFrom.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(f => f.Contains('/') ? f : f.Contains(':') ? $"{f}/128" : $"{f}/32");
+
     internal string[] Proxies => TrustedProxies.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
 
     /// <summary>Whether the address to listen on is this machine's own.</summary>
@@ -88,6 +99,13 @@ public sealed class ServiceSettings
         foreach (var file in new[] { CertificateFile, CertificateKeyFile }.Where(f => f.Length > 0 && !File.Exists(f))) yield return $"the file {file} does not exist; IronKeep:CertificateFile and IronKeep:CertificateKeyFile name a certificate and its key, both as PEM";
         if (uri?.Scheme == "https" && CertificateFile.Length == 0) yield return $"IronKeep:Listen is '{Listen}', and a TLS address needs a certificate; give IronKeep:CertificateFile and IronKeep:CertificateKeyFile";
         if (uri?.Scheme == "http" && CertificateFile.Length > 0) yield return $"IronKeep:Listen is '{Listen}'; with a certificate write https:// there";
+        foreach (var address in SyslogAddresses)
+        {
+            if (!Uri.TryCreate(address, UriKind.Absolute, out var at) || at.Scheme is not ("udp" or "tcp" or "tls") || !System.Net.IPAddress.TryParse(at.Host.Trim('[', ']'), out _) || at.Port < 0)
+                yield return $"IronKeep:SyslogListen has '{address}'; write such as udp://127.0.0.1:5514, tcp:// or tls:// likewise, separated by commas";
+            else if (at.Scheme == "tls" && CertificateFile.Length == 0) yield return $"IronKeep:SyslogListen has '{address}', and TLS needs a certificate; give IronKeep:CertificateFile and IronKeep:CertificateKeyFile";
+        }
+        foreach (var network in SyslogNetworks.Where(n => !System.Net.IPNetwork.TryParse(n, out _))) yield return $"IronKeep:SyslogFrom has '{network}', which is no address or network; write such as 10.0.0.5 or 10.0.0.0/24, separated by commas";
         foreach (var proxy in Proxies.Where(p => !System.Net.IPAddress.TryParse(p, out _))) yield return $"IronKeep:TrustedProxies has '{proxy}', which is no address; write such as 10.0.0.5, separated by commas";
         if (!Core.Charters.CharterReader.IsName(Machine)) yield return $"IronKeep:Machine is '{Machine}'; use lower-case letters, digits and hyphens";
         if (RunsAtOnce is < 1 or > 64) yield return $"IronKeep:RunsAtOnce is {RunsAtOnce}; give a number from 1 to 64";

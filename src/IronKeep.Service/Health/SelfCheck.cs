@@ -4,6 +4,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
 using IronKeep.Service.Charters;
@@ -26,7 +27,7 @@ namespace IronKeep.Service.Health;
 /// named; the rest is told as findings, and an unreachable store as an alert.
 /// </summary>
 public sealed class SelfCheck(
-    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, FactCarrier carrier, LogWatching logs, FolderWatching folders, WorkerSelf self, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce, StoreRoom room, OpenStores stores, ClockWatch clockWatch, ClockLoop loop, Dispatch dispatch, Teller teller, FactCarrier carrier, LogWatching logs, FolderWatching folders, SyslogListening syslog, WorkerSelf self, CatalogueGuard guard, IDbContextFactory<KeepContext> catalogue,
     TimeProvider clock, IOptions<ServiceSettings> settings)
 {
     private static readonly DateTimeOffset NotBefore = new(2026, 1, 1, 0, 0, 0, TimeSpan.Zero);
@@ -52,12 +53,24 @@ public sealed class SelfCheck(
         findings.Add(problem is null && await clockWatch.DoubtAsync(cancel) is { } doubt ? Finding("clock", FindingState.Failed, $"{doubt}; nothing expires until it is set right or confirmed")
             : clock.GetUtcNow() < NotBefore ? Finding("clock", FindingState.Failed, $"it says {clock.GetUtcNow():u}, which is before this program was made; set it right")
             : Finding("clock", FindingState.Well, $"it says {clock.GetUtcNow():u}"));
+        if (Syslog() is { } heard) findings.Add(heard);
         foreach (var store in inForce.Charter.Stores.Values)
         {
             var at = await room.OfAsync(store);
             findings.Add(at.Problem is { } away ? Finding($"store {store.Name}", FindingState.Failed, away) : await ReadOnlyAsync(store) is { } not ? Finding($"store {store.Name}", FindingState.Failed, not) : at.NearlyFull ? Finding($"store {store.Name}", FindingState.Warned, "nearly full") : Finding($"store {store.Name}", FindingState.Well, $"reachable at {store.Folder}"));
         }
         return new SelfCheckAnswer(Version, started, problem is null && LoopIsWell, findings);
+    }
+
+    private SelfFinding? Syslog()
+    {
+        var jobs = inForce.Charter.Jobs.Values.Where(j => j.HeardBy.Contains(EvidenceSource.Syslog)).Select(j => j.Name).ToList();
+        if (settings.Value.SyslogListen.Length == 0)
+            return jobs.Count == 0 ? null : Finding("syslog", FindingState.Failed, $"{string.Join(", ", jobs)} {(jobs.Count == 1 ? "is" : "are")} heard by syslog, and nobody listens for it; set IronKeep:SyslogListen, such as udp://127.0.0.1:5514");
+        if (syslog.Problem is { } problem) return Finding("syslog", FindingState.Failed, problem);
+        var dropped = syslog.Strangers + syslog.Flooded;
+        return Finding("syslog", dropped > 0 ? FindingState.Warned : FindingState.Well,
+            $"listens on {(syslog.Listens.Count == 0 ? "nothing yet" : string.Join(", ", syslog.Listens))}{(dropped == 0 ? "" : $"; dropped {syslog.Strangers} of senders that are not allowed, and {syslog.Flooded} lines of senders that sent too many")}");
     }
 
     /// <summary>Who follows from facts and cannot; and where several services share the catalogue, which of them are there and which leads.</summary>

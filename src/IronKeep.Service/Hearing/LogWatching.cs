@@ -21,14 +21,15 @@ namespace IronKeep.Service.Hearing;
 /// to read on. What is read again after a crash has the same id, and counts once. A log on a disk that hangs keeps no other waiting.
 /// </summary>
 public sealed class LogWatching(
-    CharterInForce inForce, HearingDesk desk, AlertBook alerts, IDbContextFactory<KeepContext> catalogue, Leading leading, TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<LogWatching> log) : BackgroundService
+    CharterInForce inForce, HearingDesk desk, SyslogSpool spool, AlertBook alerts, IDbContextFactory<KeepContext> catalogue, Leading leading, TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<LogWatching> log) : BackgroundService
 {
     private static readonly TimeSpan Every = TimeSpan.FromMilliseconds(900);
     private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
     private long term = -1;
 
-    private sealed class Followed(LogFollower follower, string key, LogRules rules, DateTimeZone zone, FollowState kept) : IDisposable
+    private sealed class Followed(LogFollower follower, string key, EvidenceSource source, LogRules rules, DateTimeZone zone, FollowState kept) : IDisposable
     {
+        public EvidenceSource Source => source;
         public LogFollower Follower => follower;
         public string Key => key;
         public LogRules Rules => rules;
@@ -91,8 +92,8 @@ public sealed class LogWatching(
     {
         var charter = inForce.Charter;
         var wanted = new HashSet<(string, string)>();
-        foreach (var job in charter.Jobs.Values.Where(j => j.Watched && j.HeardBy.Contains(EvidenceSource.Log)))
-            foreach (var path in job.Logs)
+        foreach (var job in charter.Jobs.Values.Where(j => j.Watched))
+            foreach (var (path, source) in Paths(job))
             {
                 wanted.Add((job.Name, path));
                 var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
@@ -104,9 +105,16 @@ public sealed class LogWatching(
                 var key = $"log {job.Name} {path}";
                 await using var db = await catalogue.CreateDbContextAsync(cancel);
                 var kept = await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(k => k.Key == key, cancel) is { } value ? JsonSerializer.Deserialize<FollowState>(value.Value)! : FollowState.Empty;
-                followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, rules, zone, kept);
+                followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
             }
         return wanted;
+    }
+
+    /// <summary>The logs of a job, and the file into which its lines of syslog are written.</summary>
+    private IEnumerable<(string Path, EvidenceSource Source)> Paths(JobDefinition job)
+    {
+        if (job.HeardBy.Contains(EvidenceSource.Log)) foreach (var path in job.Logs) yield return (path, EvidenceSource.Log);
+        if (job.HeardBy.Contains(EvidenceSource.Syslog)) yield return (spool.PathOf(job.Name), EvidenceSource.Syslog);
     }
 
     /// <summary>What could not be taken is read again: another follower begins where the place was kept last.</summary>
@@ -127,7 +135,7 @@ public sealed class LogWatching(
     {
         var now = clock.Now();
         var looked = one.Follower.Look(now);
-        if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, r, now))]);
+        if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, r, now))]);
         // Kept after what it stands for: what is told twice counts once.
         var state = one.Follower.State;
         if (!Same(state, one.Kept)) await KeepAsync(one, state);
@@ -162,13 +170,13 @@ public sealed class LogWatching(
             : alerts.RaiseAsync(new Matter(subject, AlertClass.Unread, $"the log of {job} is not heard: {problem}", "Give the service the right to read it, or mend its path in the charter. Until then nobody hears of this job by its log.") { Once = true }, CancellationToken.None);
     }
 
-    private Report ReportOf(string job, string path, FoundRun found, Instant now)
+    private Report ReportOf(string job, string path, EvidenceSource source, FoundRun found, Instant now)
     {
         var run = found.Run;
         var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared) ? Charter.MachineOf(declared, settings.Value.Machine) : settings.Value.Machine;
         // A line is not written before it is: a clock that is ahead, or a year that was guessed, is taken as now.
         var (began, ended) = (Earlier(run.Began), Earlier(run.Ended ?? run.LastTime));
-        return new Report(job, machine, EvidenceSource.Log, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
+        return new Report(job, machine, source, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
         {
             Id = $"log {job} {path} {found.Id}{(found.IsOver ? "" : " begin")}",
             At = found.IsOver ? ended ?? began : began,

@@ -170,6 +170,8 @@ public static class IronKeepHost
         services.AddSingleton<ClockWatch>();
         services.AddSingleton<CheckInAddresses>();
         services.AddSingleton<HearingDesk>();
+        services.AddSingleton<SyslogSpool>();
+        services.AddSingleton<SyslogListening>();
         services.AddSingleton<LogWatching>();
         services.AddSingleton<CopyArrivals>();
         services.AddSingleton<FolderWatching>();
@@ -230,6 +232,7 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<HearingDesk>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<LogWatching>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<FolderWatching>());
+        services.AddHostedService(s => s.GetRequiredService<SyslogListening>());
         if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
     }
 
