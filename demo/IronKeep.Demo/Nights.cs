@@ -29,6 +29,9 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     private readonly RunQueue queue = services.GetRequiredService<RunQueue>();
     private readonly PruneDesk prunes = services.GetRequiredService<PruneDesk>();
     private readonly HearingDesk hearing = services.GetRequiredService<HearingDesk>();
+    private readonly LogWatching logs = services.GetRequiredService<LogWatching>();
+    private readonly FolderWatching folders = services.GetRequiredService<FolderWatching>();
+    private readonly SyslogSpool spool = services.GetRequiredService<SyslogSpool>();
     private readonly string machine = services.GetRequiredService<Microsoft.Extensions.Options.IOptions<ServiceSettings>>().Value.Machine;
     private readonly Teller teller = services.GetRequiredService<Teller>();
     private readonly IDbContextFactory<KeepContext> catalogue = services.GetRequiredService<IDbContextFactory<KeepContext>>();
@@ -88,18 +91,27 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     private async Task HearAsync(int night, DateTimeOffset at, CancellationToken cancel)
     {
         var said = Instant.FromDateTimeOffset(at) - Troubles.SaysAfter;
+        var elsewhere = new Elsewhere(data.Root, stores, charter.Charter.Zone, hearing, spool);
+        var spoke = false;
         foreach (var job in charter.Charter.Jobs.Values.Where(j => j.Watched))
         {
-            if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said || Troubles.IsSilent(job.On!, night)) continue;
+            if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said) continue;
             await loop.TickAsync(cancel);
-            await hearing.TakeAllAsync([new Report(job.Name, job.On!, EvidenceSource.CheckIn, CheckInState.Ended, said + Troubles.SaysAfter) { ExitCode = Troubles.ExitCodeOf(job.On!, night), Began = said, Log = Troubles.LogOf(job.On!, night) }]);
+            await elsewhere.SayAsync(job, night, said);
+            spoke = true;
         }
+        if (!spoke) return;
+        // What was left settles between two looks.
+        await logs.LookAsync(cancel);
+        await folders.LookAsync(cancel);
+        clock.MoveTo(at.AddMinutes(3));
     }
 
     /// <summary>One look of the service at its clock, and all the work that follows from it.</summary>
     private async Task LookAsync(bool crawls, CancellationToken cancel)
     {
         await loop.TickAsync(cancel);
+        await folders.LookAsync(cancel);
         var idle = dispatch.WhenIdleAsync(cancel);
         while (crawls && !idle.IsCompleted)
         {
@@ -132,7 +144,7 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
                 // What is tied to success needs a hand only where the brake holds it, as after a store was away.
                 if (plan.Counts["expire"] == 0 || (job.Prune == PruneTime.AfterSuccess && plan.Brake.Count == 0)) continue;
                 if (plan.Brake.Count > 0) await prunes.ConfirmAsync(plan.Fingerprint!, person, "looked at it: the runs of some days come at once", cancel);
-                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, Actor.Person(person)) { Order = new PruneOrder(plan.Fingerprint!) }, cancel);
+                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, Actor.Person(person)) { Machine = plan.Machine, Order = new PruneOrder(plan.Fingerprint!) }, cancel);
                 await dispatch.WhenIdleAsync(cancel);
             }
         }
@@ -156,7 +168,9 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         var heard = all.Jobs.Values.Where(j => j.Watched).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Troubles.SaysAfter, upTo - Troubles.SaysAfter)).Select(i => i + Troubles.SaysAfter);
         // And once more when what was not heard of is late.
         var late = all.Jobs.Values.Where(j => j.Watched).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - j.StartLimit.ToDuration(), upTo - j.StartLimit.ToDuration()).Select(i => i + j.StartLimit.ToDuration() + Duration.FromSeconds(1)));
-        return [.. due.Concat(heard).Concat(late).Distinct().Order().Select(i => i.ToDateTimeOffset())];
+        // And when the copy that a run leaves should be there at the latest.
+        var left = all.Jobs.Values.Where(j => j.Watched && j.Into.Length > 0).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Charter.LimitOf(j), upTo - Charter.LimitOf(j)).Select(i => i + Charter.LimitOf(j) + Duration.FromMinutes(8)));
+        return [.. due.Concat(heard).Concat(late).Concat(left).Distinct().Order().Select(i => i.ToDateTimeOffset())];
     }
 
     private static DateTimeOffset Min(DateTimeOffset a, DateTimeOffset b) => a < b ? a : b;

@@ -5,6 +5,7 @@ using IronKeep.Core.Charters;
 using IronKeep.Demo;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Definitions;
+using IronKeep.Service.Hearing;
 using IronKeep.Service.Hosting;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Timetable;
@@ -31,7 +32,7 @@ try
     var charterText = await File.ReadAllTextAsync(args[1]);
     var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail").Replace("{keys}", "/keys")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
     var clock = new PlayedClock(Nights.Before(now, zone));
-    var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", "--IronKeep:Silence=20 hours" };
+    var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", "--IronKeep:Silence=20 hours", "--IronKeep:SyslogListen=udp://127.0.0.1:0" };
     // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
     Directory.CreateDirectory(folder);
     await File.WriteAllTextAsync(marker, "made by the demo; it is made anew at every start\n");
@@ -54,6 +55,7 @@ try
     File.SetUnixFileMode($"{folder}/keys/lighthouse.key", UnixFileMode.UserRead | UnixFileMode.UserWrite);
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
+    Elsewhere.Begin($"{folder}/data", $"{folder}/stores");
     var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores").Replace("{mail}", $"{folder}/mail").Replace("{keys}", $"{folder}/keys");
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
     await app.StartAsync();
@@ -67,7 +69,7 @@ try
     await SaveClientAsync(app.Services, address);
 
     var life = app.Services.GetRequiredService<IHostApplicationLifetime>();
-    var ticking = TickAsync(app.Services.GetRequiredService<ClockLoop>(), life.ApplicationStopping);
+    var ticking = TickAsync(app.Services, life.ApplicationStopping);
     Console.WriteLine($"""
 
         Iron Keep is ready.
@@ -97,12 +99,18 @@ catch (StartRefusedException e)
     return 3;
 }
 
-static async Task TickAsync(ClockLoop loop, CancellationToken stopping)
+static async Task TickAsync(IServiceProvider services, CancellationToken stopping)
 {
+    var (loop, logs, folders) = (services.GetRequiredService<ClockLoop>(), services.GetRequiredService<LogWatching>(), services.GetRequiredService<FolderWatching>());
     using var timer = new PeriodicTimer(TimeSpan.FromSeconds(1));
     try
     {
-        while (await timer.WaitForNextTickAsync(stopping)) await loop.TickAsync(stopping);
+        for (var second = 0; await timer.WaitForNextTickAsync(stopping); second++)
+        {
+            await loop.TickAsync(stopping);
+            await logs.LookAsync(stopping);
+            if (second % 20 == 0) await folders.LookAsync(stopping);
+        }
     }
     catch (OperationCanceledException)
     {

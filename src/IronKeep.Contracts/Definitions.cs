@@ -1,3 +1,6 @@
+using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
+
 namespace IronKeep.Contracts;
 
 /// <summary>
@@ -41,3 +44,22 @@ public sealed record PreviewAnswer(
     /// <summary>What the words of the schedule do not say, such as how many months have no day 31.</summary>
     public IReadOnlyList<string> Remarks { get; init; } = [];
 }
+
+/// <summary>
+/// A log on which rules that are being written are tried: their fields as in a form (examples are left aside), the log's text, the exit code of its last run, and
+/// the zone of times without an offset (null: the charter's).
+/// </summary>
+public sealed record LogTryRequest(IReadOnlyDictionary<string, IReadOnlyList<string>> Fields, string Log, int? ExitCode = null, string? Zone = null);
+
+/// <summary>What one rule made of a line, with the values that it read by their names.</summary>
+public sealed record TriedMark(LogList List, string Pattern, IReadOnlyDictionary<string, string> Values);
+
+/// <summary>A line that at least one rule matches, counted from 1.</summary>
+public sealed record TriedLine(int Line, IReadOnlyList<TriedMark> Marks);
+
+/// <summary>A run that the rules find, from line to line, with its outcome and the lines that decided it.</summary>
+public sealed record TriedRun(
+    long FirstLine, long LastLine, DateTimeOffset? Began, DateTimeOffset? Ended, Outcome Outcome, FailureClass? Class, string Sentence, CheckInFigures Figures, int? ExitCode, IReadOnlyList<EvidenceLine> Evidence);
+
+/// <summary>What rules make of a log; with mistakes there is nothing else.</summary>
+public sealed record LogTryAnswer(IReadOnlyList<FieldMistakeAnswer> Mistakes, IReadOnlyList<TriedRun> Runs, IReadOnlyList<TriedLine> Lines, long LineCount);

@@ -46,4 +46,24 @@ public sealed class CrontabAdoptionTests
         Assert.Equal(["run-parts cd / && run-parts --report /etc/cron.hourly", "weekly /usr/bin/weekly"], adopted.Charter.Jobs.Values.Select(j => $"{j.Name} {j.Note}"));
         Assert.Empty(adopted.NotAdopted);
     }
+
+    [Theory]
+    [InlineData("/usr/local/bin/send >> /var/log/send.log 2>&1", "Log /var/log/send.log")]
+    [InlineData("/usr/local/bin/send >/var/log/keep/send-$(date +\\%F).log", "Log /var/log/keep/send-*.log")]
+    [InlineData("/usr/local/bin/send 2>&1 | tee -a /var/log/send-`hostname`.log", "Log /var/log/send-*.log")]
+    [InlineData("/usr/local/bin/send &>> /var/log/send.log", "Log /var/log/send.log")]
+    [InlineData("/usr/local/bin/send 2>&1 | logger -p local0.info -t send-readings", "Syslog send-readings")]
+    [InlineData("/usr/local/bin/send 2>> /var/log/send.err", "CheckIn ")]
+    [InlineData("/usr/local/bin/send > /dev/null 2>&1", "CheckIn ")]
+    [InlineData("/usr/local/bin/send > /var/log/$(hostname)/send.log", "CheckIn ")]
+    public void Output_that_goes_to_a_file_or_to_syslog_says_how_a_job_is_heard(string command, string heard)
+    {
+        var adopted = CrontabAdoption.Read($"40 3 * * * {command}", "avocet", London, withUser: false);
+        var job = Assert.Single(adopted.Charter.Jobs.Values);
+        Assert.Equal(heard, $"{job.HeardBy.Single()} {string.Join(' ', job.Logs.Concat(job.Syslog))}");
+        // What is written can be put in force as it stands.
+        var again = IronKeep.Yaml.CharterYaml.Read(CharterWriter.Write(adopted.Charter));
+        Assert.True(again.Charter is not null, string.Join('\n', again.Mistakes));
+        Assert.Equal(job.LogRules is not null, again.Charter.LogRules.ContainsKey(job.Name));
+    }
 }

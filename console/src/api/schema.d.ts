@@ -356,6 +356,57 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/definitions/log-rules/{name}/try': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What rules, as fields of a form, make of a log: its runs, and of each line what each rule made of it; nothing is changed */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['LogTryRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['LogTryAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/timetable': {
     parameters: {
       query?: never;
@@ -4020,6 +4071,8 @@ export interface components {
       runId: null | number;
       doubt: null | string;
       hold: null | components['schemas']['HoldAnswer'];
+      /** @enum {unknown} */
+      kind?: 'full' | 'differential' | 'incremental' | null;
     };
     /** @enum {unknown} */
     CopyState: 'unchecked' | 'sound' | 'unsound' | 'partial' | 'missing';
@@ -4364,6 +4417,22 @@ export interface components {
     LogList: 'ok' | 'warned' | 'failed' | 'figures' | 'ignores' | 'begins' | 'ends';
     /** @enum {unknown} */
     LogSeverity: 'info' | 'warning' | 'error';
+    LogTryAnswer: {
+      mistakes: components['schemas']['FieldMistakeAnswer'][];
+      runs: components['schemas']['TriedRun'][];
+      lines: components['schemas']['TriedLine'][];
+      /** Format: int64 */
+      lineCount: number;
+    };
+    LogTryRequest: {
+      fields: {
+        [key: string]: string[];
+      };
+      log: string;
+      /** Format: int32 */
+      exitCode?: null | number;
+      zone?: null | string;
+    };
     MediaUseAnswer: {
       set: string;
       /** Format: int32 */
@@ -4746,6 +4815,10 @@ export interface components {
     StoreAnswer: {
       name: string;
       folder: string;
+      layout: string;
+      names: null | string;
+      /** Format: int64 */
+      others: null | number;
       reachable: boolean;
       problem: null | string;
       encryption: null | string;
@@ -4889,6 +4962,50 @@ export interface components {
     };
     /** @enum {unknown} */
     Topic: 'hello' | 'run' | 'alert' | 'copies' | 'charter';
+    TriedLine: {
+      /** Format: int32 */
+      line: number;
+      marks: components['schemas']['TriedMark'][];
+    };
+    TriedMark: {
+      list: components['schemas']['LogList'];
+      pattern: string;
+      values: {
+        [key: string]: string;
+      };
+    };
+    TriedRun: {
+      /** Format: int64 */
+      firstLine: number;
+      /** Format: int64 */
+      lastLine: number;
+      /** Format: date-time */
+      began: null | string;
+      /** Format: date-time */
+      ended: null | string;
+      outcome: components['schemas']['Outcome'];
+      /** @enum {unknown} */
+      class:
+        | 'source-unreadable'
+        | 'access-refused'
+        | 'store-unreachable'
+        | 'store-full'
+        | 'unsafe-place'
+        | 'interrupted'
+        | 'timed-out'
+        | 'data-damaged'
+        | 'no-end'
+        | 'exit-code'
+        | 'reported'
+        | 'unconfirmed'
+        | 'unknown'
+        | null;
+      sentence: string;
+      figures: components['schemas']['CheckInFigures'];
+      /** Format: int32 */
+      exitCode: null | number;
+      evidence: components['schemas']['EvidenceLine'][];
+    };
     /** @enum {unknown} */
     Verdict: 'keep' | 'support' | 'held' | 'expire' | 'frozen' | 'uncounted';
     VerdictAnswer: {

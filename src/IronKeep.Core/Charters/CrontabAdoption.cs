@@ -2,6 +2,8 @@ using System.Collections.Immutable;
 using System.Globalization;
 using System.Text.RegularExpressions;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
 using NodaTime;
 
 namespace IronKeep.Core.Charters;
@@ -11,7 +13,8 @@ public sealed record NotAdopted(int Line, string Text, string Why);
 
 /// <summary>
 /// Makes watched jobs of the lines of a crontab: the schedule as a sentence where one says the same, else as its five fields; the
-/// command as a note. Nothing is run. Words that look like secrets are left out of the note.
+/// command as a note; where its output goes to a file or to syslog, how it is heard, with rules to begin with. Nothing is run. Words that look like secrets are left out
+/// of the note.
 /// </summary>
 public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<NotAdopted> NotAdopted)
 {
@@ -24,6 +27,7 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
     public static CrontabAdoption Read(string text, string machine, DateTimeZone zone, bool withUser)
     {
         var jobs = ImmutableSortedDictionary.CreateBuilder<string, JobDefinition>(StringComparer.Ordinal);
+        var rules = ImmutableSortedDictionary.CreateBuilder<string, LogRules>(StringComparer.Ordinal);
         var not = ImmutableArray.CreateBuilder<NotAdopted>();
         var own = zone;
         var number = 0;
@@ -56,11 +60,38 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
             if (note != command) not.Add(new NotAdopted(number, note, "something that looks like a secret was left out of the note; keep secrets in files that only the command can read"));
             if (Percent().IsMatch(command)) not.Add(new NotAdopted(number, note, "what stands behind the first '%' is given to the command as its input; the note keeps it as it stands"));
             var job = new JobDefinition(FreeName(command, jobs), [], [], "") { Watched = true, On = machine, When = fields.AsSentence() ?? fields, Note = note, Zone = own.Equals(zone) ? null : own };
+            job = Heard(job, command) ?? job;
+            if (job.LogRules is not null)
+            {
+                rules[job.Name] = FirstRules(job.Name);
+                not.Add(new NotAdopted(number, note, $"its output goes to {(job.Logs.Length > 0 ? job.Logs[0] : $"syslog as {job.Syslog[0]}")}, so it is heard by that; the rules '{job.Name}' are a beginning: try them with 'ironkeep try log' on what it wrote, and put in the line that says that all went well"));
+            }
+            else if (Output().IsMatch(command)) not.Add(new NotAdopted(number, note, "its output goes to a file in a folder whose name changes; give it a folder of its own, and it can be heard by its log"));
             jobs[job.Name] = job;
         }
-        var charter = Charter.Empty with { Zone = zone, Machines = Charter.Empty.Machines.Add(machine, new MachineDefinition(machine, null, null)), Jobs = jobs.ToImmutable() };
+        var charter = Charter.Empty with { Zone = zone, Machines = Charter.Empty.Machines.Add(machine, new MachineDefinition(machine, null, null)), LogRules = rules.ToImmutable(), Jobs = jobs.ToImmutable() };
         return new CrontabAdoption(charter, not.ToImmutable());
     }
+
+    /// <summary>The job with the log that its command writes, or the name under which it speaks to syslog; null where its output goes nowhere that lasts.</summary>
+    private static JobDefinition? Heard(JobDefinition job, string command)
+    {
+        if (ToSyslog().Match(command) is { Success: true } said) return job with { HeardBy = [EvidenceSource.Syslog], Syslog = [said.Groups[1].Value], LogRules = job.Name };
+        // Errors alone are no log of a run.
+        var file = Output().Matches(command).Select(m => m.Groups[1].Success ? m.Groups[1].Value : m.Groups[2].Value).LastOrDefault(f => f != "/dev/null");
+        if (file is null) return null;
+        var slash = file.LastIndexOf('/');
+        // What the shell puts in, such as today's date, is anything.
+        var name = Replaced().Replace(file[(slash + 1)..].Replace("\\%", "%", StringComparison.Ordinal), "*");
+        return name.Length == 0 || Unclear().IsMatch(file[..slash].Replace('*', '$')) || Unclear().IsMatch(name) ? null
+            : job with { HeardBy = [EvidenceSource.Log], Logs = [$"{file[..slash]}/{name}"], LogRules = job.Name };
+    }
+
+    private static LogRules FirstRules(string name) => new(name,
+    [
+        .. new (LogList List, string Text)[] { (LogList.Ok, "done"), (LogList.Warned, "warning"), (LogList.Failed, "error"), (LogList.Failed, "fatal"), (LogList.Failed, "cannot *"), (LogList.Failed, "no space left") }
+            .Select(r => new LogRule(r.List, LogPattern.Read(r.Text, LogTimes.Usual).Pattern!)),
+    ]);
 
     private static (string When, string Command) Split(string line, bool withUser)
     {
@@ -100,6 +131,19 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
 
     [GeneratedRegex(@"(?<!\\)%")]
     private static partial Regex Percent();
+
+    /// <summary>Output to a file, or through tee into one.</summary>
+    [GeneratedRegex(@"(?:(?<![0-9>])|(?<=\s1)|&)>>?\s*(/(?:\$\([^)]*\)|[^\s;&|])+)|\|\s*tee\s+(?:-a\s+)?(/(?:\$\([^)]*\)|[^\s;&|])+)")]
+    private static partial Regex Output();
+
+    [GeneratedRegex(@"\|\s*logger\s(?:[^;&|]*\s)?(?:-t|--tag)[\s=]*([A-Za-z0-9_.-]+)")]
+    private static partial Regex ToSyslog();
+
+    [GeneratedRegex(@"[$`""'\\?]")]
+    private static partial Regex Unclear();
+
+    [GeneratedRegex(@"\$\([^)]*\)|`[^`]*`|\$\{[^}]*\}|\$[A-Za-z_]+")]
+    private static partial Regex Replaced();
 
     [GeneratedRegex(@"(?i)((?:^|[\s""'])-{0,2}[\w-]*(?:password|passwd|passphrase|secret|token|api-?key|pwd)[\w-]*(?:\s*=\s*|\s+)|(?<=mysql\w*\s(?:[^|;&]*\s)?)-p(?=\S))(?:""[^""]*""|'[^']*'|[^\s;&|]+)")]
     private static partial Regex Secret();

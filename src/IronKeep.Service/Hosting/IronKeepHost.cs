@@ -275,6 +275,7 @@ public static class IronKeepHost
         api.MapSignIn();
         api.MapCharter();
         api.MapDefinitions();
+        api.MapLogTrying();
         api.MapTimetable();
         api.MapCalendarAddresses();
         api.MapForecasts();

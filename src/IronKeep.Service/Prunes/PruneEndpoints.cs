@@ -58,7 +58,7 @@ public static class PruneEndpoints
         var (plan, problem) = await desk.ReviewAsync(fingerprint, cancel);
         if (plan is null) return Problems.Refused(problem!);
         if (await stores.AskAsync(shown.Store, s => s.Can.HasBin ? null : $"store {shown.Store} is to look at only: the service may not write to its folder, so nothing can go to its bin; give it the right to") is { } only) return Problems.Refused(only);
-        var run = await queue.AddAsync(new RunRequest(RunKind.Prune, shown.Job, shown.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new PruneOrder(fingerprint) }, cancel);
+        var run = await queue.AddAsync(new RunRequest(RunKind.Prune, shown.Job, shown.Store, Actor.Person(http.User.Identity!.Name!)) { Machine = shown.Machine, Order = new PruneOrder(fingerprint) }, cancel);
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 }

@@ -7,6 +7,7 @@ import { api, take, type Fields } from '../../api/client';
 import { useAct, useDefinitions } from '../../api/hooks';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Effect } from './Effect';
+import { LogBench } from './LogBench';
 import { Means } from './Means';
 import { fieldSpecs, words, type FieldSpec } from './fieldSpecs';
 
@@ -152,7 +153,12 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
         {preview.error ? (
           <Problem error={preview.error} />
         ) : (
-          preview.data && <Effect kind={kind} preview={preview.data} ahead={ahead} setAhead={setAhead} />
+          preview.data && (
+            <>
+              {kind === 'log-rules' && <LogBench name={name} fields={fields} set={setFields} />}
+              <Effect kind={kind} preview={preview.data} ahead={ahead} setAhead={setAhead} />
+            </>
+          )
         )}
       </div>
       {removing && (
@@ -172,7 +178,8 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
 const clean = (fields: Fields): Fields =>
   Object.fromEntries(
     Object.entries(fields)
-      .map(([k, v]) => [k, v.map((x) => x.trim()).filter((x) => x !== '')] as const)
+      // A log that is kept as an example is left as it is.
+      .map(([k, v]) => [k, v.map((x) => (k === 'examples' ? x : x.trim())).filter((x) => x.trim() !== '')] as const)
       .filter(([, v]) => v.length > 0),
   );
 
@@ -204,6 +211,7 @@ function Field(props: {
         onChange={(v) => set(v ? [v] : [])}
       />
     );
+  if (spec.whole) return <Wholes {...shared} values={values} set={set} />;
   if (spec.list)
     return (
       <Textarea
@@ -221,6 +229,39 @@ function Field(props: {
       value={values[0] ?? ''}
       onChange={(e) => set(e.currentTarget.value === '' ? [] : [e.currentTarget.value])}
     />
+  );
+}
+
+/** Values of several lines each, which can be taken out one by one. */
+function Wholes(props: {
+  label: string;
+  description?: string | undefined;
+  error?: string | undefined;
+  values: string[];
+  set: (values: string[]) => void;
+}) {
+  return (
+    <div>
+      <div style={{ fontSize: 12, fontWeight: 500 }}>{props.label}</div>
+      {props.description && <div className="soft small">{props.description}</div>}
+      {props.values.map((v, i) => (
+        <div key={i} style={{ display: 'flex', gap: 8, alignItems: 'baseline' }}>
+          <span className="mono small" style={{ flex: 1 }}>
+            {v.split('\n')[0]} <span className="soft">({v.split('\n').length - 1} lines)</span>
+          </span>
+          <Button
+            type="button"
+            size="compact-xs"
+            variant="subtle"
+            color="gray"
+            onClick={() => props.set(props.values.filter((_, n) => n !== i))}
+          >
+            Take out
+          </Button>
+        </div>
+      ))}
+      {props.error && <div className="tone-failed small">{props.error}</div>}
+    </div>
   );
 }
 

@@ -5,6 +5,8 @@ export interface FieldSpec {
   help?: string;
   example?: string;
   list?: boolean;
+  /** Each value has lines of its own, and is not written here. */
+  whole?: boolean;
   choices?: string[];
   /** Names of objects of this kind are offered. */
   of?: string;
@@ -71,6 +73,30 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       help: 'Absolute, made when missing; or sftp://USER@HOST/FOLDER on a server.',
       example: '/srv/keep',
     },
+    {
+      key: 'layout',
+      label: 'Layout',
+      choices: ['pooled', 'dated-files'],
+      help: 'Dated-files: something else writes the copies.',
+      rare: true,
+    },
+    {
+      key: 'name',
+      label: 'Names of its files',
+      help: 'Below the folder: {yyyy} {MM} {dd} {HH} {mm} {ss} {job} {machine} {kind} and *.',
+      example: '{job}-{yyyy}-{MM}-{dd}.sql.gz',
+      rare: true,
+    },
+    {
+      key: 'kinds',
+      label: 'Kinds',
+      list: true,
+      help: 'The word of each, where names tell them.',
+      example: 'full F',
+      rare: true,
+    },
+    { key: 'settled-after', label: 'Settled after', example: '2 minutes', rare: true },
+    { key: 'zone', label: 'Zone', help: 'Of times in names; empty: the charter’s.', rare: true },
     { key: 'capacity', label: 'Capacity', help: 'What it may hold, with a unit.', example: '4 TB' },
     { key: 'reserve', label: 'Reserve', help: 'What stays free.', example: '200 GB' },
     { key: 'bin', label: 'Bin', help: 'How long expired copies stay restorable.', example: '7 days' },
@@ -178,6 +204,46 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       help: 'Something else carries it out; it checks in.',
       rare: true,
     },
+    {
+      key: 'heard-by',
+      label: 'Heard by',
+      list: true,
+      help: 'check-in, log, syslog or folder, one a line.',
+      rare: true,
+    },
+    {
+      key: 'log',
+      label: 'Log',
+      list: true,
+      help: 'Files that it writes; * and ? in the name.',
+      example: '/var/log/send.log',
+      rare: true,
+    },
+    {
+      key: 'syslog',
+      label: 'Program in syslog',
+      list: true,
+      help: 'Its name, or name@host.',
+      example: 'send@avocet',
+      rare: true,
+    },
+    {
+      key: 'syslog-text',
+      label: 'Lines of it',
+      list: true,
+      help: 'Patterns, of which one must match; empty: all.',
+      rare: true,
+    },
+    { key: 'log-rules', label: 'Log rules', of: 'log-rules', help: 'What its lines and exit codes mean.', rare: true },
+    {
+      key: 'leaves-copy-in',
+      label: 'Leaves its copy in',
+      list: true,
+      of: 'store',
+      help: 'A store of dated files.',
+      rare: true,
+    },
+    { key: 'early', label: 'Its copy may be early by', example: '1 hour', rare: true },
     { key: 'note', label: 'Note', rare: true },
     { key: 'spread', label: 'Spread over', help: 'Jobs due together begin apart.', example: '2 hours', rare: true },
     {
@@ -217,6 +283,61 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       rare: true,
     },
   ],
+  'log-rules': [
+    {
+      key: 'begins',
+      label: 'Begins',
+      list: true,
+      help: 'A line that begins a run; {time} where its time stands.',
+      example: '=== copy started {time}',
+    },
+    {
+      key: 'ends',
+      label: 'Ends',
+      list: true,
+      help: 'A line that ends it; without one, a silence does.',
+      example: '=== finished',
+    },
+    {
+      key: 'ok',
+      label: 'Ok',
+      list: true,
+      help: 'Text anywhere in a line; * is any text, {name} a value, /…/ a regular expression.',
+    },
+    { key: 'warned', label: 'Warned', list: true },
+    { key: 'failed', label: 'Failed', list: true, help: 'With a class behind it: no space left => store-full.' },
+    { key: 'ignores', label: 'Ignores', list: true },
+    {
+      key: 'figures',
+      label: 'Figures',
+      list: true,
+      help: '{items}, {size}, {bytes}, {duration}, {skipped}, {errors}, {code}.',
+      example: '{items} files, {size}',
+    },
+    { key: 'exit-codes', label: 'Exit codes', help: 'Empty: 0 is ok.', example: 'ok 0-3; warned 4, 6-7' },
+    {
+      key: 'times',
+      label: 'Times',
+      help: 'How {time} is written, where it is none of the usual forms.',
+      example: 'dd.MM.yyyy HH:mm:ss',
+      rare: true,
+    },
+    { key: 'zone', label: 'Zone', help: 'Of times without an offset; empty: the job’s.', rare: true },
+    {
+      key: 'quiet-after',
+      label: 'Over after silence of',
+      help: 'Where no line ends a run.',
+      example: '10 minutes',
+      rare: true,
+    },
+    {
+      key: 'examples',
+      label: 'Examples',
+      list: true,
+      whole: true,
+      help: 'Logs that must keep their meaning; kept at the right.',
+    },
+  ],
   settings: [
     { key: 'zone', label: 'Zone', help: 'Of schedules, periods and nights.', example: 'Europe/London' },
     { key: 'tells', label: 'Tells', list: true, of: 'channel', help: 'Who hears of everything else.' },
@@ -225,7 +346,17 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
   ],
 };
 
-export const kinds = ['job', 'store', 'policy', 'channel', 'machine', 'calendar', 'rotation-set', 'media-group'];
+export const kinds = [
+  'job',
+  'store',
+  'policy',
+  'channel',
+  'log-rules',
+  'machine',
+  'calendar',
+  'rotation-set',
+  'media-group',
+];
 
 /** A kind as people read it. */
 export const words = (kind: string) => kind.replace('-', ' ');
