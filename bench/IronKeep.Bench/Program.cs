@@ -8,6 +8,9 @@ switch (args[0])
     case "planning":
         Planning.Measure();
         break;
+    case "watching":
+        await WatchingBench.MeasureAsync(args[1]);
+        break;
     case "logs":
         LogBench.Measure(args[1]);
         break;

@@ -14,7 +14,7 @@ namespace IronKeep.Demo;
 /// </summary>
 internal sealed class Elsewhere(string data, string stores, DateTimeZone zone, HearingDesk hearing, SyslogSpool spool)
 {
-    private const int Partial = 8, LeftNothing = 18, NeverEnded = 24, Unreachable = 10, LastDump = Nights.Count - 8;
+    private const int Partial = 12, LeftNothing = 18, NeverEnded = 24, Unreachable = 10, LastDump = Nights.Count - 8;
 
     public static void Begin(string data, string stores)
     {

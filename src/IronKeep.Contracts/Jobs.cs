@@ -28,7 +28,14 @@ public sealed record JobAnswer(
     int Copies,
     bool Stale,
     PauseAnswer? Pause,
-    IReadOnlyList<NightCell> Nights);
+    IReadOnlyList<NightCell> Nights)
+{
+    /// <summary>Of a watched job: by what it is heard of, its logs, its programs in syslog, and the rules that judge them.</summary>
+    public required IReadOnlyList<EvidenceSource> HeardBy { get; init; }
+    public required IReadOnlyList<string> Logs { get; init; }
+    public required IReadOnlyList<string> Syslog { get; init; }
+    public required string? LogRules { get; init; }
+}
 
 /// <summary>Who paused a job, why, since when and until when.</summary>
 public sealed record PauseAnswer(string By, string Reason, DateTimeOffset Since, DateTimeOffset Until);

@@ -4375,6 +4375,10 @@ export interface components {
       stale: boolean;
       pause: null | components['schemas']['PauseAnswer'];
       nights: components['schemas']['NightCell'][];
+      heardBy: components['schemas']['EvidenceSource'][];
+      logs: string[];
+      syslog: string[];
+      logRules: null | string;
     };
     JobForecastAnswer: {
       job: string;

@@ -35,7 +35,7 @@ internal static class DutyCommands
         Show.Table(["job", "machine", $"last {(duty.Board.Count == 0 ? 0 : duty.Board[0].Nights.Count)} nights", "newest good copy"],
             duty.Board.Select(row => new[]
             {
-                row.Job, row.Machine, string.Concat(row.Nights.Select(n => Mark(n))), $"{(row.Watched ? "watched" : Show.Ago(row.NewestGoodCopy, duty.AsOf))}{(row.Stale ? " (stale)" : "")}{(row.Pause is { } pause ? $" (paused by {pause.By} until {Show.When(pause.Until)}: {pause.Reason})" : "")}",
+                row.Job, row.Machine, string.Concat(row.Nights.Select(n => Mark(n))), $"{(row.Watched && row.NewestGoodCopy is null ? "watched" : Show.Ago(row.NewestGoodCopy, duty.AsOf))}{(row.Stale ? " (stale)" : "")}{(row.Pause is { } pause ? $" (paused by {pause.By} until {Show.When(pause.Until)}: {pause.Reason})" : "")}",
             }), "no jobs yet");
         if (duty.Board.Count > 0) Show.Line("o ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none planned");
         return calm ? Root.Done : Root.Findings;

@@ -37,23 +37,24 @@ internal static class JobCommands
                 return Root.Done;
             }
             Show.Line($"{job.Name} on {job.Machine}");
-            if (job.Watched) Show.Line("  watched      something else carries it out");
+            if (job.Watched) Show.Line($"  watched      something else carries it out; heard by {string.Join(", ", job.HeardBy.Select(h => Kebab.Of(h)))}");
+            foreach (var log in job.Logs.Concat(job.Syslog.Select(s => $"{s} in syslog"))) Show.Line($"  its log      {log}");
             if (job.Note is not null) Show.Line($"  note         {job.Note}");
             if (!job.Watched) Show.Line($"  takes        {string.Join(", ", job.Takes)}");
             if (job.LeavesOut.Count > 0) Show.Line($"  leaves out   {string.Join(", ", job.LeavesOut)}");
-            if (!job.Watched) Show.Line($"  into         {string.Join(", ", job.Into)}");
+            if (job.Into.Count > 0) Show.Line($"  {(job.Watched ? "copies in" : "into     ")}    {string.Join(", ", job.Into)}");
             Show.Line($"  when         {job.When ?? (job.After is null ? "by hand only" : $"after {job.After} has succeeded")} ({job.Zone})");
             if (job.Pause is { } pause) Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
             foreach (var due in job.NextDue) Show.Line($"    due        {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
             if (job.Watched)
             {
                 Show.Line(job.LastRun is { } heard ? $"  last heard   run {heard.Id}: {Show.Stands(heard)}. {heard.Sentence}" : "  last heard   not yet");
-                return Root.Done;
+                if (job.Into.Count == 0) return Root.Done;
             }
             Show.Line($"  policy       {job.Policy}: {job.Keep}");
             Show.Line($"  fresh within {job.FreshWithin ?? "no limit"}{(job.Stale ? "  STALE: the newest good copy is older" : "")}");
             Show.Line($"  copies       {job.Copies}, the newest good one taken {Show.When(job.NewestGoodCopy?.Taken)}");
-            if (job.LastRun is { } run) Show.Line($"  last run     {run.Id}: {Show.Stands(run)}. {run.Sentence}");
+            if (!job.Watched && job.LastRun is { } run) Show.Line($"  last run     {run.Id}: {Show.Stands(run)}. {run.Sentence}");
             return Root.Done;
         }, name);
     }

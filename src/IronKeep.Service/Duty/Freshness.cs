@@ -27,16 +27,16 @@ public static class Freshness
     {
         // A copy that is dated in the future, because a clock was wrong, is no proof that anything is fresh.
         var latest = now + FutureTolerated;
-        var inForce = CopyBook.InForce(db).Where(c => c.Machine == machine);
-        var watched = db.JobsOnMachines.Where(w => w.Machine == machine);
+        var inForce = CopyBook.InForce(db);
+        IQueryable<JobOnMachine> watched = db.JobsOnMachines;
         if (jobs.Count == 1)
         {
             var only = jobs.First().Name;
             inForce = inForce.Where(c => c.Job == only);
             watched = watched.Where(w => w.Job == only);
         }
-        var counts = await inForce.GroupBy(c => c.Job).Select(g => new { Job = g.Key, Count = g.Count() }).ToDictionaryAsync(g => g.Job, g => g.Count, cancel);
-        var newest = new Dictionary<(string Job, string Store), Copy>();
+        var counts = await inForce.GroupBy(c => new { c.Machine, c.Job }).Select(g => new { g.Key, Count = g.Count() }).ToDictionaryAsync(g => (g.Key.Job, g.Key.Machine), g => g.Count, cancel);
+        var newest = new Dictionary<(string Job, string Machine, string Store), Copy>();
         foreach (var store in jobs.SelectMany(j => j.Into).Distinct().ToList())
         {
             // A seek for each job, where grouping would walk through all copies twice.
@@ -44,10 +44,14 @@ public static class Freshness
                 .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
                 .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault()).Where(id => id != null).ToListAsync(cancel);
             // By the id alone, which seeks; with the store beside it all copies of the store would be gone through.
-            foreach (var copy in (await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)).Where(c => c.Store == store)) newest[(copy.Job, copy.Store)] = copy;
+            foreach (var copy in (await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)).Where(c => c.Store == store)) newest[(copy.Job, copy.Machine, copy.Store)] = copy;
         }
-        return jobs.ToDictionary(j => j.Name, j => new Standing(
-            j.Into.Where(s => newest.ContainsKey((j.Name, s))).ToDictionary(s => s, s => newest[(j.Name, s)]), counts.GetValueOrDefault(j.Name)));
+        return jobs.ToDictionary(j => j.Name, j =>
+        {
+            // A job that something else carries out has its copies under that machine's name.
+            var at = Charter.MachineOf(j, machine);
+            return new Standing(j.Into.Where(s => newest.ContainsKey((j.Name, at, s))).ToDictionary(s => s, s => newest[(j.Name, at, s)]), counts.GetValueOrDefault((j.Name, at)));
+        });
     }
 
     /// <summary>As for retention: docs/semantics.md, section 3 (Retention).</summary>

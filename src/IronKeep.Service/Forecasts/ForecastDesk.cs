@@ -24,13 +24,13 @@ public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, Store
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var now = clock.Now();
         var own = settings.Value.Machine;
-        var rows = await CopyBook.Alive(db).Where(c => c.Machine == own).ToListAsync(cancel);
-        var wanted = charter.Jobs.Values.SelectMany(j => j.Into.Select(s => (j.Name, s))).ToHashSet();
+        var rows = await CopyBook.Alive(db).ToListAsync(cancel);
+        var wanted = charter.Jobs.Values.SelectMany(j => j.Into.Select(s => (j.Name, Charter.MachineOf(j, own), s))).ToHashSet();
         var rooms = await Task.WhenAll(charter.Stores.Values.Select(async s => (s.Name, Room: await room.OfAsync(s))));
         return new ForecastInput(charter, own, settings.Value.RunsAtOnce, now, days)
         {
             Jobs = await AssumeAsync(db, charter, own, cancel),
-            Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Store))).GroupBy(c => (c.Job, c.Store)).SelectMany(g => CopyBook.Facts([.. g], now, charter.Zone)).Select(c => new KnownCopy(c.Copy.Job, c.Copy.Store, c.Facts, c.Copy.BinnedAt))],
+            Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Machine, c.Store))).GroupBy(c => (c.Job, c.Store)).SelectMany(g => CopyBook.Facts([.. g], now, charter.Zone)).Select(c => new KnownCopy(c.Copy.Job, c.Copy.Store, c.Facts, c.Copy.BinnedAt))],
             Stores = rooms.Where(s => s.Room.Used is not null)
                 // Free room is told less the reserve; the forecast takes the reserve off itself.
                 .ToDictionary(s => s.Name, s => new KnownStore(s.Room.Used!.Value, s.Room.Free + s.Room.Reserve)),
@@ -42,13 +42,15 @@ public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, Store
         var assumed = new Dictionary<string, JobAssumptions>();
         foreach (var job in charter.Jobs.Values)
         {
+            var machine = Charter.MachineOf(job, own);
             var runs = await db.Runs.AsNoTracking()
-                .Where(r => r.Job == job.Name && r.Machine == own && r.Kind == RunKind.Backup && r.CopyIds != "" && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt != null)))
+                .Where(r => r.Job == job.Name && r.Machine == machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.CopyIds != "" && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt != null)))
                 .OrderByDescending(r => r.Id).Take(PastRuns).Select(r => new { r.Began, r.Ended, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.CopyIds }).ToListAsync(cancel);
             runs.Reverse();
             assumed[job.Name] = Assume.From(job, [.. runs.Where(r => r is { Began: not null, Ended: not null }).Select(r =>
             {
                 // What is new and stored adds up over the stores of a run; what is selected is the same for each.
+                if (job.Watched) return new PastRun(r.Began!.Value, r.Ended!.Value - r.Began.Value, r.SelectedBytes, r.SelectedBytes, r.SelectedBytes);
                 var stores = Math.Max(1, r.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length);
                 return new PastRun(r.Began!.Value, r.Ended!.Value - r.Began.Value, r.SelectedBytes, r.NewBytes / stores, r.StoredBytes / stores);
             })]);

@@ -187,7 +187,7 @@ internal sealed class HearingRound
     private static List<HeardAnswer> Hear(Run run, Report report)
     {
         var heard = EvidenceOf(run).Heard.ToList();
-        heard.Add(new HeardAnswer(report.Source, report.At?.ToDateTimeOffset(), report.Received.ToDateTimeOffset(), report.State == CheckInState.Started ? "started" : $"ended{(report.ExitCode is { } code ? $" with exit code {code}" : "")}{(report.Note is { } note ? $": {note}" : "")}"));
+        heard.Add(new HeardAnswer(report.Source, report.At?.ToDateTimeOffset(), report.Received.ToDateTimeOffset(), report.State == CheckInState.Started ? "started" : report.LeftCopy is { } left ? $"{(left ? "a copy is there" : "no copy")}{(report.Note is { } said ? $": {said}" : "")}" : $"ended{(report.ExitCode is { } code ? $" with exit code {code}" : "")}{(report.Note is { } note ? $": {note}" : "")}"));
         return heard;
     }
 

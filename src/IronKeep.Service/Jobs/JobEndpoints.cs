@@ -122,7 +122,13 @@ public static class JobEndpoints
                 job.FreshWithin?.ToString(), due.Of(charter.DueTimesOf(job, machine)), last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
                 stands.Newest?.ToAnswer(now), stands.Copies, Freshness.IsStale(job, stands, now),
                 watch is not null && Pauses.IsPaused(watch, now) ? new PauseAnswer(watch.PausedBy!, watch.PausedReason!, watch.PausedAt!.Value.ToDateTimeOffset(), watch.PausedUntil!.Value.ToDateTimeOffset()) : null,
-                nights[at]);
+                nights[at])
+            {
+                HeardBy = job.Watched ? job.HeardBy : [],
+                Logs = job.Logs,
+                Syslog = job.Syslog,
+                LogRules = job.LogRules,
+            };
         }).ToList();
     }
 

@@ -31,8 +31,9 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
             var count = group.Sum(f => f.Count);
             var lastDue = last.Until ?? last.Due;
             await alerts.RaiseAsync(db, new Matter(Subject.OfJob(last.Job, last.Machine), AlertClass.Missed,
-                $"{(count == 1 ? "a planned run" : $"{count} planned runs")} of {last.Job} {(!job.Watched ? "did not start" : count == 1 ? "was not heard of" : "were not heard of")}; the last was due {lastDue.Local(zone)}; {makesUp}",
-                job.Watched ? $"Look on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'." : AlertBook.MissedRemedy)
+                $"{(count == 1 ? "a planned run" : $"{count} planned runs")} of {last.Job} {(!job.Watched ? "did not start" : job.HeardBy is [EvidenceSource.Folder] ? $"left no copy in {string.Join(" or ", job.Into)}" : count == 1 ? "was not heard of" : "were not heard of")}; the last was due {lastDue.Local(zone)}; {makesUp}",
+                job.HeardBy is [EvidenceSource.Folder] ? $"Look on {last.Machine} whether it ran, and where its files go; one that comes and was taken in its time is heard by itself. Nothing of it expires while the newest is older than promised."
+                : job.Watched ? $"Look on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'." : AlertBook.MissedRemedy)
             { Times = count }, cancel);
         }
     }

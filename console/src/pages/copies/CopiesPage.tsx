@@ -62,7 +62,7 @@ export function CopiesPage() {
             label="Copies"
             rows={rows}
             rowKey={(c) => c.id}
-            open={(c) => void navigate(`/copies/${c.id}`)}
+            open={(c) => void navigate(`/copies/${encodeURIComponent(c.id)}`)}
             nearEnd={() => copies.hasNextPage && !copies.isFetchingNextPage && void copies.fetchNextPage()}
             empty={
               <>

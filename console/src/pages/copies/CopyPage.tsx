@@ -182,7 +182,7 @@ export function CopyPage() {
 
 /** Where the copy, or some of its paths, is sent as a pax tar archive. */
 const archiveOf = (id: string, paths: string[]) =>
-  `/api/v1/copies/${id}/archive?${new URLSearchParams(paths.map((p) => ['path', p])).toString()}`;
+  `/api/v1/copies/${encodeURIComponent(id)}/archive?${new URLSearchParams(paths.map((p) => ['path', p])).toString()}`;
 
 /** The verdict of the policy on this copy, with its reasons. */
 function Why({ id }: { id: string }) {

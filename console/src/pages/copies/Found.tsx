@@ -62,7 +62,7 @@ export function Found({ words, job }: { words: string; job: string | undefined }
                   title: 'newest in',
                   cell: (f) => (
                     <Link
-                      to={`/copies/${f.newestCopy}?path=${encodeURIComponent(folderOf(f.path))}`}
+                      to={`/copies/${encodeURIComponent(f.newestCopy)}?path=${encodeURIComponent(folderOf(f.path))}`}
                       onClick={(e) => e.stopPropagation()}
                     >
                       <When at={f.newestTaken} />

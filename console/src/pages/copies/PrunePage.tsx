@@ -114,7 +114,7 @@ function Plan({ plan }: { plan: PrunePlan }) {
             {
               title: 'copy',
               cell: (c) => (
-                <Link to={`/copies/${c.copyId}`} className="mono">
+                <Link to={`/copies/${encodeURIComponent(c.copyId)}`} className="mono">
                   {c.copyId}
                 </Link>
               ),

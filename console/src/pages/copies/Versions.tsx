@@ -42,7 +42,7 @@ export function Versions(props: { job: string; store: string; path: string; clos
                     <When at={v.oldestTaken} />
                   </td>
                   <td>
-                    <Link to={`/copies/${v.copies[0]}`}>
+                    <Link to={`/copies/${encodeURIComponent(v.copies[0] ?? '')}`}>
                       <When at={v.newestTaken} />
                     </Link>
                   </td>

@@ -47,7 +47,7 @@ export function FirstSteps() {
     {
       title: 'Look into the copy, choose one file and restore it',
       done: (restores.data?.items.length ?? 0) > 0,
-      doing: go(`/copies/${copy?.id}`, 'Look into the copy'),
+      doing: go(`/copies/${encodeURIComponent(copy?.id ?? '')}`, 'Look into the copy'),
     },
   ];
   const next = steps.findIndex((s) => !s.done);

@@ -44,7 +44,11 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
                 </td>
               ))}
               <td className="num">
-                {row.watched ? <span className="soft">watched</span> : <When at={row.newestGoodCopy} />}
+                {row.watched && row.newestGoodCopy === null ? (
+                  <span className="soft">watched</span>
+                ) : (
+                  <When at={row.newestGoodCopy} />
+                )}
                 {row.stale && <span className="tone-failed"> stale</span>}
                 {row.pause && (
                   <span className="soft" title={`Paused by ${row.pause.by}: ${row.pause.reason}`}>

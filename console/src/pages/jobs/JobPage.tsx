@@ -32,7 +32,7 @@ export function JobPage() {
       }
       doing={
         <>
-          {job.data?.watched === false && (
+          {(job.data?.into.length ?? 0) > 0 && (
             <>
               <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
                 Copies
@@ -132,66 +132,130 @@ export function JobPage() {
 }
 
 function Definition({ job }: { job: Job }) {
-  if (job.watched)
-    return (
-      <section className="sheet" aria-label="Definition">
-        <h2>What it does</h2>
-        <dl className="facts-grid">
-          <dt>carried out by</dt>
-          <dd>something else on {job.machine}</dd>
-          <dt>checks in</dt>
-          <dd>
-            at an address of its own, which <span className="mono">ironkeep job address {job.name}</span> makes; or by{' '}
-            <span className="mono">ironkeep watch {job.name} -- COMMAND</span>
-          </dd>
-          {job.note && (
-            <>
-              <dt>note</dt>
-              <dd className="mono">{job.note}</dd>
-            </>
-          )}
-        </dl>
-      </section>
-    );
   return (
     <section className="sheet" aria-label="Definition">
       <h2>What it does</h2>
       <dl className="facts-grid">
-        <dt>takes</dt>
-        <dd className="mono">
-          {job.takes.map((t) => (
-            <div key={t}>{t}</div>
-          ))}
-        </dd>
-        {job.leavesOut.length > 0 && (
-          <>
-            <dt>leaves out</dt>
-            <dd className="mono">{job.leavesOut.join('  ')}</dd>
-          </>
-        )}
-        <dt>keeps</dt>
-        <dd>
-          {job.keep}{' '}
-          <span className="soft">
-            (policy <Link to={`/settings/policy/${job.policy}`}>{job.policy}</Link>)
-          </span>
-        </dd>
-        <dt>promises</dt>
-        <dd>{job.freshWithin ? `a good copy not older than ${job.freshWithin}` : 'no freshness limit'}</dd>
-        <dt>newest good copy</dt>
-        <dd>
-          {job.newestGoodCopy ? (
-            <>
-              <Link to={`/copies/${job.newestGoodCopy.id}`}>{job.newestGoodCopy.id}</Link>,{' '}
-              <When at={job.newestGoodCopy.taken} />, <Size bytes={job.newestGoodCopy.bytes} />
-            </>
-          ) : (
-            'none yet'
-          )}
-          {job.stale && <span className="tone-failed"> stale: older than promised</span>}
-        </dd>
+        {job.watched ? <Elsewhere job={job} /> : <Takes job={job} />}
+        {job.into.length > 0 && <Keeps job={job} />}
       </dl>
     </section>
+  );
+}
+
+/** How a job is heard of that something else carries out. */
+function Elsewhere({ job }: { job: Job }) {
+  return (
+    <>
+      <dt>carried out by</dt>
+      <dd>something else on {job.machine}</dd>
+      <dt>heard by</dt>
+      <dd>
+        {job.heardBy.map((h) => (
+          <div key={h}>
+            <HeardBy source={h} job={job} />
+          </div>
+        ))}
+      </dd>
+      {job.into.length > 0 && (
+        <>
+          <dt>leaves its copy in</dt>
+          <dd>
+            <Link to="/stores">{job.into.join(', ')}</Link>
+          </dd>
+        </>
+      )}
+      {job.note && (
+        <>
+          <dt>note</dt>
+          <dd className="mono">{job.note}</dd>
+        </>
+      )}
+    </>
+  );
+}
+
+function HeardBy({ source, job }: { source: Job['heardBy'][number]; job: Job }) {
+  switch (source) {
+    case 'check-in':
+      return (
+        <>
+          an address of its own, which <span className="mono">ironkeep job address {job.name}</span> makes; or{' '}
+          <span className="mono">ironkeep watch {job.name} -- COMMAND</span>
+        </>
+      );
+    case 'log':
+      return (
+        <>
+          its log <span className="mono">{job.logs.join(', ')}</span>
+          <Rules job={job} />
+        </>
+      );
+    case 'syslog':
+      return (
+        <>
+          syslog of <span className="mono">{job.syslog.join(', ')}</span>
+          <Rules job={job} />
+        </>
+      );
+    case 'folder':
+      return <>the files that come in {job.into.join(' and ')}</>;
+  }
+}
+
+function Rules({ job }: { job: Job }) {
+  if (job.logRules === null) return null;
+  return (
+    <span className="soft">
+      , judged by <Link to={`/settings/log-rules/${job.logRules}`}>{job.logRules}</Link>
+    </span>
+  );
+}
+
+function Takes({ job }: { job: Job }) {
+  return (
+    <>
+      <dt>takes</dt>
+      <dd className="mono">
+        {job.takes.map((t) => (
+          <div key={t}>{t}</div>
+        ))}
+      </dd>
+      {job.leavesOut.length > 0 && (
+        <>
+          <dt>leaves out</dt>
+          <dd className="mono">{job.leavesOut.join('  ')}</dd>
+        </>
+      )}
+    </>
+  );
+}
+
+function Keeps({ job }: { job: Job }) {
+  return (
+    <>
+      <dt>keeps</dt>
+      <dd>
+        {job.keep}{' '}
+        <span className="soft">
+          (policy <Link to={`/settings/policy/${job.policy}`}>{job.policy}</Link>)
+        </span>
+      </dd>
+      <dt>promises</dt>
+      <dd>{job.freshWithin ? `a good copy not older than ${job.freshWithin}` : 'no freshness limit'}</dd>
+      <dt>newest good copy</dt>
+      <dd>
+        {job.newestGoodCopy ? (
+          <>
+            <Link to={`/copies/${encodeURIComponent(job.newestGoodCopy.id)}`}>{job.newestGoodCopy.id}</Link>,{' '}
+            <When at={job.newestGoodCopy.taken} />, <Size bytes={job.newestGoodCopy.bytes} />
+          </>
+        ) : (
+          'none yet'
+        )}
+        {job.stale && <span className="tone-failed"> stale: older than promised</span>}
+      </dd>
+    </>
   );
 }
 

@@ -28,7 +28,7 @@ export function RunPage() {
       doing={
         <>
           {r?.copyIds.map((copy, i) => (
-            <Button key={copy} component={Link} to={`/copies/${copy}`} size="xs" variant="default">
+            <Button key={copy} component={Link} to={`/copies/${encodeURIComponent(copy)}`} size="xs" variant="default">
               {r.copyIds.length === 1 ? 'The copy' : `Copy ${i + 1}`}
             </Button>
           ))}

@@ -243,10 +243,14 @@ function Wholes(props: {
   return (
     <div>
       <div style={{ fontSize: 12, fontWeight: 500 }}>{props.label}</div>
-      {props.description && <div className="soft small">{props.description}</div>}
+      {props.description && (
+        <div className="soft" style={{ fontSize: 12 }}>
+          {props.description}
+        </div>
+      )}
       {props.values.map((v, i) => (
         <div key={i} style={{ display: 'flex', gap: 8, alignItems: 'baseline' }}>
-          <span className="mono small" style={{ flex: 1 }}>
+          <span className="mono" style={{ flex: 1, fontSize: 12 }}>
             {v.split('\n')[0]} <span className="soft">({v.split('\n').length - 1} lines)</span>
           </span>
           <Button
@@ -260,7 +264,11 @@ function Wholes(props: {
           </Button>
         </div>
       ))}
-      {props.error && <div className="tone-failed small">{props.error}</div>}
+      {props.error && (
+        <div className="tone-failed" style={{ fontSize: 12 }}>
+          {props.error}
+        </div>
+      )}
     </div>
   );
 }

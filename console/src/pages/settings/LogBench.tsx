@@ -39,7 +39,11 @@ export function LogBench(props: { name: string; fields: Fields; set: (fields: Fi
   const [pasted, setPasted] = useState<string | null>(null);
   const run = useRun(picked ? Number(picked) : undefined);
   const kept = useRunLog(run.data);
-  const log = pasted ?? kept.data?.lines.map((l) => l.text).join('\n') ?? '';
+  // What the service itself said of the run at its end is no line of its log.
+  const said = kept.data?.lines.filter(
+    (l) => l.text !== run.data?.sentence || run.data.evidence?.lines.some((e) => e.text === l.text),
+  );
+  const log = pasted ?? said?.map((l) => l.text).join('\n') ?? '';
   const [code, setCode] = useState<number | string>('');
   const [asked] = useDebouncedValue(JSON.stringify({ fields: props.fields, log, code }), 250);
   const tried = useQuery({

@@ -108,8 +108,27 @@ function OneStore({ store }: { store: Store }) {
             · kept for {store.bin} · reclaimed {store.reclaimWhen ?? 'when somebody asks'}
           </span>
         </dd>
-        <dt>last 30 days</dt>
-        <dd>{store.reduction ? <Reduction of={store.reduction} /> : <span className="soft">nothing stored</span>}</dd>
+        {store.names === null ? (
+          <>
+            <dt>last 30 days</dt>
+            <dd>
+              {store.reduction ? <Reduction of={store.reduction} /> : <span className="soft">nothing stored</span>}
+            </dd>
+          </>
+        ) : (
+          <>
+            <dt>dated files</dt>
+            <dd>
+              <span className="mono">{store.names}</span>
+              <span className="soft">
+                , written by something else
+                {store.others !== null &&
+                  store.others > 0 &&
+                  `; ${count(store.others, 'other entry', 'other entries')}, never touched`}
+              </span>
+            </dd>
+          </>
+        )}
         <dt>read back</dt>
         <dd>
           {store.reading && store.reading.totalBytes > 0 ? (
