@@ -72,10 +72,11 @@ internal static class WatchingBench
         return watch.Elapsed.TotalMilliseconds;
     }
 
+    private static int started;
+
     private static async Task<WebApplication> StartAsync(string folder, string charter)
     {
-        Shell.Run($"rm -rf '{folder}/service'");
-        var app = IronKeepHost.Build([$"--IronKeep:DataFolder={folder}/service", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron"], b => b.Logging.ClearProviders());
+        var app = IronKeepHost.Build([$"--IronKeep:DataFolder={folder}/service-{++started}", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron"], b => b.Logging.ClearProviders());
         await IronKeepHost.PrepareAsync(app);
         await app.StartAsync();
         if (await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(charter), null, "bench", default) is { Problem: { } problem }) throw new InvalidOperationException(problem);

@@ -9,7 +9,13 @@ namespace IronKeep.Following;
 public sealed record FoundRun(string Id, LogRun Run, bool IsOver, string Text, bool IsCut);
 
 /// <summary>What one look brought: runs that began or are over, in their order, and what could not be read, in words.</summary>
-public sealed record Looked(IReadOnlyList<FoundRun> Runs, IReadOnlyList<string> Problems);
+public sealed record Looked(IReadOnlyList<FoundRun> Runs, IReadOnlyList<string> Problems)
+{
+    /// <summary>Whether there may be something new to keep.</summary>
+    public bool IsTouched { get; init; } = true;
+
+    internal static Looked Nothing { get; } = new([], []) { IsTouched = false };
+}
 
 /// <summary>
 /// Follows a log by its path, whose name may hold * and ?: files that grow, are renamed, copied and cut short, compressed, or replaced. Knows nothing of jobs
@@ -43,7 +49,7 @@ public sealed class LogFollower : IDisposable
     /// <summary>Reads what is new. Errors of the folder itself are problems too.</summary>
     public Looked Look(Instant now)
     {
-        var (runs, problems) = (new List<FoundRun>(), new List<string>());
+        var (runs, problems, touched) = (new List<FoundRun>(), new List<string>(), !begun);
         try
         {
             if (!pattern.AsSpan().ContainsAny('*', '?')) Stream(pattern);
@@ -63,7 +69,7 @@ public sealed class LogFollower : IDisposable
         {
             problems.Add($"its folder cannot be read: {e.Message}");
         }
-        return new Looked(runs, problems);
+        return !touched && runs.Count + problems.Count == 0 ? Looked.Nothing : new Looked(runs, problems) { IsTouched = touched };
 
         void Stream(string name)
         {
@@ -75,6 +81,7 @@ public sealed class LogFollower : IDisposable
             try
             {
                 runs.AddRange(stream.Read(now, problems));
+                touched |= stream.IsTouched;
             }
             catch (Exception e) when (e is PosixException or IOException or UnauthorizedAccessException or InvalidDataException or ZstdSharp.ZstdException)
             {

@@ -47,17 +47,25 @@ internal sealed class LogStream
 
     public string Name { get; }
 
+    /// <summary>Whether the last reading came upon anything new.</summary>
+    public bool IsTouched { get; private set; } = true;
+
     /// <summary>What to keep. A file in which nothing was written yet cannot be told from another: it is found anew, under the same serial.</summary>
     public StreamState State => !begun ? before : new StreamState([.. open.Where(f => f.HeadLength > 0)], [.. seen], open.Find(f => f.HeadLength == 0)?.Serial ?? next);
 
     public IEnumerable<FoundRun> Read(Instant now, List<string> problems)
     {
         found.Clear();
+        IsTouched = true;
         reader.Now = now;
         var facts = folder.Facts(Name);
         if (facts is { Kind: EntryKind.Symlink }) problems.Add($"{Name} is a symbolic link, which is never followed; name the file that it leads to");
         else if (!begun) Begin(now, facts, problems);
-        else if (facts is { } is_ && current is { } at && (is_.Device, is_.Inode) == (at.Device, at.Inode) && is_.Size == offset) Quiet(now);
+        else if (facts is { } is_ && current is { } at && (is_.Device, is_.Inode) == (at.Device, at.Inode) && is_.Size == offset)
+        {
+            IsTouched = Quiet(now);
+            if (!IsTouched) return found;
+        }
         else GoOn(now, facts, problems);
         if (reader.Open is { } run && rules.HasBegins && IdOf(run) is var id && id != toldOpen)
         {
@@ -76,12 +84,13 @@ internal sealed class LogStream
         return $"{Name} {origin.File?.Mark ?? "?"}:{run.FirstLine - origin.From + origin.Lines}";
     }
 
-    /// <summary>Nothing was written for so long that the run is over.</summary>
-    private void Quiet(Instant now)
+    /// <summary>Whether nothing was written for so long that the run is over.</summary>
+    private bool Quiet(Instant now)
     {
-        if (reader.Open is null || rules.HasEnds || now.ToUnixTimeSeconds() - grownAt < rules.QuietAfter.ToDuration().TotalSeconds) return;
+        if (reader.Open is null || rules.HasEnds || now.ToUnixTimeSeconds() - grownAt < rules.QuietAfter.ToDuration().TotalSeconds) return false;
         reader.Finish();
         Settle();
+        return true;
     }
 
     /// <summary>Takes up where another has left off; or, where nobody was, with what is there.</summary>
@@ -224,8 +233,7 @@ internal sealed class LogStream
             grownAt = now.ToUnixTimeSeconds();
             if (reader.IsBetween) Settle();
         }
-        if (reader.Open is null || rules.HasEnds) return;
-        Quiet(now);
+        _ = Quiet(now);
     }
 
     private void Rename(FollowedFile file)

@@ -26,6 +26,8 @@ public sealed class LogWatching(
     private static readonly TimeSpan Every = TimeSpan.FromMilliseconds(900);
     private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
     private long term = -1;
+    private Charter? wantedFor;
+    private HashSet<(string, string)> lastWanted = [];
 
     private sealed class Followed(LogFollower follower, string key, EvidenceSource source, LogRules rules, DateTimeZone zone, FollowState kept) : IDisposable
     {
@@ -77,13 +79,24 @@ public sealed class LogWatching(
         var wanted = await WantedAsync(cancel);
         foreach (var (at, one) in followed.Where(f => !wanted.Contains(f.Key)))
             if (one.Looking is null or { IsCompleted: true } && followed.TryRemove(at, out _)) one.Dispose();
-        var looks = new List<Task>();
+        var (looks, waiting) = (new List<Task>(), new List<(string Job, string Path, Followed One)>());
         foreach (var (job, path) in wanted)
         {
             var one = followed[(job, path)];
             // One that hangs is left alone until it lets go.
             if (one.Looking is { IsCompleted: false }) continue;
-            looks.Add(one.Looking = Task.Run(() => TryLookAsync(job, path, one), cancel));
+            waiting.Add((job, path, one));
+        }
+        // Those of one folder hang together, or not at all.
+        foreach (var group in waiting.GroupBy(w => Path.GetDirectoryName(w.Path)))
+        {
+            var all = group.ToArray();
+            var look = Task.Run(async () =>
+            {
+                foreach (var (job, path, one) in all) await TryLookAsync(job, path, one);
+            }, cancel);
+            foreach (var (_, _, one) in all) one.Looking = look;
+            looks.Add(look);
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
     }
@@ -91,6 +104,7 @@ public sealed class LogWatching(
     private async Task<HashSet<(string, string)>> WantedAsync(CancellationToken cancel)
     {
         var charter = inForce.Charter;
+        if (ReferenceEquals(charter, wantedFor) && followed.Count == lastWanted.Count) return lastWanted;
         var wanted = new HashSet<(string, string)>();
         foreach (var job in charter.Jobs.Values.Where(j => j.Watched))
             foreach (var (path, source) in Paths(job))
@@ -107,6 +121,8 @@ public sealed class LogWatching(
                 var kept = await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(k => k.Key == key, cancel) is { } value ? JsonSerializer.Deserialize<FollowState>(value.Value)! : FollowState.Empty;
                 followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
             }
+        // One that hangs keeps what it was until it lets go, and is asked for again.
+        (wantedFor, lastWanted) = (followed.Values.All(f => f.Looking is null or { IsCompleted: true }) ? charter : null, wanted);
         return wanted;
     }
 
@@ -137,8 +153,7 @@ public sealed class LogWatching(
         var looked = one.Follower.Look(now);
         if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, r, now))]);
         // Kept after what it stands for: what is told twice counts once.
-        var state = one.Follower.State;
-        if (!Same(state, one.Kept)) await KeepAsync(one, state);
+        if (looked.IsTouched && one.Follower.State is var state && !Same(state, one.Kept)) await KeepAsync(one, state);
         var problem = looked.Problems.Count == 0 ? null : string.Join("; ", looked.Problems);
         if (problem == one.Problem) return;
         await TellAsync(job, problem);
