@@ -277,6 +277,19 @@ public sealed class DatedStoreTests : IDisposable
     }
 
     [Fact]
+    public void A_list_of_sums_speaks_of_files_below_it_by_their_paths_and_of_no_others()
+    {
+        Write("a/tern_20261101.sql", "one");
+        Write("b/tern_20261101.sql", "two");
+        Write("SHA256SUMS", $"{Sum("one")}  a/tern_20261101.sql\n{Sum("two")}  ./b/tern_20261101.sql\n{Sum("never")}  tern_20261101.sql\n");
+        Write("b/tern_20261101.sql.sha256", $"{Sum("never")}  /somewhere/else\n");
+        var report = Settled("*/{job}_{yyyy}{MM}{dd}.sql").Check(new CheckScope(null, _ => null, clock.Now), null, default);
+        Assert.Equal(["b/tern_20261101.sql"], report.Copies.Select(c => c.CopyId));
+        Assert.Contains("b/tern_20261101.sql.sha256 says", report.Damage[0].Problem);
+        Assert.NotNull(report.Whole.Single().ReadSince);
+    }
+
+    [Fact]
     public void A_partial_copy_is_given_back_with_what_it_needs_and_nothing_is_written_over()
     {
         foreach (var (name, content) in new[] { ("tern_F_20261101.tar", "full"), ("tern_I_20261102.tar", "first"), ("tern_I_20261103.tar", "second"), ("wren_I_20261102.tar", "other") }) Write(name, content);

@@ -61,7 +61,8 @@ public sealed class NamePattern
     public DatedName? Match(string path)
     {
         var match = whole.Match(path);
-        if (!match.Success) return null;
+        // A name with a line break in it would be two in every list.
+        if (!match.Success || path.Any(char.IsControl)) return null;
         string? job = null, machine = null, kind = null;
         int? year = null, month = null, day = null, hour = null, minute = null, second = null;
         foreach (var (field, group) in groups)

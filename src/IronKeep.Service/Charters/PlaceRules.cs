@@ -16,7 +16,8 @@ public static class PlaceRules
         foreach (var take in job.Takes)
         {
             var source = RealPaths.OfExistingPart(take);
-            foreach (var store in stores.Where(s => s.LocalFolder is not null))
+            // What others write into a store of dated files may be taken like any data.
+            foreach (var store in stores.Where(s => s.LocalFolder is not null && s.Dated is null))
             {
                 var folder = RealPaths.OfExistingPart(store.Folder);
                 if (RealPaths.Contains(source, folder))
@@ -34,7 +35,8 @@ public static class PlaceRules
         var charter = reading.Charter!;
         foreach (var job in charter.Jobs.Values.Where(j => machine is not null && !j.Watched && Charter.MachineOf(j, machine) != machine))
             yield return At($"job {job.Name}", $"runs on {job.On}, but this service carries out jobs on {machine} only; take 'on' out, or watch the job with 'watched: yes' while something on {job.On} carries it out");
-        foreach (var store in charter.Stores.Values.Where(s => s.LocalFolder is not null))
+        // Dated files that cannot be moved can be looked after all the same.
+        foreach (var store in charter.Stores.Values.Where(s => s.LocalFolder is not null && s.Dated is null))
             if (RealPaths.WhyNotWritable(store.Folder) is { } not) yield return At($"store {store.Name}", $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder");
         foreach (var job in charter.Jobs.Values)
             if (Unsafe(job, charter.Stores.Values) is { } why) yield return At($"job {job.Name}", why);

@@ -111,7 +111,7 @@ public sealed class SelfCheck(
     /// <summary>Why nothing can be written to a store on this machine, asked of the folder's rights alone; null when something can.</summary>
     private async Task<string?> ReadOnlyAsync(Core.Charters.StoreDefinition store)
     {
-        if (store.LocalFolder is null) return null;
+        if (store.LocalFolder is null || store.Dated is not null) return null;
         try
         {
             return await stores.WithinAsync(store.Name, () => IronKeep.Stores.Posix.RealPaths.WhyNotWritable(store.Folder)) is { } why ? $"store {store.Name} cannot be written: {why}; mount it for writing, or give the service the right to" : null;

@@ -20,11 +20,14 @@ internal sealed class SumFiles(OpenFolder root)
     {
         var slash = path.LastIndexOf('/');
         var (folder, name) = (path[..(slash + 1)], path[(slash + 1)..]);
-        if (Read(folder + Sums).TryGetValue(name, out var sum)) yield return (sum, folder + Sums);
-        var own = Read(path + Ending);
-        // Written in another folder, it names the file by another path, or by none.
-        if (own.GetValueOrDefault(name) is { } said) yield return (said, path + Ending);
-        else if (own.Count == 1) yield return (own.Values.First(), path + Ending);
+        // That of its own folder, or of one above, which names it by its path from there.
+        for (var above = folder; ; above = above[..(above.TrimEnd('/').LastIndexOf('/') + 1)])
+        {
+            if (Read(above + Sums).TryGetValue(path[above.Length..], out var sum)) yield return (sum, above + Sums);
+            if (above.Length == 0) break;
+        }
+        // Written in another folder, it names the file by another path.
+        if (Read(path + Ending) is { Count: > 0 } own) yield return (own.GetValueOrDefault(name) ?? own.Values.First(), path + Ending);
     }
 
     private Dictionary<string, string> Read(string file)
@@ -62,6 +65,6 @@ internal sealed class SumFiles(OpenFolder root)
         if (name.StartsWith('*')) name = name[1..];
         if (name.StartsWith("./", StringComparison.Ordinal)) name = name[2..];
         if (escaped) name = name.Replace("\\n", "\n", StringComparison.Ordinal).Replace("\\\\", "\\", StringComparison.Ordinal);
-        return (name.Contains('/') ? name[(name.LastIndexOf('/') + 1)..] : name, line[..HexLength].ToLowerInvariant());
+        return (name, line[..HexLength].ToLowerInvariant());
     }
 }
