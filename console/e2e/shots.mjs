@@ -67,7 +67,9 @@ if (paths.length === 0) {
   await text.fill(yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'));
   await page.getByText('did you mean').first().waitFor();
   await shot('charter');
-  await page.emulateMedia({ colorScheme: 'dark' });
-  await visit('/', 'duty-dark');
+  const swept = (await get('runs?job=camera-sweep&kind=watched')).items.find((r) => r.outcome === 'warned');
+  await page.goto(`${Url}/settings/log-rules/camera-sweep?run=${swept.id}`);
+  await page.getByLabel('Runs in the log').waitFor();
+  await shot('rules');
 }
 await browser.close();

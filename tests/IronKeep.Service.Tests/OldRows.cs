@@ -78,6 +78,7 @@ internal static class OldRows
     {
         ("Runs" or "PlannedRuns" or "Alerts" or "People" or "Tokens" or "CalendarAddresses" or "CharterRevisions" or "Messages" or "Facts", "Id") => $"{i + 1}",
         ("Copies", "Id") => "'c1'",
+        ("Copies", "Kind") => "'incremental'",
         ("Copies", "Origin") => "'c1'",
         ("Alerts", "Subject") => $"'{Subjects[i]}'",
         ("Alerts", "SubjectKind") => "'store'",
