@@ -24,7 +24,7 @@ public sealed class HealthTests
         Assert.Equal("ok", await nobody.GetStringAsync("/health/live"));
         Assert.Equal("ready", await nobody.GetStringAsync("/health/ready"));
         var well = await bench.GetAsync<SelfCheckAnswer>("service");
-        Assert.Equal(["catalogue", "clock loop", "dispatch", "teller", "facts", "clock", "store cellar"], well.Findings.Select(f => f.What).Where(w => w != "services"));
+        Assert.Equal(["catalogue", "clock loop", "dispatch", "teller", "facts", "followed logs", "folders of dated files", "clock", "store cellar"], well.Findings.Select(f => f.What).Where(w => w != "services"));
         Assert.All(well.Findings, f => Assert.Equal("well", f.State.Word()));
         // A store that is away is an alert from the start, not from its next run.
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
