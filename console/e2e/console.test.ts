@@ -255,7 +255,7 @@ test('keys lead through lists and to any page', async () => {
   await page.keyboard.press('j');
   await page.keyboard.press('j');
   await page.keyboard.press('Enter');
-  await page.getByRole('heading', { level: 1, name: 'hide-cameras' }).waitFor();
+  await page.getByRole('heading', { level: 1, name: 'camera-sweep' }).waitFor();
   await page.keyboard.press('Control+k');
   await page.getByPlaceholder('Go to a page or a job').fill('web-s');
   await page.keyboard.press('Enter');
