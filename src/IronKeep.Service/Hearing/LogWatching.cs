@@ -79,24 +79,13 @@ public sealed class LogWatching(
         var wanted = await WantedAsync(cancel);
         foreach (var (at, one) in followed.Where(f => !wanted.Contains(f.Key)))
             if (one.Looking is null or { IsCompleted: true } && followed.TryRemove(at, out _)) one.Dispose();
-        var (looks, waiting) = (new List<Task>(), new List<(string Job, string Path, Followed One)>());
+        var looks = new List<Task>();
         foreach (var (job, path) in wanted)
         {
             var one = followed[(job, path)];
             // One that hangs is left alone until it lets go.
             if (one.Looking is { IsCompleted: false }) continue;
-            waiting.Add((job, path, one));
-        }
-        // Those of one folder hang together, or not at all.
-        foreach (var group in waiting.GroupBy(w => Path.GetDirectoryName(w.Path)))
-        {
-            var all = group.ToArray();
-            var look = Task.Run(async () =>
-            {
-                foreach (var (job, path, one) in all) await TryLookAsync(job, path, one);
-            }, cancel);
-            foreach (var (_, _, one) in all) one.Looking = look;
-            looks.Add(look);
+            looks.Add(one.Looking = Task.Run(() => TryLookAsync(job, path, one), cancel));
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
     }
