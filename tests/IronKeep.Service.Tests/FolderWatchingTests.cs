@@ -177,12 +177,21 @@ public sealed class FolderWatchingTests
         var restore = await bench.RunAsync($"copies/{id}/restores", new RestoreRequest([], bench.Root + "/back"));
         Assert.Equal(("ok", 3), (restore.Outcome.Word(), Directory.GetFiles(bench.Root + "/back").Length));
 
+        // What somebody else moves into the bin is seen at the next look, told and put back.
+        Directory.CreateDirectory(bench.Root + "/dumps/.ironkeep-bin/20261101-000000/2026");
+        File.Move(bench.Root + "/dumps/2026/F_20261123.tar", bench.Root + "/dumps/.ironkeep-bin/20261101-000000/2026/F_20261123.tar");
+        await LookAsync(bench, "2026-11-23T10:20:00Z");
+        Assert.True(File.Exists(bench.Root + "/dumps/2026/F_20261123.tar"));
+        Assert.Contains("they were put back", Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == AlertClass.Unsound).Message);
+        Assert.Equal("ok", (await bench.RunAsync("stores/dumps/checks")).Outcome.Word());
+
         File.Delete(bench.Root + "/dumps/2026/F_20261120.tar");
         await LookAsync(bench, "2026-11-23T10:30:00Z");
         Assert.Equal("missing", (await bench.CopiesAsync()).First(c => c.Id == "2026/F_20261120.tar").State.Word());
         Assert.Contains("has lost 1 copy", Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == AlertClass.Unsound).Message);
         Assert.Equal(["Keep", "Held", "Support", "Support"], (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/counts/prune-plans")).Copies.Select(c => c.Verdict.ToString()));
-        // An emptied folder is a missing disk: nothing is called lost, and nothing is done.
+        // An emptied folder, without the bin that was in it, is a missing disk: nothing is called lost, and nothing is done.
+        Directory.Delete(bench.Root + "/dumps/.ironkeep-bin", recursive: true);
         Directory.Delete(bench.Root + "/dumps/2026", recursive: true);
         await LookAsync(bench, "2026-11-23T11:00:00Z");
         Assert.Equal(1, (await bench.CopiesAsync()).Count(c => c.State == CopyState.Missing));

@@ -151,6 +151,8 @@ public sealed class DatedStoreTests : IDisposable
         var other = Assert.Single(store.CopyNames().InBin);
         Assert.StartsWith("2026/tern_20261101.sql@", other);
         Assert.Contains("a file of that name is where it would go", Assert.Throws<PlaceException>(() => store.TakeBack(other, clock.Now)).Message);
+        // What is known of the one that is in force is what it was.
+        Assert.Empty(store.Look().Changed);
         File.Move($"{root}/2026/tern_20261101.sql", $"{root}/2026/tern_20261101.sql.aside");
         store.Look();
         Assert.True(store.TakeBack("2026/tern_20261101.sql", clock.Now));

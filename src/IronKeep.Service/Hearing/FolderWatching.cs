@@ -33,7 +33,7 @@ public sealed class FolderWatching(
     private sealed class Watched
     {
         public Task Looking { get; set; } = Task.CompletedTask;
-        public HashSet<string> Settled { get; set; } = [];
+        public HashSet<(string Id, bool InBin)> Settled { get; set; } = [];
         public JobDefinition?[] Owners { get; set; } = [];
     }
 
@@ -94,10 +94,11 @@ public sealed class FolderWatching(
         var look = folder.Look();
         var owners = inForce.Charter.Jobs.Values.Where(j => j.Watched && j.Into.Contains(store.Name)).ToArray();
         // Compared with the catalogue only when something is other than the last time.
-        if (!one.Settled.SetEquals(look.Copies.Keys) || !one.Owners.SequenceEqual(owners))
+        var now = look.Copies.Values.Select(c => (c.Id, c.IsInBin)).ToHashSet();
+        if (!one.Settled.SetEquals(now) || !one.Owners.SequenceEqual(owners))
         {
             await shelves.SettleAsync(store.Name, notes: false, cancel);
-            (one.Settled, one.Owners) = ([.. look.Copies.Keys], owners);
+            (one.Settled, one.Owners) = (now, owners);
         }
         await TellChangedAsync(store, folder, look, cancel);
         if (folder.RecordSums(SumsEachTime, cancel) is > 0 and var read) log.LogDebug("The sums of {Count} files of store {Store} were recorded", read, store.Name);

@@ -208,7 +208,7 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
             {
                 spool.Take([.. messages.Take(allowed).Select(m => SyslogMessage.Read(m)).OfType<SyslogMessage>()], sender.ToString());
             }
-            catch (IOException e)
+            catch (Exception e) when (e is IOException or UnauthorizedAccessException)
             {
                 Flooded += allowed;
                 Tell($"syslog cannot be kept: {e.Message}; make room in the service's folder");

@@ -56,6 +56,8 @@ public sealed partial class DatedStore
                 using var from = Folder(root, bin, make: false);
                 if (from.Facts(NameOf(bin)) is not { Kind: EntryKind.File }) return false;
                 using var to = Folder(root, path, make: true);
+                // Asked before anything is remembered of that name: what is known of the other file stays as it is.
+                if (to.Facts(NameOf(path)) is not null) throw new PosixException(PosixException.AlreadyThere, "cannot be given its name");
                 if (!Remember([copy.Mark with { Path = path, Binned = null, IsCopy = true, Since = now }])) throw new PlaceException(PlaceFault.InUse, $"{id} is looked at by another service as well; try it again");
                 from.RenameTo(to, NameOf(bin), NameOf(path), replace: false);
                 Along(from, bin, to, path);

@@ -8,9 +8,12 @@ public sealed class PosixException(int error, string what) : IOException($"{what
     /// <summary>ENOENT: there is nothing of that name.</summary>
     public const int Missing = 2;
 
+    /// <summary>EEXIST: something has that name already.</summary>
+    public const int AlreadyThere = 17;
+
     public bool NotFound => Error is 2 or 20;
     public bool AccessDenied => Error is 1 or 13;
-    public bool Exists => Error == 17;
+    public bool Exists => Error == AlreadyThere;
     public bool NoSpace => Error is 28 or 122;
     public bool NotSupported => Error is 95 or 22 or 38;
 
