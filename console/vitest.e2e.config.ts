@@ -2,5 +2,12 @@ import { defineConfig } from 'vitest/config';
 
 // The console in a real browser against the demo's service; slow by nature, one at a time.
 export default defineConfig({
-  test: { include: ['e2e/**/*.test.ts'], testTimeout: 90_000, hookTimeout: 420_000, fileParallelism: false },
+  test: {
+    include: ['e2e/**/*.test.ts'],
+    testTimeout: 90_000,
+    hookTimeout: 420_000,
+    // A page may wait for the service to play a policy forward; one second, the default, is too little on a busy machine.
+    expect: { poll: { timeout: 20_000 } },
+    fileParallelism: false,
+  },
 });
