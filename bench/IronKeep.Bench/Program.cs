@@ -9,7 +9,7 @@ switch (args[0])
         Planning.Measure();
         break;
     case "watching":
-        await WatchingBench.MeasureAsync(args[1]);
+        await WatchingBench.MeasureAsync(args[1], args.Length > 2 ? args[2] : null);
         break;
     case "logs":
         LogBench.Measure(args[1]);

@@ -24,12 +24,13 @@ internal static class WatchingBench
 {
     private const int Files = 100_000, Logs = 2_000, Idle = 30, Jobs = 1_000, Seconds = 60, Rounds = 5;
 
-    public static async Task MeasureAsync(string folder)
+    /// <summary>All of it, or one part: "folders", "logs" or "check-ins".</summary>
+    public static async Task MeasureAsync(string folder, string? part)
     {
         Shell.Run($"rm -rf '{folder}' && mkdir -p '{folder}'");
-        LookOver(folder);
-        await FollowAsync(folder);
-        await CheckInAsync(folder);
+        if (part is null or "folders") LookOver(folder);
+        if (part is null or "logs") await FollowAsync(folder);
+        if (part is null or "check-ins") await CheckInAsync(folder);
         Shell.Run($"rm -rf '{folder}'");
     }
 
@@ -133,7 +134,8 @@ internal static class WatchingBench
         foreach (var secret in secrets.Take(100)) (await http.GetAsync($"/check-in/{secret}/start")).EnsureSuccessStatusCode();
         foreach (var secret in secrets.Take(100)) (await http.GetAsync($"/check-in/{secret}/ok")).EnsureSuccessStatusCode();
         GC.Collect();
-        var (memory, taken, refused) = (Environment.WorkingSet, 0, 0);
+        var (memory, taken, refused, unanswered) = (Environment.WorkingSet, 0, 0, 0);
+        var cpu = Process.GetCurrentProcess().TotalProcessorTime;
         var times = new List<double>();
         var work = new List<Task>();
         var clock = Stopwatch.StartNew();
@@ -145,13 +147,17 @@ internal static class WatchingBench
             work.Add(Task.Run(async () =>
             {
                 var watch = Stopwatch.StartNew();
-                using var answer = await http.GetAsync($"/check-in/{secret}/{what}");
-                lock (times)
+                try
                 {
-                    times.Add(watch.Elapsed.TotalMilliseconds);
-                    if (answer.IsSuccessStatusCode) taken++;
-                    else refused++;
+                    using var answer = await http.GetAsync($"/check-in/{secret}/{what}");
+                    if (answer.IsSuccessStatusCode) Interlocked.Increment(ref taken);
+                    else Interlocked.Increment(ref refused);
                 }
+                catch (Exception e) when (e is HttpRequestException or OperationCanceledException)
+                {
+                    Interlocked.Increment(ref unanswered);
+                }
+                lock (times) times.Add(watch.Elapsed.TotalMilliseconds);
             }));
         }
         await Task.WhenAll(work);
@@ -160,7 +166,7 @@ internal static class WatchingBench
         await using var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         var runs = await db.Runs.CountAsync(r => r.Kind == RunKind.Watched && r.State == RunState.Ended && r.Outcome == Outcome.Ok);
         Console.WriteLine(string.Create(CultureInfo.InvariantCulture,
-            $"{Jobs * Seconds} check-ins in {took.TotalSeconds:0.0} s: {taken} taken, {refused} refused, {runs} runs of {Jobs * Seconds / 2 + 100} in the catalogue; median {times[times.Count / 2]:0.0} ms, 99th percentile {times[times.Count * 99 / 100]:0.0} ms, the slowest {times[^1]:0} ms; memory {memory / 1_000_000} MB before, {Environment.WorkingSet / 1_000_000} MB after (with the asking side)"));
+            $"{Jobs * Seconds} check-ins in {took.TotalSeconds:0.0} s: {taken} taken, {refused} refused, {unanswered} unanswered, {runs} runs of {Jobs * Seconds / 2 + 100} in the catalogue; median {times[times.Count / 2]:0.0} ms, 99th percentile {times[times.Count * 99 / 100]:0.0} ms, the slowest {times[^1]:0} ms; memory {memory / 1_000_000} MB before, {Environment.WorkingSet / 1_000_000} MB after (with the asking side); {(Process.GetCurrentProcess().TotalProcessorTime - cpu).TotalSeconds / took.TotalSeconds * 100:0} % of a core"));
         await app.StopAsync();
     }
 }

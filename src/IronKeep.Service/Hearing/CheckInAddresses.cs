@@ -24,8 +24,9 @@ public sealed class CheckInAddresses(IDbContextFactory<KeepContext> catalogue, T
     private static readonly TimeSpan Keeps = TimeSpan.FromSeconds(5);
     private readonly ConcurrentDictionary<string, Known> known = new();
 
-    private sealed class Known(string job, string machine, long readAt)
+    private sealed class Known(long id, string job, string machine, long readAt)
     {
+        public long Id => id;
         public string Job => job;
         public string Machine => machine;
         public long ReadAt { get; set; } = readAt;
@@ -57,28 +58,25 @@ public sealed class CheckInAddresses(IDbContextFactory<KeepContext> catalogue, T
     }
 
     /// <summary>Whose address it is; null for one that is not in use. Late by a few seconds where another service took it back.</summary>
-    public async Task<(string Job, string Machine)?> OfAsync(string secret, CancellationToken cancel)
+    public async Task<(long Id, string Job, string Machine)?> OfAsync(string secret, CancellationToken cancel)
     {
         if (secret.Length != 40 || !secret.All(char.IsAsciiHexDigitLower)) return null;
-        if (known.TryGetValue(secret, out var kept) && System.Diagnostics.Stopwatch.GetElapsedTime(kept.ReadAt) < Keeps) return (kept.Job, kept.Machine);
+        if (known.TryGetValue(secret, out var kept) && System.Diagnostics.Stopwatch.GetElapsedTime(kept.ReadAt) < Keeps) return (kept.Id, kept.Job, kept.Machine);
         var hash = Hash(secret);
-        var now = clock.Now();
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         if (await db.CheckInAddresses.AsNoTracking().FirstOrDefaultAsync(a => a.Hash == hash, cancel) is not { } address)
         {
             known.TryRemove(secret, out _);
             return null;
         }
-        if (address.LastHeardAt is null || now - address.LastHeardAt > Duration.FromMinutes(1))
-            await db.CheckInAddresses.Where(a => a.Id == address.Id).ExecuteUpdateAsync(s => s.SetProperty(a => a.LastHeardAt, now), cancel);
         if (known.Count > MostKept) known.Clear();
         var stamp = System.Diagnostics.Stopwatch.GetTimestamp();
-        known.AddOrUpdate(secret, _ => new Known(address.Job, address.Machine, stamp), (_, k) =>
+        known.AddOrUpdate(secret, _ => new Known(address.Id, address.Job, address.Machine, stamp), (_, k) =>
         {
             k.ReadAt = stamp;
             return k;
         });
-        return (address.Job, address.Machine);
+        return (address.Id, address.Job, address.Machine);
     }
 
     /// <summary>Whether an address may say something now: one a second, and so many at once after a silence.</summary>

@@ -79,6 +79,7 @@ public sealed class HearingDesk(CharterInForce inForce, IDbContextFactory<KeepCo
             var hearing = await HearingRound.BeginAsync(db, inForce.Charter, reports, clock.Now());
             heard = [.. reports.Select(hearing.Take)];
             await hearing.SaveAsync();
+            await NoteAddressesAsync(db, reports);
             await TidyAsync(db);
             await change.CommitAsync(CancellationToken.None);
         }
@@ -86,6 +87,15 @@ public sealed class HearingDesk(CharterInForce inForce, IDbContextFactory<KeepCo
         foreach (var run in heard.Select(h => h.Run).OfType<Run>().DistinctBy(r => r.Id)) events.Publish(run);
         signal.Wake();
         return [.. heard.Select(h => new Taken(h.Run?.Id, h.Planned?.Due ?? h.Run?.Due, h.Run?.Outcome, h.Run?.Sentence))];
+    }
+
+    /// <summary>When each address was heard last, to the minute: whoever looks at a job sees whether its script still calls.</summary>
+    private async Task NoteAddressesAsync(KeepContext db, IReadOnlyList<Report> reports)
+    {
+        var (now, heard) = (clock.Now(), reports.Select(r => r.Address).OfType<long>().Distinct().ToList());
+        if (heard.Count == 0) return;
+        var before = now - Duration.FromMinutes(1);
+        await db.CheckInAddresses.Where(a => heard.Contains(a.Id) && (a.LastHeardAt == null || a.LastHeardAt < before)).ExecuteUpdateAsync(s => s.SetProperty(a => a.LastHeardAt, now));
     }
 
     private void Write(HeardRun heard)

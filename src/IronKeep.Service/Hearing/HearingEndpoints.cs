@@ -53,7 +53,7 @@ public static class HearingEndpoints
         app.MapMethods("/check-in/{secret}/{what?}", ["GET", "HEAD", "POST"], async (string secret, string? what, CheckInAddresses addresses, HearingDesk desk, TimeProvider clock, HttpContext http, CancellationToken cancel) =>
             {
                 http.Response.Headers.CacheControl = "no-store";
-                if (await addresses.OfAsync(secret, cancel) is not var (job, machine)) return Results.NotFound();
+                if (await addresses.OfAsync(secret, cancel) is not var (id, job, machine)) return Results.NotFound();
                 if (what == "rules" && HttpMethods.IsGet(http.Request.Method))
                     return Results.Text(http.RequestServices.GetRequiredService<CharterInForce>().Charter is var rules && rules.Jobs.TryGetValue(job, out var of) ? RulesOf(rules, of) : "");
                 if (!addresses.MaySpeak(secret))
@@ -63,10 +63,10 @@ public static class HearingEndpoints
                 }
                 if (SpokenCheckIn.Read(what ?? "") is not var (state, code))
                     return Results.Text($"'{what}' is not known here; end the address with /start, /ok, /failed or an exit code from 0 to 255\n", statusCode: StatusCodes.Status400BadRequest);
-                if (http.Request.HasJsonContentType()) return await DeliverAsync(job, machine, desk, clock, http, cancel);
+                if (http.Request.HasJsonContentType()) return await DeliverAsync(id, job, machine, desk, clock, http, cancel);
                 var (log, cut) = await SpokenCheckIn.LogAsync(http.Request, cancel);
                 var taken = await desk.TakeAsync(new Report(job, machine, EvidenceSource.CheckIn, state, clock.Now())
-                { ExitCode = code, Figures = SpokenCheckIn.Figures(http.Request.Query), Log = log, LogCut = cut, Id = Identity(http) }, cancel);
+                { Address = id, ExitCode = code, Figures = SpokenCheckIn.Figures(http.Request.Query), Log = log, LogCut = cut, Id = Identity(http) }, cancel);
                 return Results.Text($"{Say(job, machine, state, taken)}\n");
             })
             .AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
@@ -78,11 +78,11 @@ public static class HearingEndpoints
     /// <summary>One that is sent again with the same key counts once.</summary>
     private static string? Identity(HttpContext http) => http.Request.Headers["Idempotency-Key"].ToString() is { Length: > 0 and <= 100 } key ? key : null;
 
-    private static async Task<IResult> DeliverAsync(string job, string machine, HearingDesk desk, TimeProvider clock, HttpContext http, CancellationToken cancel)
+    private static async Task<IResult> DeliverAsync(long address, string job, string machine, HearingDesk desk, TimeProvider clock, HttpContext http, CancellationToken cancel)
     {
         var request = await http.Request.ReadFromJsonAsync<CheckInRequest>(ContractJson.Options, cancel);
         if (request is null || Problem(request) is not null) return Results.Text($"{Problem(request!) ?? "the request says nothing"}\n", statusCode: StatusCodes.Status400BadRequest);
-        var taken = await desk.TakeAsync(ReportOf(job, machine, request, clock.Now()), cancel);
+        var taken = await desk.TakeAsync(ReportOf(job, machine, request, clock.Now()) with { Address = address }, cancel);
         return Results.Json(new CheckInAnswer(job, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId), ContractJson.Options);
     }
 

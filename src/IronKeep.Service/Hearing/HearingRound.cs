@@ -22,12 +22,11 @@ internal sealed record HeardRun(Report Report, Run? Run, PlannedRun? Planned, IR
 internal sealed class HearingRound
 {
     /// <summary>A run that began so little before its due instant is that of the instant: the clock of its machine is a little ahead.</summary>
-    private static readonly Duration Early = Duration.FromMinutes(10);
+    internal static readonly Duration Early = Duration.FromMinutes(10);
 
     /// <summary>The same end, said once more so soon after, is a repeat.</summary>
     private static readonly Duration Repeats = Duration.FromMinutes(10);
-    /// <summary>Planned runs and runs older than this are settled, whatever is reported.</summary>
-    private static readonly Duration LooksBack = Duration.FromDays(40);
+
 
     /// <summary>A duration that is told and longer than this (seconds, ten years) is none.</summary>
     private const double LongestRun = 315_360_000;
@@ -44,22 +43,11 @@ internal sealed class HearingRound
     private readonly List<(string Id, Run Run)> taken = [];
     private readonly List<PlannedRun> said = [];
 
-    private HearingRound(KeepContext db, Charter charter, Instant now, Dictionary<string, long> known, ILookup<(string, string), PlannedRun> planned, Dictionary<(string, string), List<Run>> runs, Dictionary<(string, string), long> bases) =>
-        (this.db, this.charter, this.now, this.known, this.planned, this.runs, this.bases) = (db, charter, now, known, planned, runs, bases);
+    private HearingRound(KeepContext db, Charter charter, Instant now, HearingPast past) =>
+        (this.db, this.charter, this.now, known, planned, runs, bases) = (db, charter, now, past.Known, past.Planned, past.Runs, past.Bases);
 
-    public static async Task<HearingRound> BeginAsync(KeepContext db, Charter charter, IReadOnlyList<Report> reports, Instant now)
-    {
-        var (jobs, ids) = (reports.Select(r => r.Job).Distinct().ToList(), reports.Select(r => r.Id).OfType<string>().Distinct().ToList());
-        var known = ids.Count == 0 ? [] : await db.TakenReports.Where(r => ids.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.RunId);
-        // The planned runs that are open, or were given up, and the last of each job.
-        // A report from long ago does not make all of a job's history be read.
-        var first = Instant.Max(reports.Min(r => Instant.Min(r.Due ?? r.When, r.Began ?? r.When)) - Duration.FromDays(8), now - LooksBack);
-        var open = await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Due >= first && p.Due <= now).ToListAsync();
-        var plannedIds = open.Select(p => p.RunId).OfType<long>().ToList();
-        var runs = await db.Runs.Where(r => r.Kind == RunKind.Watched && jobs.Contains(r.Job!) && (r.State == RunState.Running || plannedIds.Contains(r.Id) || r.Queued >= first)).OrderBy(r => r.Id).ToListAsync();
-        var bases = await db.JobsOnMachines.AsNoTracking().Where(w => jobs.Contains(w.Job)).ToDictionaryAsync(w => (w.Job, w.Machine), w => w.BaseRunId);
-        return new HearingRound(db, charter, now, known, open.OrderBy(p => p.Due).ToLookup(p => (p.Job, p.Machine)), runs.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.ToList()), bases);
-    }
+    public static async Task<HearingRound> BeginAsync(KeepContext db, Charter charter, IReadOnlyList<Report> reports, Instant now) =>
+        new(db, charter, now, await HearingPast.ReadAsync(db, charter, reports, now));
 
     public HeardRun Take(Report report)
     {

@@ -15,6 +15,9 @@ public sealed record Report(string Job, string Machine, EvidenceSource Source, C
     public string? Id { get; init; }
     public Instant? At { get; init; }
 
+    /// <summary>The number of the check-in address at which it came.</summary>
+    public long? Address { get; init; }
+
     /// <summary>When the run began, where it is said with the end.</summary>
     public Instant? Began { get; init; }
     public int? ExitCode { get; init; }
