@@ -11,19 +11,22 @@ switch (args[0])
     case "watching":
         await WatchingBench.MeasureAsync(args[1], args.Length > 2 ? args[2] : null);
         break;
+    case "ask":
+        await CheckInAsker.AskAsync(Number(1), args[2], Number(3), Number(4));
+        break;
     case "logs":
         LogBench.Measure(args[1]);
         break;
     case "crash":
         // A folder to work in (emptied), and how many kills.
-        new CrashHarness(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture)).Run();
+        new CrashHarness(args[1], Number(2)).Run();
         break;
     case "crash-service":
         // The service's program, a folder to work in (emptied), and how many kills.
-        using (var harness = new ServiceCrashHarness(args[1], args[2], int.Parse(args[3], System.Globalization.CultureInfo.InvariantCulture))) await harness.RunAsync();
+        using (var harness = new ServiceCrashHarness(args[1], args[2], Number(3))) await harness.RunAsync();
         break;
     case "crash-child":
-        CrashHarness.Child(args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture));
+        CrashHarness.Child(args[1], Number(2));
         break;
     case "backup":
         // One backup in a process of its own, to see its memory: store, source, copy, previous copy or "-".
@@ -31,6 +34,8 @@ switch (args[0])
         break;
     default:
         // The tree to measure with, a folder to work in (emptied), rounds, and what to measure (all when nothing is named).
-        new StoreBench(args[0], args[1], int.Parse(args[2], System.Globalization.CultureInfo.InvariantCulture), args[3..]).Measure();
+        new StoreBench(args[0], args[1], Number(2), args[3..]).Measure();
         break;
 }
+
+int Number(int argument) => int.Parse(args[argument], System.Globalization.CultureInfo.InvariantCulture);

@@ -130,43 +130,24 @@ internal static class WatchingBench
         var addresses = app.Services.GetRequiredService<CheckInAddresses>();
         var secrets = new List<string>();
         for (var i = 0; i < Jobs; i++) secrets.Add((await addresses.MakeAsync($"job-{i:0000}", "heron", "bench", default)).Secret);
-        using var http = new HttpClient(new SocketsHttpHandler { MaxConnectionsPerServer = 64 }) { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
-        foreach (var secret in secrets.Take(100)) (await http.GetAsync($"/check-in/{secret}/start")).EnsureSuccessStatusCode();
-        foreach (var secret in secrets.Take(100)) (await http.GetAsync($"/check-in/{secret}/ok")).EnsureSuccessStatusCode();
+        await File.WriteAllLinesAsync($"{folder}/secrets", secrets);
+        var port = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()).Port;
+        Ask(2);
         GC.Collect();
-        var (memory, taken, refused, unanswered) = (Environment.WorkingSet, 0, 0, 0);
-        var cpu = Process.GetCurrentProcess().TotalProcessorTime;
-        var times = new List<double>();
-        var work = new List<Task>();
-        var clock = Stopwatch.StartNew();
-        for (var i = 0; i < Jobs * Seconds; i++)
-        {
-            var due = TimeSpan.FromSeconds((double)i / Jobs);
-            while (clock.Elapsed < due) await Task.Delay(1);
-            var (secret, what) = (secrets[i % Jobs], i / Jobs % 2 == 0 ? "start" : "ok");
-            work.Add(Task.Run(async () =>
-            {
-                var watch = Stopwatch.StartNew();
-                try
-                {
-                    using var answer = await http.GetAsync($"/check-in/{secret}/{what}");
-                    if (answer.IsSuccessStatusCode) Interlocked.Increment(ref taken);
-                    else Interlocked.Increment(ref refused);
-                }
-                catch (Exception e) when (e is HttpRequestException or OperationCanceledException)
-                {
-                    Interlocked.Increment(ref unanswered);
-                }
-                lock (times) times.Add(watch.Elapsed.TotalMilliseconds);
-            }));
-        }
-        await Task.WhenAll(work);
-        var took = clock.Elapsed;
-        times.Sort();
+        var (memory, cpu, clock) = (Environment.WorkingSet, Process.GetCurrentProcess().TotalProcessorTime, Stopwatch.StartNew());
+        var (gcs, pause) = (GC.CollectionCount(0), GC.GetTotalPauseDuration().TotalSeconds);
+        Ask(Seconds);
+        var used = (Process.GetCurrentProcess().TotalProcessorTime - cpu) / clock.Elapsed;
         await using var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         var runs = await db.Runs.CountAsync(r => r.Kind == RunKind.Watched && r.State == RunState.Ended && r.Outcome == Outcome.Ok);
         Console.WriteLine(string.Create(CultureInfo.InvariantCulture,
-            $"{Jobs * Seconds} check-ins in {took.TotalSeconds:0.0} s: {taken} taken, {refused} refused, {unanswered} unanswered, {runs} runs of {Jobs * Seconds / 2 + 100} in the catalogue; median {times[times.Count / 2]:0.0} ms, 99th percentile {times[times.Count * 99 / 100]:0.0} ms, the slowest {times[^1]:0} ms; memory {memory / 1_000_000} MB before, {Environment.WorkingSet / 1_000_000} MB after (with the asking side); {(Process.GetCurrentProcess().TotalProcessorTime - cpu).TotalSeconds / took.TotalSeconds * 100:0} % of a core"));
+            $"{runs} runs of {Jobs * (Seconds + 2) / 2} in the catalogue; the service's memory {memory / 1_000_000} MB before, {Environment.WorkingSet / 1_000_000} MB after, and {used * 100:0} % of a core, {GC.CollectionCount(0) - gcs} collections, gen1 {GC.CollectionCount(1)} gen2 {GC.CollectionCount(2)} allocated {GC.GetTotalAllocatedBytes() / 1e9:0.0} GB, paused {GC.GetTotalPauseDuration().TotalSeconds - pause:0.0} s"));
         await app.StopAsync();
+
+        void Ask(int seconds)
+        {
+            using var asker = Process.Start(new ProcessStartInfo("dotnet", [typeof(WatchingBench).Assembly.Location, "ask", $"{port}", $"{folder}/secrets", $"{Jobs}", $"{seconds}"]))!;
+            asker.WaitForExit();
+        }
     }
 }

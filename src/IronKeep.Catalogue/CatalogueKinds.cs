@@ -2,6 +2,7 @@ using System.Data.Common;
 using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Metadata;
+using Microsoft.EntityFrameworkCore.Update;
 using Npgsql;
 
 namespace IronKeep.Catalogue;
@@ -33,7 +34,7 @@ public static class CatalogueKinds
     /// <summary>The options of a catalogue: a path, or a connection string; not limited for work that takes its time, such as a move. Throws <see cref="ArgumentException"/> for a string that cannot be read.</summary>
     public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue, bool limited = true) => IsPostgres(catalogue)
         ? options.UseNpgsql(ConnectionString(catalogue, limited: limited), o => o.MigrationsAssembly(PostgresMigrations))
-        : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations)).AddInterceptors(Patience);
+        : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations)).AddInterceptors(Patience).ReplaceService<IModificationCommandBatchFactory, PreparedBatches>();
 
     /// <summary>The connection string with the limits that a service sets itself; with <paramref name="pooled"/> false, one that is closed when it is closed.</summary>
     public static string ConnectionString(string catalogue, bool pooled = true, bool limited = true)
@@ -80,7 +81,7 @@ public static class CatalogueKinds
 
     /// <summary>What a database needs to be told once.</summary>
     private static Task SetUpAsync(KeepContext db, CancellationToken cancel) =>
-        db.IsPostgres() ? Task.CompletedTask : db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;", cancel);
+        db.IsPostgres() ? Task.CompletedTask : db.Database.ExecuteSqlRawAsync("PRAGMA journal_mode=WAL;", cancel);
 
     /// <summary>In a change that is begun: waits for its turn. SQLite lets one write at a time by itself; PostgreSQL is told to.</summary>
     internal static Task TakeTurnAsync(KeepContext db, CancellationToken cancel) =>

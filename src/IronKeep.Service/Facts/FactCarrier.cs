@@ -15,6 +15,9 @@ public sealed class FactCarrier(
 {
     private const int Batch = 500;
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2), TriesAgainAfter = TimeSpan.FromSeconds(5);
+
+    /// <summary>What is said within this time is carried together: where much happens, whoever says it is held up less.</summary>
+    private static readonly TimeSpan Gathers = TimeSpan.FromMilliseconds(100);
     private static readonly Duration Keeps = Duration.FromDays(30);
     private static readonly Duration TidyEvery = Duration.FromHours(1);
     private readonly Follow[] all = [.. followers.Select(f => new Follow(f))];
@@ -59,7 +62,10 @@ public sealed class FactCarrier(
             try
             {
                 await signal.WaitAsync(LookEvery, stoppingToken);
+                var began = System.Diagnostics.Stopwatch.GetTimestamp();
                 await CarryAsync(stoppingToken);
+                var rest = Gathers - System.Diagnostics.Stopwatch.GetElapsedTime(began);
+                if (rest > TimeSpan.Zero) await Task.Delay(rest, stoppingToken);
                 Rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)

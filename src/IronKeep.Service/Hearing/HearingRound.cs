@@ -42,6 +42,8 @@ internal sealed class HearingRound
     private readonly List<Run> ended = [];
     private readonly List<(string Id, Run Run)> taken = [];
     private readonly List<PlannedRun> said = [];
+    private readonly HashSet<PlannedRun> saidAlready = [];
+    private readonly HashSet<Run> endedAlready = [];
 
     private HearingRound(KeepContext db, Charter charter, Instant now, HearingPast past) =>
         (this.db, this.charter, this.now, known, planned, runs, bases) = (db, charter, now, past.Known, past.Planned, past.Runs, past.Bases);
@@ -255,19 +257,28 @@ internal sealed class HearingRound
             if (line.TrimEnd('\r') is { Length: > 0 } text) yield return (LogSeverity.Info, text);
     }
 
-    /// <summary>Saves all of it; runs get their numbers first, which planned runs and facts name.</summary>
+    /// <summary>Saves all of it: what names only runs that have a number at once, and what names new ones when they have got theirs.</summary>
     public async Task SaveAsync()
     {
+        Say(r => r.Id != 0);
         await db.SaveChangesAsync();
-        foreach (var (at, run) in links)
+        Say(_ => true);
+        if (db.ChangeTracker.HasChanges()) await db.SaveChangesAsync();
+    }
+
+    private void Say(Func<Run, bool> hasNumber)
+    {
+        foreach (var (at, run) in links.Where(l => hasNumber(l.Run)))
         {
             at.RunId = run.Id;
             run.PlannedRunId = at.Id;
             at.MadeUpBy = null;
         }
-        foreach (var (id, run) in taken) db.TakenReports.Add(new TakenReport { Id = id, At = now, RunId = run.Id });
-        foreach (var at in said.Concat(links.Select(l => l.Planned)).Distinct()) db.SayPlanned(at, now);
-        foreach (var run in ended.Distinct()) db.SayEnded(run, now);
-        await db.SaveChangesAsync();
+        foreach (var (id, run) in taken.Where(t => hasNumber(t.Run))) db.TakenReports.Add(new TakenReport { Id = id, At = now, RunId = run.Id });
+        taken.RemoveAll(t => hasNumber(t.Run));
+        // Of a planned run is said what it has come to, when the runs that it was given have their numbers.
+        var waiting = links.Where(l => !hasNumber(l.Run)).Select(l => l.Planned).ToHashSet();
+        foreach (var at in said.Concat(links.Select(l => l.Planned)).Where(p => !waiting.Contains(p) && saidAlready.Add(p))) db.SayPlanned(at, now);
+        foreach (var run in ended.Where(r => hasNumber(r) && endedAlready.Add(r))) db.SayEnded(run, now);
     }
 }

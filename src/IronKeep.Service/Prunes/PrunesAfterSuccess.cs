@@ -19,14 +19,17 @@ public sealed class PrunesAfterSuccess(CharterInForce inForce, PruneDesk desk, R
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
-        var runs = await Ended.RunsOfAsync(db, facts, cancel);
+        var prunes = inForce.Charter.Jobs.Values.Where(j => j.Prune == PruneTime.AfterSuccess && j.Into.Length > 0).ToDictionary(j => j.Name);
+        var runs = await Ended.RunsOfAsync(db, facts.Where(f => f.Job is not null && prunes.ContainsKey(f.Job)),
+            r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned), cancel);
+        if (runs.Count == 0) return;
         var queued = (await db.Runs.AsNoTracking().Where(r => r.Kind == RunKind.Prune && r.State == RunState.Queued).Select(r => new { r.Job, r.Machine, r.Store }).ToListAsync(cancel))
             .Select(r => (r.Job!, r.Machine, r.Store!)).ToHashSet();
         var look = await desk.LookAsync(db, cancel);
         foreach (var fact in facts)
         {
-            if (fact.Job is null || !inForce.Charter.Jobs.TryGetValue(fact.Job, out var job) || job.Prune != PruneTime.AfterSuccess) continue;
-            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup or RunKind.Watched, Outcome: Outcome.Ok or Outcome.Warned } run) continue;
+            if (!runs.TryGetValue(fact.RunId ?? 0, out var run)) continue;
+            var job = prunes[run.Job!];
             foreach (var store in job.Into)
             {
                 // One that is queued, or was planned here just now, is made of what there is now as well.

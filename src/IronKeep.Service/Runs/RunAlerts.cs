@@ -16,12 +16,11 @@ public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce i
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
-        var runs = await Ended.RunsOfAsync(db, facts, cancel);
+        var runs = await Ended.RunsOfAsync(db, facts, r => r.Outcome != Outcome.Cancelled && r.Outcome != Outcome.NotNeeded && r.Outcome != Outcome.HeldBack, cancel);
         var open = (await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel)).Select(a => (a.Subject, a.Class)).ToHashSet();
         foreach (var fact in facts)
         {
-            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Outcome: { } outcome } run) continue;
-            if (outcome is Outcome.Cancelled or Outcome.NotNeeded or Outcome.HeldBack || await RunEnds.IsRetriedAsync(db, run, cancel)) continue;
+            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Outcome: not null } run || await RunEnds.IsRetriedAsync(db, run, cancel)) continue;
             foreach (var step in works.Of(run).AlertsOf(run, inForce.Charter))
             {
                 if (Array.Exists(step.Closes, c => open.Contains((step.Subject, c)))) await alerts.CloseAsync(db, step.Subject, step.Closes, cancel);

@@ -29,12 +29,14 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
-        var runs = await Ended.RunsOfAsync(db, facts, cancel);
+        // Other trouble has its alert; that something was skipped has none, and is told to whoever is told of trouble.
+        var always = inForce.Charter.Jobs.Values.Where(j => j.TellWhen == TellWhen.Always).Select(j => j.Name).ToList();
+        var runs = await Ended.RunsOfAsync(db, facts.Where(f => f.Kind == FactKind.RunEnded), r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && (r.Outcome == Core.Watching.Outcome.Warned || always.Contains(r.Job!)), cancel);
         foreach (var fact in facts)
         {
             if (fact.Kind == FactKind.RunEnded)
             {
-                if (runs.GetValueOrDefault(fact.RunId ?? 0) is { Kind: RunKind.Backup or RunKind.Watched } run) await TellAsync(db, run, cancel);
+                if (runs.TryGetValue(fact.RunId ?? 0, out var run)) await TellAsync(db, run, cancel);
             }
             else if (Kebab.Read<AlertNews>(fact.Word!) is { } news and not AlertNews.Counted && await db.Alerts.AsNoTracking().FirstOrDefaultAsync(a => a.Id == fact.AlertId, cancel) is { } alert)
                 await TellAsync(db, alert, news, cancel);
@@ -64,12 +66,10 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         await WriteAsync(db, ChannelsOf(alert.Subject), title, body.ToString(), $"alert-{Kebab.Of(news)}", alert.ToAnswer(), cancel);
     }
 
-    /// <summary>Tells of the end of a run of a job that wants to be told always.</summary>
+    /// <summary>Tells of the end of a run of a job that wants to be told always, or that skipped something.</summary>
     public Task TellAsync(KeepContext db, Run run, CancellationToken cancel)
     {
         if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job)) return Task.CompletedTask;
-        // Other trouble has its alert; that something was skipped has none, and is told to whoever is told of trouble.
-        if (job.TellWhen != TellWhen.Always && run.Outcome != Core.Watching.Outcome.Warned) return Task.CompletedTask;
         var answer = run.ToAnswer();
         var f = answer.Figures;
         var body = $"{run.Sentence}\n\nRun {run.Id} of {run.Job} on {run.Machine}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken, {new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored.\nThe log: ironkeep run log {run.Id}\n";

@@ -17,11 +17,12 @@ public sealed class MadeUp(CharterInForce inForce) : IFollower
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
-        var runs = await Ended.RunsOfAsync(db, facts, cancel);
-        var open = await OpenAsync(db, facts, cancel);
-        foreach (var fact in facts.Where(f => f.Job is not null))
+        var runs = await Ended.RunsOfAsync(db, facts.Where(f => f.Job is not null), r => r.Kind == RunKind.Backup && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || r.Outcome == Outcome.Suspect), cancel);
+        if (runs.Count == 0) return;
+        var open = await OpenAsync(db, runs.Values, cancel);
+        foreach (var fact in facts)
         {
-            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Kind: RunKind.Backup, Outcome: Outcome.Ok or Outcome.Warned or Outcome.Suspect } run) continue;
+            if (fact.Job is null || !runs.TryGetValue(fact.RunId ?? 0, out var run)) continue;
             foreach (var missed in open[(run.Job!, run.Machine)].Where(p => p.MadeUpBy is null && p.Due <= run.Began))
             {
                 (missed.MadeUpBy, missed.Reason) = (run.Id, $"{missed.Reason}; made up for by run {run.Id}");
@@ -32,10 +33,10 @@ public sealed class MadeUp(CharterInForce inForce) : IFollower
         }
     }
 
-    /// <summary>What nothing has made up for yet, of all the jobs that facts speak of.</summary>
-    private static async Task<ILookup<(string, string), PlannedRun>> OpenAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
+    /// <summary>What nothing has made up for yet, of all the jobs whose runs have ended.</summary>
+    private static async Task<ILookup<(string, string), PlannedRun>> OpenAsync(KeepContext db, IEnumerable<Run> runs, CancellationToken cancel)
     {
-        var jobs = facts.Select(f => f.Job).OfType<string>().Distinct().ToList();
+        var jobs = runs.Select(r => r.Job!).Distinct().ToList();
         return (await db.PlannedRuns.Where(p => jobs.Contains(p.Job) && p.Outcome == Outcome.Missed && p.MadeUpBy == null).ToListAsync(cancel)).ToLookup(p => (p.Job, p.Machine));
     }
 
