@@ -38,7 +38,7 @@ internal sealed class FollowedFolder(string path) : IDisposable
     }
 
     /// <summary>The attributes of one entry; null when there is none.</summary>
-    public FileFacts? Facts(string name) => Folder.Facts(Encoding.UTF8.GetBytes(name));
+    public FileFacts? Facts(byte[] name) => Folder.Facts(name);
 
     public FileTime Changed => Folder.Facts().Modified;
 

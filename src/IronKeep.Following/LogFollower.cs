@@ -27,6 +27,7 @@ public sealed class LogFollower : IDisposable
     public const long MostBacklog = 64L * 1024 * 1024;
     public static readonly Duration OldestBacklog = Duration.FromDays(31);
     private readonly string pattern;
+    private readonly bool isPlain;
     private readonly LogRules rules;
     private readonly DateTimeZone zone;
     private readonly FollowedFolder folder;
@@ -40,11 +41,17 @@ public sealed class LogFollower : IDisposable
     {
         pattern = Path.GetFileName(path);
         (this.rules, this.zone, this.before) = (rules, zone, before);
+        isPlain = !pattern.AsSpan().ContainsAny('*', '?');
         folder = new FollowedFolder(Path.GetDirectoryName(path)!);
     }
 
     /// <summary>What to keep, so that another begins where this one is.</summary>
     public FollowState State => new(streams.ToImmutableDictionary(s => s.Key, s => s.Value.State));
+
+    /// <summary>
+    /// Whether a look would find nothing, found out by one question to the file system; false when that takes more. Throws what the file system says.
+    /// </summary>
+    public bool IsStill(Instant now) => begun && isPlain && streams.Count == 1 && streams[pattern].IsStill(now);
 
     /// <summary>Reads what is new. Errors of the folder itself are problems too.</summary>
     public Looked Look(Instant now)
@@ -52,7 +59,7 @@ public sealed class LogFollower : IDisposable
         var (runs, problems, touched) = (new List<FoundRun>(), new List<string>(), !begun);
         try
         {
-            if (!pattern.AsSpan().ContainsAny('*', '?')) Stream(pattern);
+            if (isPlain) Stream(pattern);
             else if (!begun || !settled || folder.Changed != listedAt)
             {
                 // What changes within the same moment has the same time.

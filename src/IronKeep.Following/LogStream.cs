@@ -14,6 +14,7 @@ internal sealed class LogStream
     private const int MostSeen = 64;
     private const long MostAtOnce = 64L * 1024 * 1024;
     private readonly FollowedFolder folder;
+    private readonly byte[] nameBytes;
     private readonly LogRules rules;
     private readonly StreamState before;
     private readonly LogReader reader;
@@ -40,7 +41,7 @@ internal sealed class LogStream
 
     public LogStream(string name, FollowedFolder folder, LogRules rules, DateTimeZone zone, StreamState before)
     {
-        (Name, this.folder, this.rules, this.before, next) = (name, folder, rules, before, before.Next);
+        (Name, nameBytes, this.folder, this.rules, this.before, next) = (name, System.Text.Encoding.UTF8.GetBytes(name), folder, rules, before, before.Next);
         seen.AddRange(before.Seen);
         reader = new LogReader(rules, zone, Instant.MinValue, Over) { Text = kept };
     }
@@ -58,10 +59,10 @@ internal sealed class LogStream
         found.Clear();
         IsTouched = true;
         reader.Now = now;
-        var facts = folder.Facts(Name);
+        var facts = folder.Facts(nameBytes);
         if (facts is { Kind: EntryKind.Symlink }) problems.Add($"{Name} is a symbolic link, which is never followed; name the file that it leads to");
         else if (!begun) Begin(now, facts, problems);
-        else if (facts is { } is_ && current is { } at && (is_.Device, is_.Inode) == (at.Device, at.Inode) && is_.Size == offset)
+        else if (IsAtEnd(facts))
         {
             IsTouched = Quiet(now);
             if (!IsTouched) return found;
@@ -84,10 +85,17 @@ internal sealed class LogStream
         return $"{Name} {origin.File?.Mark ?? "?"}:{run.FirstLine - origin.From + origin.Lines}";
     }
 
+    /// <summary>Whether a reading would come upon nothing: nothing was written, and no run is over for that.</summary>
+    public bool IsStill(Instant now) => begun && IsAtEnd(folder.Facts(nameBytes)) && !IsQuietOver(now);
+
+    private bool IsAtEnd(FileFacts? facts) => facts is { } now && current is { } at && now.Size == offset && (now.Device, now.Inode) == (at.Device, at.Inode);
+
+    private bool IsQuietOver(Instant now) => reader.Open is not null && !rules.HasEnds && now.ToUnixTimeSeconds() - grownAt >= rules.QuietAfter.ToDuration().TotalSeconds;
+
     /// <summary>Whether nothing was written for so long that the run is over.</summary>
     private bool Quiet(Instant now)
     {
-        if (reader.Open is null || rules.HasEnds || now.ToUnixTimeSeconds() - grownAt < rules.QuietAfter.ToDuration().TotalSeconds) return false;
+        if (!IsQuietOver(now)) return false;
         reader.Finish();
         Settle();
         return true;

@@ -27,7 +27,17 @@ public sealed class LogWatching(
     private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
     private long term = -1;
     private Charter? wantedFor;
-    private HashSet<(string, string)> lastWanted = [];
+    private HashSet<(string Job, string Path)> lastWanted = [];
+    private HashSet<(string Job, string Path)>? glances;
+    private List<Folder> folders = [];
+
+    /// <summary>The logs in one folder.</summary>
+    private sealed class Folder(string path, (string Job, string Path)[] logs)
+    {
+        public string Path => path;
+        public (string Job, string Path)[] Logs => logs;
+        public Task Glancing { get; set; } = Task.CompletedTask;
+    }
 
     private sealed class Followed(LogFollower follower, string key, EvidenceSource source, LogRules rules, DateTimeZone zone, FollowState kept) : IDisposable
     {
@@ -40,7 +50,11 @@ public sealed class LogWatching(
 
         /// <summary>What was told last; at first nobody knows what is open from before.</summary>
         public string? Problem { get; set; } = "not looked at yet";
-        public Task? Looking { get; set; }
+        public Task Looking { get; set; } = Task.CompletedTask;
+
+        /// <summary>The glance at its folder that comes by it.</summary>
+        public Task Glance { get; set; } = Task.CompletedTask;
+        public bool IsBusy => !Looking.IsCompleted || !Glance.IsCompleted;
 
         public void Dispose() => follower.Dispose();
     }
@@ -73,28 +87,64 @@ public sealed class LogWatching(
         if (term != leading.Term)
         {
             foreach (var (at, one) in followed)
-                if (one.Looking is null or { IsCompleted: true } && followed.TryRemove(at, out _)) one.Dispose();
+                if (!one.IsBusy && followed.TryRemove(at, out _)) one.Dispose();
             term = leading.Term;
         }
         var wanted = await WantedAsync(cancel);
         foreach (var (at, one) in followed.Where(f => !wanted.Contains(f.Key)))
-            if (one.Looking is null or { IsCompleted: true } && followed.TryRemove(at, out _)) one.Dispose();
-        var looks = new List<Task>();
-        foreach (var (job, path) in wanted)
+            if (!one.IsBusy && followed.TryRemove(at, out _)) one.Dispose();
+        if (!ReferenceEquals(wanted, glances))
         {
-            var one = followed[(job, path)];
-            // One that hangs is left alone until it lets go.
-            if (one.Looking is { IsCompleted: false }) continue;
-            looks.Add(one.Looking = Task.Run(() => TryLookAsync(job, path, one), cancel));
+            var before = folders.ToDictionary(f => f.Path, f => f.Glancing);
+            folders = [.. wanted.GroupBy(w => Path.GetDirectoryName(w.Path)!).Select(g => new Folder(g.Key, [.. g]) { Glancing = before.GetValueOrDefault(g.Key, Task.CompletedTask) })];
+            glances = wanted;
+        }
+        var looks = new List<Task>();
+        foreach (var folder in folders)
+        {
+            // One that hangs is left alone until it lets go, be it a folder or a log in it.
+            if (!folder.Glancing.IsCompleted) continue;
+            var glance = Task.Run(() => Glance(folder), cancel);
+            folder.Glancing = glance;
+            foreach (var at in folder.Logs)
+                if (followed.TryGetValue(at, out var one)) one.Glance = glance;
+            looks.Add(LooksOfAsync(glance));
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
+
+        static async Task LooksOfAsync(Task<List<Task>> glance) => await Task.WhenAll(await glance);
     }
 
-    private async Task<HashSet<(string, string)>> WantedAsync(CancellationToken cancel)
+    /// <summary>Most logs are as they were, and to know that is quick: so one task asks for all of a folder, and only what moved gets one of its own.</summary>
+    private List<Task> Glance(Folder folder)
+    {
+        var (now, looks) = (clock.Now(), new List<Task>());
+        foreach (var at in folder.Logs)
+        {
+            if (!followed.TryGetValue(at, out var one) || !one.Looking.IsCompleted || (one.Problem is null && IsStill(one, now))) continue;
+            looks.Add(one.Looking = Task.Run(() => TryLookAsync(at.Job, at.Path, one)));
+        }
+        return looks;
+    }
+
+    private static bool IsStill(Followed one, Instant now)
+    {
+        try
+        {
+            return one.Follower.IsStill(now);
+        }
+        catch (Exception)
+        {
+            // The look says what is wrong.
+            return false;
+        }
+    }
+
+    private async Task<HashSet<(string Job, string Path)>> WantedAsync(CancellationToken cancel)
     {
         var charter = inForce.Charter;
         if (ReferenceEquals(charter, wantedFor) && followed.Count == lastWanted.Count) return lastWanted;
-        var wanted = new HashSet<(string, string)>();
+        var wanted = new HashSet<(string Job, string Path)>();
         foreach (var job in charter.Jobs.Values.Where(j => j.Watched))
             foreach (var (path, source) in Paths(job))
             {
@@ -102,7 +152,7 @@ public sealed class LogWatching(
                 var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
                 if (followed.TryGetValue((job.Name, path), out var known))
                 {
-                    if ((known.Rules.Equals(rules) && known.Zone.Equals(zone)) || known.Looking is { IsCompleted: false }) continue;
+                    if ((known.Rules.Equals(rules) && known.Zone.Equals(zone)) || known.IsBusy) continue;
                     known.Dispose();
                 }
                 var key = $"log {job.Name} {path}";
@@ -111,7 +161,7 @@ public sealed class LogWatching(
                 followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
             }
         // One that hangs keeps what it was until it lets go, and is asked for again.
-        (wantedFor, lastWanted) = (followed.Values.All(f => f.Looking is null or { IsCompleted: true }) ? charter : null, wanted);
+        (wantedFor, lastWanted) = (followed.Values.All(f => !f.IsBusy) ? charter : null, wanted);
         return wanted;
     }
 
