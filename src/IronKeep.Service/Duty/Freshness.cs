@@ -40,11 +40,13 @@ public static class Freshness
         foreach (var store in jobs.SelectMany(j => j.Into).Distinct().ToList())
         {
             // A seek for each job, where grouping would walk through all copies twice.
-            var ids = await watched.Select(w => db.Copies
-                .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
-                .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault()).Where(id => id != null).ToListAsync(cancel);
-            // By the id alone, which seeks; with the store beside it all copies of the store would be gone through.
-            foreach (var copy in (await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel)).Where(c => c.Store == store)) newest[(copy.Job, copy.Machine, copy.Store)] = copy;
+            var found = watched.Join(
+                db.Copies.Where(c => c.Store == store),
+                w => db.Copies
+                    .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
+                    .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault(),
+                c => c.Id, (_, c) => c);
+            foreach (var copy in await found.AsNoTracking().ToListAsync(cancel)) newest[(copy.Job, copy.Machine, copy.Store)] = copy;
         }
         return jobs.ToDictionary(j => j.Name, j =>
         {

@@ -104,8 +104,9 @@ public static class JobEndpoints
         // A seek for each job, where grouping would walk through all runs there ever were.
         IQueryable<JobOnMachine> watched = db.JobsOnMachines;
         if (jobs.Count == 1) watched = watched.Where(w => w.Job == jobs[0].Name);
-        var lastIds = await watched.Select(w => db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched)).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault()).ToListAsync(cancel);
-        var last = await db.Runs.AsNoTracking().Where(r => lastIds.Contains(r.Id)).ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
+        var last = await watched
+            .Join(db.Runs, w => db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched)).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault(), r => (long?)r.Id, (_, r) => r)
+            .AsNoTracking().ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
         var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightsShown, cancel);
         var watches = await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
