@@ -16,10 +16,15 @@ namespace IronKeep.Service.Duty;
 /// </summary>
 public sealed class NightBoard
 {
-    private sealed record Remembered(string Key, long UpTo, Dictionary<(string Job, string Machine, LocalDate Night), NightCell> Cells);
+    /// <summary>The cells of each job on each machine, by the date of the night.</summary>
+    private sealed class Cells : Dictionary<(string Job, string Machine), Dictionary<LocalDate, NightCell>>;
 
-    private static readonly Dictionary<(string Job, string Machine, LocalDate Night), NightCell> Nothing = [];
+    private sealed record Remembered(string Key, long UpTo, Cells Cells);
+
+    private static readonly Cells Nothing = [];
+    private static readonly Dictionary<LocalDate, NightCell> NoNights = [];
     private volatile Remembered? remembered;
+
     /// <summary>The longest board that is shown.</summary>
     public const int MostNights = 30;
     private static readonly LocalTime Cut = LocalTime.Noon;
@@ -58,14 +63,15 @@ public sealed class NightBoard
         var open = one is null ? Latest(oldest, newest.PlusDays(-1)) : oldest;
         var over = one is null ? await OverAsync(db, oldest, open, zone, cancel) : Nothing;
         var moving = await ReadAsync(db, one, open, newest.PlusDays(1), zone, now, cancel);
-        return jobs.ToDictionary(job => job, job => (IReadOnlyList<NightCell>)[.. Enumerable.Range(0, nights).Select(i =>
+        var empty = Enumerable.Range(0, nights).Select(i => (Date: oldest.PlusDays(i), Cell: new NightCell(Text(oldest.PlusDays(i)), null, 0, null))).ToArray();
+        return jobs.ToDictionary(job => job, job =>
         {
-            var date = oldest.PlusDays(i);
-            return (date < open ? over : moving).GetValueOrDefault((job.Job, job.Machine, date)) ?? new NightCell(Text(date), null, 0, null);
-        })]);
+            var (before, since) = (over.GetValueOrDefault(job, NoNights), moving.GetValueOrDefault(job, NoNights));
+            return (IReadOnlyList<NightCell>)Array.ConvertAll(empty, night => (night.Date < open ? before : since).GetValueOrDefault(night.Date) ?? night.Cell);
+        });
     }
 
-    private async Task<Dictionary<(string, string, LocalDate), NightCell>> OverAsync(KeepContext db, LocalDate oldest, LocalDate open, DateTimeZone zone, CancellationToken cancel)
+    private async Task<Cells> OverAsync(KeepContext db, LocalDate oldest, LocalDate open, DateTimeZone zone, CancellationToken cancel)
     {
         // Asked for by more than one page: the longer board serves the shorter as well.
         var from = open.PlusDays(-MostNights);
@@ -86,7 +92,7 @@ public sealed class NightBoard
         return cells;
     }
 
-    private static async Task<Dictionary<(string Job, string Machine, LocalDate Night), NightCell>> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
+    private static async Task<Cells> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
     {
         var (from, to) = (Begin(first, zone), Instant.Min(Begin(end, zone) - Duration.Epsilon, now));
         // What stands for a long absence began before the nights that it reaches into.
@@ -101,11 +107,14 @@ public sealed class NightBoard
             for (var night = Latest(NightOf(span.Due, zone), first); night <= NightOf(span.Until!.Value, zone) && night <= last; night = night.PlusDays(1))
                 planned.Add(span with { Due = Begin(night, zone) });
         }
-        return planned.GroupBy(p => (p.Job, p.Machine, Night: NightOf(p.Due, zone))).ToDictionary(g => g.Key, g =>
-        {
-            var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
-            return new NightCell(Text(g.Key.Night), worst?.Outcome, g.Count(), (worst ?? g.Last()).RunId);
-        });
+        var cells = new Cells();
+        foreach (var of in planned.GroupBy(p => (p.Job, p.Machine)))
+            cells[of.Key] = of.GroupBy(p => NightOf(p.Due, zone)).ToDictionary(g => g.Key, g =>
+            {
+                var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
+                return new NightCell(Text(g.Key), worst?.Outcome, g.Count(), (worst ?? g.Last()).RunId);
+            });
+        return cells;
     }
 
     private static LocalDate Latest(LocalDate a, LocalDate b) => a > b ? a : b;

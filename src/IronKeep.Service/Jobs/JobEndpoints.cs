@@ -109,7 +109,7 @@ public static class JobEndpoints
             .AsNoTracking().ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
         var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightsShown, cancel);
-        var watches = await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
+        var pauses = await watched.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
         {
@@ -117,12 +117,12 @@ public static class JobEndpoints
             var stands = standing[job.Name];
             var policy = charter.Policies.GetValueOrDefault(job.Policy);
             var at = (job.Name, Machine: Charter.MachineOf(job, machine));
-            watches.TryGetValue(at, out var watch);
+            pauses.TryGetValue(at, out var pause);
             return new JobAnswer(
                 job.Name, at.Machine, job.Watched, job.Note, job.Takes, job.LeavesOut, job.Into, job.When?.Words, job.After, zone.Id, policy?.Name, policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
                 job.FreshWithin?.ToString(), due.Of(charter.DueTimesOf(job, machine)), last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
                 stands.Newest?.ToAnswer(now), stands.Copies, Freshness.IsStale(job, stands, now),
-                watch is not null && Pauses.IsPaused(watch, now) ? new PauseAnswer(watch.PausedBy!, watch.PausedReason!, watch.PausedAt!.Value.ToDateTimeOffset(), watch.PausedUntil!.Value.ToDateTimeOffset()) : null,
+                pause is not null ? new PauseAnswer(pause.PausedBy!, pause.PausedReason!, pause.PausedAt!.Value.ToDateTimeOffset(), pause.PausedUntil!.Value.ToDateTimeOffset()) : null,
                 nights[at])
             {
                 HeardBy = job.Watched ? job.HeardBy : [],
