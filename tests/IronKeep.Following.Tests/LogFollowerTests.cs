@@ -233,4 +233,34 @@ public sealed class LogFollowerTests : IDisposable
         Look();
         Assert.Equal(["n1", "n2"], runs);
     }
+
+    /// <summary>The quick question, asked in place of a look: it says no whenever a look would find something.</summary>
+    [Fact]
+    public void A_glance_passes_over_nothing_that_a_look_would_find()
+    {
+        yaml = "begins: 'begin {what}'\nok: done\nquiet-after: 5 minutes";
+        Write("begin n1\ndone\n");
+        var (rules, _) = CharterYaml.ReadNodes(yaml);
+        follower = new LogFollower(path, LogRulesReader.Read(rules!, "x").Rules!, DateTimeZone.Utc, kept);
+        Assert.False(follower.IsStill(now));
+        Look();
+        Assert.True(follower.IsStill(now));
+        // A run that is over because nothing came after it.
+        now += Duration.FromMinutes(5);
+        Assert.False(follower.IsStill(now));
+        Look();
+        Assert.Equal(["n1"], runs);
+        Assert.True(follower.IsStill(now));
+        Write("b");
+        Assert.False(follower.IsStill(now));
+        Look();
+        Assert.True(follower.IsStill(now));
+        // Another of the same length in its place, and none.
+        Shell("cp job.log other; mv other job.log");
+        Assert.False(follower.IsStill(now));
+        Look();
+        Assert.True(follower.IsStill(now));
+        File.Delete(path);
+        Assert.False(follower.IsStill(now));
+    }
 }

@@ -7,6 +7,7 @@ using IronKeep.Service.Hosting;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
+using NodaTime;
 
 namespace IronKeep.Service.Tests;
 
@@ -22,6 +23,52 @@ public sealed class CatalogueTests : IDisposable
     }
 
     private static KeepContext Open(string catalogue) => new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue).Options);
+
+    [Fact]
+    public async Task Rows_that_are_saved_together_get_their_numbers_in_their_order_and_are_all_saved_or_none()
+    {
+        await using var bench = await Bench.StartAsync();
+        var now = Instant.FromUtc(2026, 11, 23, 9, 0);
+        var facts = Enumerable.Range(0, 2500).Select(i => new Fact { At = now + Duration.FromTicks(i), Kind = i % 3 == 0 ? FactKind.CopyGone : FactKind.AlertChanged, Job = i % 2 == 0 ? null : $"job {i}", AlertId = i % 5 == 0 ? i : null, Count = i }).ToList();
+        await using (var db = await bench.KeepAsync())
+        {
+            db.AddRange(facts);
+            await db.SaveChangesAsync();
+            Assert.Equal(facts.Select(f => f.Id).Order(), facts.Select(f => f.Id));
+            // What is changed of some and not of others, and one that goes.
+            for (var i = 0; i < 100; i++) (facts[i].Word, facts[i].Count) = (i % 2 == 0 ? "anew" : facts[i].Word, -i);
+            db.Remove(facts[200]);
+            await db.SaveChangesAsync();
+        }
+        facts.RemoveAt(200);
+        await using (var db = await bench.KeepAsync())
+        {
+            var first = facts[0].Id;
+            Assert.Equal(facts.Select(Told), (await db.Facts.Where(f => f.Id >= first).OrderBy(f => f.Id).ToListAsync()).Where(f => f.At < now + Duration.FromTicks(2500)).Select(Told));
+        }
+        // Of a save in which one row is gone by now, or one is there already, nothing stays.
+        await using (var db = await bench.KeepAsync())
+        {
+            var gone = facts[300].Id;
+            db.AddRange(new Fact { At = now, Kind = FactKind.CopyMade, Job = "beside" }, new KeptValue { Key = "beside", Value = "1" });
+            (await db.Facts.SingleAsync(f => f.Id == gone)).Word = "late";
+            await using (var other = await bench.KeepAsync()) await other.Facts.Where(f => f.Id == gone).ExecuteDeleteAsync();
+            await Assert.ThrowsAsync<DbUpdateConcurrencyException>(() => db.SaveChangesAsync());
+        }
+        await using (var db = await bench.KeepAsync())
+        {
+            db.AddRange(new TakenReport { Id = "twice", At = now, RunId = 1 }, new KeptValue { Key = "beside", Value = "1" });
+            await using (var other = await bench.KeepAsync())
+            {
+                other.Add(new TakenReport { Id = "twice", At = now, RunId = 1 });
+                await other.SaveChangesAsync();
+            }
+            Assert.True(CatalogueKinds.IsCollision(await Assert.ThrowsAsync<DbUpdateException>(() => db.SaveChangesAsync())));
+        }
+        await using (var db = await bench.KeepAsync()) Assert.False(await db.Facts.AnyAsync(f => f.Job == "beside") || await db.KeptValues.AnyAsync(k => k.Key == "beside"));
+
+        static (long, Instant, FactKind, string?, long?, string?, int) Told(Fact f) => (f.Id, f.At, f.Kind, f.Job, f.AlertId, f.Word, f.Count);
+    }
 
     [FileCatalogueFact]
     public async Task A_catalogue_goes_to_PostgreSQL_and_back_row_by_row_and_its_service_goes_on_where_it_was()

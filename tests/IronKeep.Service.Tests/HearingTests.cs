@@ -302,4 +302,32 @@ public sealed class HearingTests
         Assert.Equal(200, await db.PlannedRuns.CountAsync(p => p.Outcome == Outcome.Ok && p.RunId != null));
         Assert.Equal(400, await db.TakenReports.CountAsync());
     }
+
+    /// <summary>Of a job that has run every ten minutes for most of a day, the newest runs alone are read; one that is told of hours late is still its own.</summary>
+    [Fact]
+    public async Task However_long_the_past_of_a_job_a_late_report_finds_what_it_is_about()
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.ApplyAsync("charter: 1\nmachines: { avocet: {} }\nlog-rules: { plain: { ends: end, failed: bad } }\njobs:\n  often: { on: avocet, watched: yes, when: every 10 minutes, start-limit: 30 minutes, heard-by: [check-in, log], log: /nowhere/often.log, log-rules: plain }\n");
+        var desk = bench.Services.GetRequiredService<HearingDesk>();
+        var start = Instant.FromUtc(2026, 11, 23, 10, 0);
+        for (var i = 0; i < 100; i++)
+        {
+            var due = start + Duration.FromMinutes(10 * i);
+            await bench.TickAsync((due + Duration.FromSeconds(1)).ToString());
+            if (i == 20) continue;
+            Assert.Equal(due, (await desk.TakeAllAsync([Ended(due, $"r{i}", EvidenceSource.CheckIn)]))[0].Due);
+        }
+        var missed = start + Duration.FromMinutes(200);
+        var late = Assert.Single(await desk.TakeAllAsync([Ended(missed, "spool", EvidenceSource.CheckIn)]));
+        Assert.Equal(missed, late.Due);
+        // Its log says something of a run that ended well; the worse of the two stands, and no run is made for it.
+        var joined = Assert.Single(await desk.TakeAllAsync([Ended(start + Duration.FromMinutes(300), "log", EvidenceSource.Log) with { ExitCode = 3 }]));
+        await using var db = await bench.KeepAsync();
+        Assert.Equal(100, await db.Runs.CountAsync());
+        Assert.Equal((Outcome.Failed, start + Duration.FromMinutes(300)), ((await db.Runs.SingleAsync(r => r.Id == joined.RunId)).Outcome, joined.Due));
+        Assert.All(await db.PlannedRuns.Where(p => p.Due >= start && p.Due != joined.Due).ToListAsync(), p => Assert.Equal(Outcome.Ok, p.Outcome));
+
+        Report Ended(Instant due, string id, EvidenceSource source) => new("often", "avocet", source, CheckInState.Ended, Instant.FromDateTimeOffset(bench.Clock.Now)) { Id = id, ExitCode = 0, Began = due + Duration.FromSeconds(1), At = due + Duration.FromSeconds(30) };
+    }
 }

@@ -81,7 +81,7 @@ internal sealed class HearingPast
 
     /// <summary>Whether reports are about what happens now, and only the last run and planned run of their job can matter.</summary>
     private static bool IsPlain(Charter charter, IEnumerable<Report> of, Instant now) =>
-        of.All(r => charter.Jobs.TryGetValue(r.Job, out var job) && job.HeardBy.Length == 1 && r.Source == EvidenceSource.CheckIn && r is { Due: null, Figures: null, Log: null, Read: null } && (r.Began ?? r.When) > now - HearingRound.Early);
+        of.All(r => charter.Jobs.TryGetValue(r.Job, out var job) && job.HeardBy.Length == 1 && r.Source == EvidenceSource.CheckIn && r is { Due: null, At: null, Began: null, Figures: null, Log: null, Read: null } && r.Received > now - HearingRound.Early);
 
     private async Task ReadMoreAsync((string Job, string Machine) key, List<Report> of)
     {

@@ -91,15 +91,23 @@ internal sealed class HearingRound
 
     private List<Run> All(Report report) => runs.TryGetValue((report.Job, report.Machine), out var all) ? all : runs[(report.Job, report.Machine)] = [];
 
-    /// <summary>The planned run that a report is about: the last that was due when the run began, or a little later, unless it has ended for good.</summary>
+    /// <summary>
+    /// The planned run that a report is about, unless it has ended for good: the last that was due when the run began, or the one that was due a little
+    /// later, whichever is nearer; the other one where the nearer is done with.
+    /// </summary>
     private PlannedRun? PlannedOf(JobDefinition job, Report report)
     {
-        if (report.Due is { } due) return planned[(report.Job, report.Machine)].FirstOrDefault(p => p.Due == due && p.Outcome is null or Outcome.Missed or Outcome.TimedOut);
+        var all = planned[(report.Job, report.Machine)];
+        if (report.Due is { } due) return all.FirstOrDefault(p => p.Due == due && IsOpen(p));
         var began = report.Began ?? report.When;
-        if (planned[(report.Job, report.Machine)].LastOrDefault(p => p.Due <= began + Early) is not { Outcome: null or Outcome.Missed or Outcome.TimedOut } last) return null;
-        if (last.Due > began) return Linked(last) is null ? last : null;
+        var (before, ahead) = (all.LastOrDefault(p => p.Due <= began), all.FirstOrDefault(p => p.Due > began && p.Due <= began + Early));
+        var begins = ahead is not null && IsOpen(ahead) && Linked(ahead) is null;
+        if (ahead is not null && (before is null || ahead.Due - began < began - before.Due)) return begins ? ahead : null;
+        if (before is null || !IsOpen(before)) return begins ? ahead : null;
         // One that was missed is not begun just when the next is due.
-        return last.Outcome == Outcome.Missed && Coming(job, report) is not null ? null : last;
+        return before.Outcome == Outcome.Missed && Coming(job, report) is not null ? null : before;
+
+        static bool IsOpen(PlannedRun p) => p.Outcome is null or Outcome.Missed or Outcome.TimedOut;
     }
 
     private Run? Linked(PlannedRun at) => links.LastOrDefault(l => l.Planned == at).Run ?? (at.RunId is { } id ? runs.GetValueOrDefault((at.Job, at.Machine))?.Find(r => r.Id == id) : null);
@@ -127,8 +135,11 @@ internal sealed class HearingRound
     {
         if (report is { Source: EvidenceSource.Folder, Due: { } due })
             return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Due == due && (r.Failure == FailureClass.Unconfirmed || report.LeftCopy == false || EvidenceOf(r).Heard.All(h => h.Source != report.Source)));
-        var (from, to) = ((report.Began ?? report.When) - Repeats, report.When + Repeats);
-        return All(report).LastOrDefault(r => r.State == RunState.Ended && r.Began <= to && r.Ended >= from && EvidenceOf(r).Heard is { Count: > 0 } heard && heard.All(h => h.Source != report.Source));
+        var began = report.Began ?? report.When;
+        var (from, to) = (began - Repeats, report.When + Repeats);
+        // Of runs that follow each other closely the one that began nearest.
+        return All(report).Where(r => r.State == RunState.Ended && r.Began <= to && r.Ended >= from && EvidenceOf(r).Heard is { Count: > 0 } heard && heard.All(h => h.Source != report.Source))
+            .OrderBy(r => Math.Abs((r.Began!.Value - began).TotalSeconds)).ThenByDescending(r => r.Id).FirstOrDefault();
     }
 
     private static EvidenceAnswer EvidenceOf(Run run) => run.Evidence is null ? new([], []) : JsonSerializer.Deserialize<EvidenceAnswer>(run.Evidence, ContractJson.Options)!;
