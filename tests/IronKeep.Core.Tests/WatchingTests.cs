@@ -4,6 +4,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
 using NodaTime;
 
 namespace IronKeep.Core.Tests;
@@ -131,4 +132,37 @@ public sealed class WatchingTests
     private static HashSet<string> Going(RetentionAnswer answer) => [.. answer.Copies.Where(c => c.Verdict == Verdict.Expire).Select(c => c.Copy.Id)];
 
     private static RunMeasure Run(long megabytes, long items, int minutes) => new(items, megabytes * 1_000_000, Duration.FromMinutes(minutes));
+
+    /// <summary>What was heard of a run, and what it comes to: what it says of itself never makes a bad end good.</summary>
+    [Theory]
+    [InlineData(0, null, null, null, null, null, Outcome.Ok, null)]
+    [InlineData(3, null, null, null, null, null, Outcome.Failed, FailureClass.ExitCode)]
+    [InlineData(0, 0L, null, null, null, null, Outcome.Suspect, null)]
+    [InlineData(0, 5L, 0L, null, null, null, Outcome.Suspect, null)]
+    [InlineData(0, 5L, 9L, 2L, null, null, Outcome.Warned, null)]
+    [InlineData(0, 5L, 9L, 2L, 1L, null, Outcome.Failed, FailureClass.Reported)]
+    [InlineData(0, 5L, 9L, null, null, false, Outcome.Failed, FailureClass.Unconfirmed)]
+    [InlineData(0, 0L, null, null, null, false, Outcome.Failed, FailureClass.Unconfirmed)]
+    [InlineData(3, 5L, 9L, null, null, true, Outcome.Failed, FailureClass.ExitCode)]
+    [InlineData(null, null, null, null, null, true, Outcome.Ok, null)]
+    [InlineData(null, null, 0L, null, null, true, Outcome.Suspect, null)]
+    [InlineData(null, null, null, null, null, false, Outcome.Failed, FailureClass.Unconfirmed)]
+    public void What_was_heard_of_a_run_comes_to_the_worst_that_it_says(int? code, long? items, long? bytes, long? skipped, long? errors, bool? left, Outcome outcome, FailureClass? failure)
+    {
+        var verdict = RunJudge.Of(LogRules.None, new HeardFacts { Code = code, Items = items, Bytes = bytes, Skipped = skipped, Errors = errors, LeftCopy = left });
+        Assert.Equal((outcome, failure), (verdict.Outcome, verdict.Class));
+    }
+
+    /// <summary>Silence has no outcome up to the limit itself, and one from a moment after it.</summary>
+    [Fact]
+    public void Silence_is_missed_or_timed_out_only_after_its_limit()
+    {
+        var due = Instant.FromUtc(2026, 11, 23, 2, 0);
+        var (start, run) = (Duration.FromHours(1), Duration.FromHours(3));
+        Assert.Null(RunJudge.OfSilence(due, false, start, run, due + start));
+        Assert.Equal(Outcome.Missed, RunJudge.OfSilence(due, false, start, run, due + start + Duration.Epsilon));
+        Assert.Null(RunJudge.OfSilence(due, true, start, run, due + run));
+        Assert.Equal(Outcome.TimedOut, RunJudge.OfSilence(due, true, start, run, due + run + Duration.Epsilon));
+        Assert.Null(RunJudge.OfSilence(due, true, start, null, due + RunJudge.UsualLimit));
+    }
 }

@@ -303,6 +303,24 @@ public sealed class HearingTests
         Assert.Equal(400, await db.TakenReports.CountAsync());
     }
 
+    /// <summary>A run that is still under way when the next is due is that of the instant at which it began, to its end.</summary>
+    [Fact]
+    public async Task An_end_that_comes_after_the_next_due_instant_is_that_of_the_run_under_way()
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.ApplyAsync("charter: 1\nmachines: { avocet: {} }\njobs:\n  slow: { on: avocet, watched: yes, when: 'daily at 10:00, 12:00', run-limit: 5 hours }\n");
+        var desk = bench.Services.GetRequiredService<HearingDesk>();
+        await bench.TickAsync("2026-11-23T10:00:01Z");
+        await SaidAsync(CheckInState.Started);
+        await bench.TickAsync("2026-11-23T12:00:01Z");
+        var ended = await SaidAsync(CheckInState.Ended);
+        Assert.Equal((Instant.FromUtc(2026, 11, 23, 10, 0), Outcome.Ok), (ended.Due!.Value, ended.Outcome!.Value));
+        await using var db = await bench.KeepAsync();
+        Assert.Equal([(10, Outcome.Ok), (12, null)], (await db.PlannedRuns.Where(p => p.Due >= Instant.FromUtc(2026, 11, 23, 10, 0)).OrderBy(p => p.Due).ToListAsync()).Select(p => (p.Due.InUtc().Hour, p.Outcome)));
+
+        async Task<Taken> SaidAsync(CheckInState state) => (await desk.TakeAllAsync([new Report("slow", "avocet", EvidenceSource.CheckIn, state, Instant.FromDateTimeOffset(bench.Clock.Now))]))[0];
+    }
+
     /// <summary>Of a job that has run every ten minutes for most of a day, the newest runs alone are read; one that is told of hours late is still its own.</summary>
     [Fact]
     public async Task However_long_the_past_of_a_job_a_late_report_finds_what_it_is_about()
