@@ -32,11 +32,13 @@ types: build
 	cd console && npm run --silent types
 
 lint: console/node_modules
-	dotnet format --verify-no-changes --no-restore
+	tests/form
+	dotnet format style --verify-no-changes --no-restore
 	cd console && npm run --silent lint
 
 format: console/node_modules
-	dotnet format
+	dotnet tool restore > /dev/null
+	dotnet csharpier format .
 	cd console && npm run --silent format
 
 clean:

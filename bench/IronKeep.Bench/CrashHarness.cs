@@ -28,35 +28,57 @@ internal sealed class CrashHarness(string work, int kills)
     public void Run()
     {
         Shell.Run($"rm -rf '{work}' && mkdir -p '{work}/store' '{work}/source'");
-        PooledStore.Create(new FolderPlace($"{work}/store"), new StoreMaking(HashKind.Blake3, Key, Hardness: Hardness.Light), DateTimeOffset.UtcNow);
+        PooledStore.Create(
+            new FolderPlace($"{work}/store"),
+            new StoreMaking(HashKind.Blake3, Key, Hardness: Hardness.Light),
+            DateTimeOffset.UtcNow
+        );
         var watch = Stopwatch.StartNew();
         var restored = 0;
         for (var kill = 1; kill <= kills; kill++)
         {
             Kill();
-            if (kill % LookEvery == 0 || kill == kills) restored += Look(kill);
+            if (kill % LookEvery == 0 || kill == kills)
+                restored += Look(kill);
         }
-        Console.WriteLine($"{kills} kills in {watch.Elapsed.TotalSeconds:0} s ({string.Join(", ", killedIn.OrderBy(k => k.Key).Select(k => $"{k.Value} in {k.Key}"))}); {promised.Count} copies reported ok, {restored} restores compared, none different");
+        Console.WriteLine(
+            $"{kills} kills in {watch.Elapsed.TotalSeconds:0} s "
+                + $"({string.Join(", ", killedIn.OrderBy(k => k.Key).Select(k => $"{k.Value} in {k.Key}"))}); {promised.Count} copies "
+                + $"reported ok, {restored} restores compared, none different"
+        );
         Shell.Run($"rm -rf '{work}'");
     }
 
     private void Kill()
     {
-        using var child = Process.Start(new ProcessStartInfo("dotnet", [Environment.GetCommandLineArgs()[0], "crash-child", work, random.Next().ToString(CultureInfo.InvariantCulture)]) { RedirectStandardOutput = true })!;
+        using var child = Process.Start(
+            new ProcessStartInfo(
+                "dotnet",
+                [Environment.GetCommandLineArgs()[0], "crash-child", work, random.Next().ToString(CultureInfo.InvariantCulture)]
+            )
+            {
+                RedirectStandardOutput = true,
+            }
+        )!;
         var doing = "starting";
         var ended = Task.Run(() =>
         {
             while (child.StandardOutput.ReadLine() is { } line)
             {
                 var words = line.Split(' ');
-                if (words[0] == "doing") doing = words[1];
-                else if (words[0] == "copy") promised[words[1]] = words[2];
-                else if (words[0] == "bin") mayBeGone.Add(words[1]);
-                else throw new InvalidOperationException($"the child failed by itself: {line}{child.StandardOutput.ReadToEnd()}");
+                if (words[0] == "doing")
+                    doing = words[1];
+                else if (words[0] == "copy")
+                    promised[words[1]] = words[2];
+                else if (words[0] == "bin")
+                    mayBeGone.Add(words[1]);
+                else
+                    throw new InvalidOperationException($"the child failed by itself: {line}{child.StandardOutput.ReadToEnd()}");
             }
         });
         // After the start of the runtime, at any moment of the work.
-        while (doing == "starting" && !ended.IsCompleted) Thread.Yield();
+        while (doing == "starting" && !ended.IsCompleted)
+            Thread.Yield();
         Thread.Sleep(random.Next(0, 400));
         child.Kill();
         child.WaitForExit();
@@ -68,15 +90,23 @@ internal sealed class CrashHarness(string work, int kills)
     {
         using var store = PooledStore.OpenToRead(new FolderPlace($"{work}/store"), Key, Terms);
         var report = StoreCheck.Run(store, CheckScope.Everything with { OnlyLooks = true, Depth = CheckDepth.Deep });
-        if (!report.Sound) throw new InvalidOperationException($"after kill {kill}: {string.Join("; ", report.Damage.Select(d => d.Problem))} {string.Join("; ", report.Copies.Select(c => c.CopyId + " " + c.Paths[0]))} {string.Join("; ", report.Files)}");
+        if (!report.Sound)
+            throw new InvalidOperationException(
+                $"after kill {kill}: {string.Join("; ", report.Damage.Select(d => d.Problem))} "
+                    + $"{string.Join("; ", report.Copies.Select(c => c.CopyId + " " + c.Paths[0]))} {string.Join("; ", report.Files)}"
+            );
         var there = store.ReadContents().Copies.ToDictionary(c => c.Record.Id, c => c.Record);
-        foreach (var lost in promised.Keys.Where(id => !there.ContainsKey(id) && !mayBeGone.Contains(id))) throw new InvalidOperationException($"after kill {kill}: copy {lost} is gone");
+        foreach (var lost in promised.Keys.Where(id => !there.ContainsKey(id) && !mayBeGone.Contains(id)))
+            throw new InvalidOperationException($"after kill {kill}: copy {lost} is gone");
         var compared = 0;
-        foreach (var (id, print) in promised.Where(p => there.ContainsKey(p.Key)).OrderByDescending(p => p.Key, StringComparer.Ordinal).Take(8))
+        foreach (
+            var (id, print) in promised.Where(p => there.ContainsKey(p.Key)).OrderByDescending(p => p.Key, StringComparer.Ordinal).Take(8)
+        )
         {
             Shell.Run($"rm -rf '{work}/back'");
             using var restorer = new TreeRestorer(store);
-            if (restorer.Restore(there[id], [], $"{work}/back").Problems.Count > 0 || Print($"{work}/back{work}/source") != print) throw new InvalidOperationException($"after kill {kill}: copy {id} came back different");
+            if (restorer.Restore(there[id], [], $"{work}/back").Problems.Count > 0 || Print($"{work}/back{work}/source") != print)
+                throw new InvalidOperationException($"after kill {kill}: copy {id} came back different");
             compared++;
         }
         return compared;
@@ -100,7 +130,8 @@ internal sealed class CrashHarness(string work, int kills)
                         break;
                     case 1:
                         var all = store.ReadContents().Copies.Where(c => c.Binned is null).ToList();
-                        if (all.Count < 6) break;
+                        if (all.Count < 6)
+                            break;
                         Say("doing prune");
                         foreach (var copy in all.Take(3))
                         {
@@ -112,7 +143,14 @@ internal sealed class CrashHarness(string work, int kills)
                         Change($"{work}/source", random);
                         var print = Print($"{work}/source");
                         Say("doing run");
-                        var order = new BackupOrder($"{DateTime.UtcNow:yyyyMMddHHmmssfff}-{seed:x}-{round}", "job", "heron", [$"{work}/source"], [], last);
+                        var order = new BackupOrder(
+                            $"{DateTime.UtcNow:yyyyMMddHHmmssfff}-{seed:x}-{round}",
+                            "job",
+                            "heron",
+                            [$"{work}/source"],
+                            [],
+                            last
+                        );
                         last = new BackupRun(store, order, TimeProvider.System, (_, _) => { }).RunAsync(default).GetAwaiter().GetResult();
                         Say($"copy {last.Id} {print}");
                         break;

@@ -25,9 +25,13 @@ namespace IronKeep.Bench;
 /// <summary>Duty and the lists over a large catalogue, asked through the API on loopback like any page asks.</summary>
 internal static class LargeCatalogue
 {
-    private const int Jobs = 1_000, Nights = 300, CopiesOfAJob = 20, Asked = 200;
+    private const int Jobs = 1_000,
+        Nights = 300,
+        CopiesOfAJob = 20,
+        Asked = 200;
 
-    private const int Facts = 20_000, Due = 2_000;
+    private const int Facts = 20_000,
+        Due = 2_000;
 
     /// <summary>The same on a SQLite file and on a PostgreSQL of its own, one after the other.</summary>
     public static async Task MeasureAsync(string folder, bool withLists)
@@ -42,8 +46,16 @@ internal static class LargeCatalogue
     {
         Shell.Run($"rm -rf '{folder}' && mkdir -p '{folder}/data'");
         await using var app = IronKeepHost.Build(
-            [$"--IronKeep:DataFolder={folder}/service", $"--IronKeep:Catalogue={catalogue}", "--IronKeep:RunsAtOnce=8", "--IronKeep:Listen=http://127.0.0.1:0", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false"],
-            b => b.Logging.ClearProviders());
+            [
+                $"--IronKeep:DataFolder={folder}/service",
+                $"--IronKeep:Catalogue={catalogue}",
+                "--IronKeep:RunsAtOnce=8",
+                "--IronKeep:Listen=http://127.0.0.1:0",
+                "--IronKeep:Machine=heron",
+                "--IronKeep:Ticking=false",
+            ],
+            b => b.Logging.ClearProviders()
+        );
         await IronKeepHost.PrepareAsync(app);
         await app.StartAsync();
         await FillAsync(app, folder);
@@ -51,10 +63,17 @@ internal static class LargeCatalogue
         await people.AddAsync("mira", "a long sentence", default);
         await people.MakeCodeAsync(default);
         var token = await people.MakeTokenAsync((await people.CheckAsync("mira", "a long sentence", default))!, "bench", default);
-        using var http = new HttpClient { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
+        using var http = new HttpClient
+        {
+            BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()),
+        };
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Secret);
-        Console.WriteLine($"\nOn {(catalogue.Length == 0 ? "SQLite" : "PostgreSQL")}: {Jobs} jobs, {Jobs * Nights} runs, {Jobs * CopiesOfAJob} copies; {Asked} requests each, one after the other");
-        if (withLists) await ListsAsync(http);
+        Console.WriteLine(
+            $"\nOn {(catalogue.Length == 0 ? "SQLite" : "PostgreSQL")}: {Jobs} jobs, {Jobs * Nights} runs, {Jobs * CopiesOfAJob} copies; "
+                + $"{Asked} requests each, one after the other"
+        );
+        if (withLists)
+            await ListsAsync(http);
         await FactsAsync(app);
         await DueAsync(app, folder);
         await app.StopAsync();
@@ -65,10 +84,27 @@ internal static class LargeCatalogue
     {
         Console.WriteLine("| asked | median, ms | 99th percentile, ms | answer |");
         Console.WriteLine("|---|---|---|---|");
-        foreach (var path in new[] { "duty", "jobs", "jobs/job-0500", "runs?limit=100", "runs?job=job-0500", "runs?outcome=failed&limit=100", "copies?limit=200", "copies?job=job-0500", "alerts?state=open", "stores", "timetable?hours=48", "jobs/job-0500/history" })
+        foreach (
+            var path in new[]
+            {
+                "duty",
+                "jobs",
+                "jobs/job-0500",
+                "runs?limit=100",
+                "runs?job=job-0500",
+                "runs?outcome=failed&limit=100",
+                "copies?limit=200",
+                "copies?job=job-0500",
+                "alerts?state=open",
+                "stores",
+                "timetable?hours=48",
+                "jobs/job-0500/history",
+            }
+        )
         {
             var bytes = 0L;
-            for (var i = 0; i < 40; i++) bytes = await AskAsync(http, path);
+            for (var i = 0; i < 40; i++)
+                bytes = await AskAsync(http, path);
             var times = new List<double>();
             for (var i = 0; i < Asked; i++)
             {
@@ -77,7 +113,12 @@ internal static class LargeCatalogue
                 times.Add(watch.Elapsed.TotalMilliseconds);
             }
             times.Sort();
-            Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| `{path}` | {times[Asked / 2]:0.0} | {times[Asked * 99 / 100 - 1]:0.0} | {bytes / 1000.0:0.0} kB |"));
+            Console.WriteLine(
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"| `{path}` | {times[Asked / 2]:0.0} | {times[Asked * 99 / 100 - 1]:0.0} | {bytes / 1000.0:0.0} kB |"
+                )
+            );
         }
     }
 
@@ -88,7 +129,8 @@ internal static class LargeCatalogue
         answer.EnsureSuccessStatusCode();
         await using var body = await answer.Content.ReadAsStreamAsync();
         var bytes = 0L;
-        while (await body.ReadAsync(Buffer) is > 0 and var read) bytes += read;
+        while (await body.ReadAsync(Buffer) is > 0 and var read)
+            bytes += read;
         return bytes;
     }
 
@@ -104,54 +146,154 @@ internal static class LargeCatalogue
         var said = Stopwatch.StartNew();
         await using (var change = await db.BeginChangeAsync(default))
         {
-            foreach (var run in await db.Runs.AsNoTracking().OrderByDescending(r => r.Id).Take(Facts).ToListAsync()) db.SayEnded(run, run.Queued);
+            foreach (var run in await db.Runs.AsNoTracking().OrderByDescending(r => r.Id).Take(Facts).ToListAsync())
+                db.SayEnded(run, run.Queued);
             await db.SaveChangesAsync();
             await change.CommitAsync(default);
         }
         said.Stop();
         var carried = Stopwatch.StartNew();
         await carrier.CarryAsync(default);
-        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"\n{Facts} ends of runs said in {said.Elapsed.TotalSeconds:0.0} s, carried to all followers in {carried.Elapsed.TotalSeconds:0.0} s: {Facts / carried.Elapsed.TotalSeconds:0} a second"));
+        Console.WriteLine(
+            string.Create(
+                CultureInfo.InvariantCulture,
+                $"\n{Facts} ends of runs said in {said.Elapsed.TotalSeconds:0.0} s, carried to all followers in "
+                    + $"{carried.Elapsed.TotalSeconds:0.0} s: {Facts / carried.Elapsed.TotalSeconds:0} a second"
+            )
+        );
     }
 
-    /// <summary>Many jobs due at one instant whose sources are not there: what it costs to plan, queue, dispatch, end and follow, without any backup in it.</summary>
+    /// <summary>
+    /// Many jobs due at one instant whose sources are not there: what it costs to plan, queue, dispatch, end and follow, without any backup
+    /// in it.
+    /// </summary>
     private static async Task DueAsync(WebApplication app, string folder)
     {
-        var yaml = new System.Text.StringBuilder($"charter: 1\nzone: UTC\nstores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n");
-        for (var j = 0; j < Due; j++) yaml.Append(CultureInfo.InvariantCulture, $"  due-{j:0000}: {{ takes: {folder}/nowhere, into: s, when: every 1 minutes, policy: p }}\n");
-        if (await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is { Problem: { } problem }) throw new InvalidOperationException(problem);
+        var yaml = new System.Text.StringBuilder(
+            $"charter: 1\nzone: UTC\nstores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n"
+        );
+        for (var j = 0; j < Due; j++)
+            yaml.Append(
+                CultureInfo.InvariantCulture,
+                $"  due-{j:0000}: {{ takes: {folder}/nowhere, into: s, when: every 1 minutes, policy: p }}\n"
+            );
+        if (
+            await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is
+            { Problem: { } problem }
+        )
+            throw new InvalidOperationException(problem);
         var next = DateTimeOffset.UtcNow.AddSeconds(60 - DateTimeOffset.UtcNow.Second + 0.5);
         await Task.Delay(next - DateTimeOffset.UtcNow);
         var watch = Stopwatch.StartNew();
         await app.Services.GetRequiredService<ClockLoop>().TickAsync();
         var queued = watch.Elapsed;
         await app.Services.GetRequiredService<Dispatch>().WhenIdleAsync();
-        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{Due} due runs planned and queued in {queued.TotalSeconds:0.0} s, dispatched, ended and followed after {watch.Elapsed.TotalSeconds:0.0} s"));
+        Console.WriteLine(
+            string.Create(
+                CultureInfo.InvariantCulture,
+                $"{Due} due runs planned and queued in {queued.TotalSeconds:0.0} s, dispatched, ended and followed after "
+                    + $"{watch.Elapsed.TotalSeconds:0.0} s"
+            )
+        );
     }
 
     private static async Task FillAsync(WebApplication app, string folder)
     {
-        var yaml = new System.Text.StringBuilder($"charter: 1\nzone: Europe/London\nstores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n");
-        for (var j = 0; j < Jobs; j++) yaml.Append(CultureInfo.InvariantCulture, $"  job-{j:0000}: {{ takes: {folder}/data, into: s, when: 'daily at {j % 24:00}:{j % 60:00}', policy: p, fresh-within: 2 days }}\n");
-        if (await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is { Problem: { } problem }) throw new InvalidOperationException(problem);
+        var yaml = new System.Text.StringBuilder(
+            $"charter: 1\nzone: Europe/London\nstores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n"
+        );
+        for (var j = 0; j < Jobs; j++)
+            yaml.Append(
+                CultureInfo.InvariantCulture,
+                $"  job-{j:0000}: {{ takes: {folder}/data, into: s, when: 'daily at {j % 24:00}:{j % 60:00}', policy: p, fresh-within: 2 "
+                    + $"days }}\n"
+            );
+        if (
+            await app.Services.GetRequiredService<CharterDesk>().ApplyAsync(CharterDesk.Check(yaml.ToString()), null, "bench", default) is
+            { Problem: { } problem }
+        )
+            throw new InvalidOperationException(problem);
         await using var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         var now = SystemClock.Instance.GetCurrentInstant().ToUnixTimeTicks();
-        const string minute = "CAST(600000000 AS BIGINT)", day = "CAST(864000000000 AS BIGINT)";
+        const string minute = "CAST(600000000 AS BIGINT)",
+            day = "CAST(864000000000 AS BIGINT)";
         var job = db.IsPostgres() ? $"'job-' || lpad((i % {Jobs})::text, 4, '0')" : $"printf('job-%04d', i % {Jobs})";
-        var numbers = $"WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i + 1 < {Jobs * Nights}), r AS (SELECT i + 1 AS id, {job} AS job, {now} - ({Nights} - i / {Jobs}) * {day} + (i % {Jobs} % 1440 + 120) * {minute} AS at, CASE WHEN (i / {Jobs} * 31 + i % {Jobs}) % 97 = 0 THEN 'failed' ELSE 'ok' END AS outcome FROM n)";
-        await InsertAsync(db, numbers, "Runs",
-            ("Id", "id"), ("Kind", "'backup'"), ("Job", "job"), ("Machine", "'heron'"), ("Store", "'s'"), ("ByKind", "'schedule'"), ("State", "'ended'"), ("Outcome", "outcome"),
-            ("Sentence", "'copy: 1000 items, 5 GB taken; 20 MB read, 15 MB new, 9 MB stored'"), ("PlannedRunId", "id"), ("Due", "at"), ("Queued", "at"), ("Began", "at"), ("Ended", $"at + 9 * {minute}"),
-            ("CopyIds", "'c' || id"), ("Attempt", "0"), ("Items", "1000"), ("SelectedBytes", "5000000000"), ("ReadBytes", "20000000"), ("NewBytes", "15000000"), ("StoredBytes", "9000000"), ("Skipped", "0"));
-        await InsertAsync(db, numbers, "PlannedRuns", ("Id", "id"), ("Job", "job"), ("Machine", "'heron'"), ("Due", "at"), ("Outcome", "outcome"), ("RunId", "id"));
-        await InsertAsync(db, numbers, "Copies",
-            ("Id", "'c' || id"), ("Origin", "'c' || id"), ("NoteDue", "false"), ("Job", "job"), ("Machine", "'heron'"), ("Store", "'s'"), ("Taken", "at"), ("Ended", "at"), ("State", "'sound'"), ("Items", "1000"), ("Bytes", "5000000000"),
-            ("Skipped", "0"), ("NewBytes", "15000000"), ("StoredBytes", "9000000"), ("Damage", "''"), ("DamageCount", "0"), ("RunId", "id"));
+        var numbers =
+            $"WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i + 1 < {Jobs * Nights}), r AS (SELECT i + 1 AS id, "
+            + $"{job} AS job, {now} - ({Nights} - i / {Jobs}) * {day} + (i % {Jobs} % 1440 + 120) * {minute} AS at, CASE WHEN (i / "
+            + $"{Jobs} * 31 + i % {Jobs}) % 97 = 0 THEN 'failed' ELSE 'ok' END AS outcome FROM n)";
+        await InsertAsync(
+            db,
+            numbers,
+            "Runs",
+            ("Id", "id"),
+            ("Kind", "'backup'"),
+            ("Job", "job"),
+            ("Machine", "'heron'"),
+            ("Store", "'s'"),
+            ("ByKind", "'schedule'"),
+            ("State", "'ended'"),
+            ("Outcome", "outcome"),
+            ("Sentence", "'copy: 1000 items, 5 GB taken; 20 MB read, 15 MB new, 9 MB stored'"),
+            ("PlannedRunId", "id"),
+            ("Due", "at"),
+            ("Queued", "at"),
+            ("Began", "at"),
+            ("Ended", $"at + 9 * {minute}"),
+            ("CopyIds", "'c' || id"),
+            ("Attempt", "0"),
+            ("Items", "1000"),
+            ("SelectedBytes", "5000000000"),
+            ("ReadBytes", "20000000"),
+            ("NewBytes", "15000000"),
+            ("StoredBytes", "9000000"),
+            ("Skipped", "0")
+        );
+        await InsertAsync(
+            db,
+            numbers,
+            "PlannedRuns",
+            ("Id", "id"),
+            ("Job", "job"),
+            ("Machine", "'heron'"),
+            ("Due", "at"),
+            ("Outcome", "outcome"),
+            ("RunId", "id")
+        );
+        await InsertAsync(
+            db,
+            numbers,
+            "Copies",
+            ("Id", "'c' || id"),
+            ("Origin", "'c' || id"),
+            ("NoteDue", "false"),
+            ("Job", "job"),
+            ("Machine", "'heron'"),
+            ("Store", "'s'"),
+            ("Taken", "at"),
+            ("Ended", "at"),
+            ("State", "'sound'"),
+            ("Items", "1000"),
+            ("Bytes", "5000000000"),
+            ("Skipped", "0"),
+            ("NewBytes", "15000000"),
+            ("StoredBytes", "9000000"),
+            ("Damage", "''"),
+            ("DamageCount", "0"),
+            ("RunId", "id")
+        );
         await db.Database.ExecuteSqlRawAsync($"DELETE FROM \"Copies\" WHERE \"RunId\" <= {(Nights - CopiesOfAJob) * Jobs}; ANALYZE;");
-        if (db.IsPostgres()) await db.Database.ExecuteSqlRawAsync("SELECT setval(pg_get_serial_sequence('\"Runs\"', 'Id'), (SELECT MAX(\"Id\") FROM \"Runs\")), setval(pg_get_serial_sequence('\"PlannedRuns\"', 'Id'), (SELECT MAX(\"Id\") FROM \"PlannedRuns\"))");
+        if (db.IsPostgres())
+            await db.Database.ExecuteSqlRawAsync(
+                "SELECT setval(pg_get_serial_sequence('\"Runs\"', 'Id'), (SELECT MAX(\"Id\") FROM \"Runs\")), "
+                    + "setval(pg_get_serial_sequence('\"PlannedRuns\"', 'Id'), (SELECT MAX(\"Id\") FROM \"PlannedRuns\"))"
+            );
     }
 
-#pragma warning disable EF1002 // Every part of it stands in this file.
+#pragma warning disable EF1002, EF1003 // Every part of it stands in this file.
     private static Task<int> InsertAsync(KeepContext db, string numbers, string table, params (string Column, string Value)[] values) =>
-        db.Database.ExecuteSqlRawAsync($"INSERT INTO \"{table}\" ({string.Join(", ", values.Select(v => $"\"{v.Column}\""))}) {numbers} SELECT {string.Join(", ", values.Select(v => v.Value))} FROM r");
+        db.Database.ExecuteSqlRawAsync(
+            $"INSERT INTO \"{table}\" ({string.Join(", ", values.Select(v => $"\"{v.Column}\""))}) {numbers} SELECT "
+                + $"{string.Join(", ", values.Select(v => v.Value))} FROM r"
+        );
 }

@@ -24,7 +24,11 @@ internal static class LogBench
         figures: ["{items} files, {size} copied in {duration}", "total {errors} errors", "{skipped} entries skipped"]
         """;
 
-    private const string Joined = "=== nightly copy started|=== nightly copy finished|=== nightly copy aborted|copy complete|all archives written|WARN(ING)?:|file changed as we read it|vanished before|skipping socket|fatal|cannot write .*|no space left|broken pipe|permission denied|^E[0-9]{4} |input/output error|deprecated option|[0-9]+ files, [0-9.]+ [kMGT]?B copied in|total [0-9]+ errors|[0-9]+ entries skipped";
+    private const string Joined =
+        "=== nightly copy started|=== nightly copy finished|=== nightly copy aborted|copy complete|all archives written|WARN(ING)?:|file "
+        + "changed as we read it|vanished before|skipping socket|fatal|cannot write .*|no space left|broken pipe|permission "
+        + "denied|^E[0-9]{4} |input/output error|deprecated option|[0-9]+ files, [0-9.]+ [kMGT]?B copied in|total [0-9]+ errors|[0-9]+ "
+        + "entries skipped";
 
     public static void Measure(string folder)
     {
@@ -33,7 +37,8 @@ internal static class LogBench
         var lines = Make(file);
         var (root, _) = CharterYaml.ReadNodes(Rules);
         var (rules, mistakes) = LogRulesReader.Read(root!, "bench");
-        if (rules is null) throw new InvalidOperationException(string.Join('\n', mistakes));
+        if (rules is null)
+            throw new InvalidOperationException(string.Join('\n', mistakes));
         var table = new Table();
         for (var round = 0; round < Rounds; round++)
         {
@@ -43,7 +48,13 @@ internal static class LogBench
             watch.Restart();
             var (runs, read) = Judge(rules, file);
             table.Add("judging 1 GB of log with 20 rules", watch.Elapsed.TotalSeconds, "grep -c -E of them joined", grep);
-            table.Note($"round {round + 1}", string.Create(CultureInfo.InvariantCulture, $"{runs} runs in {read} of {lines} lines, {read / watch.Elapsed.TotalSeconds:0} lines/s"));
+            table.Note(
+                $"round {round + 1}",
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"{runs} runs in {read} of {lines} lines, {read / watch.Elapsed.TotalSeconds:0} lines/s"
+                )
+            );
         }
         table.Print();
         Shell.Run($"rm -rf '{folder}'");
@@ -52,10 +63,13 @@ internal static class LogBench
     private static (int Runs, long Lines) Judge(LogRules rules, string file)
     {
         var runs = 0;
-        var reader = new LogReader(rules, DateTimeZone.Utc, SystemClock.Instance.GetCurrentInstant(), run => runs += LogJudge.Of(rules, run, null).Evidence.Length >= 0 ? 1 : 0);
+        var reader = new LogReader(rules, DateTimeZone.Utc, SystemClock.Instance.GetCurrentInstant(), run =>
+            runs += LogJudge.Of(rules, run, null).Evidence.Length >= 0 ? 1 : 0
+        );
         var (bytes, text, decoder) = (new byte[256 * 1024], new char[LogDecoder.MostOf(256 * 1024)], new LogDecoder());
         using var log = new FileStream(file, new FileStreamOptions { BufferSize = 0 });
-        while (log.Read(bytes) is > 0 and var read) reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, read), text)));
+        while (log.Read(bytes) is > 0 and var read)
+            reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, read), text)));
         reader.Finish();
         return (runs, reader.Lines);
     }
@@ -74,10 +88,19 @@ internal static class LogBench
             var files = 20_000 + random.Next(20_000);
             for (var i = 0; i < files; i++)
             {
-                if (random.Next(300) == 0) night.Append("WARNING: file changed as we read it\n");
-                night.Append(CultureInfo.InvariantCulture, $"{at:HH:mm:ss} stored /srv/calls/2026/{random.Next(12):00}/{random.Next(31):00}/plover-{random.Next(1_000_000):000000}.wav, {random.Next(9_000_000)} bytes\n");
+                if (random.Next(300) == 0)
+                    night.Append("WARNING: file changed as we read it\n");
+                night.Append(
+                    CultureInfo.InvariantCulture,
+                    $"{at:HH:mm:ss} stored "
+                        + $"/srv/calls/2026/{random.Next(12):00}/{random.Next(31):00}/plover-{random.Next(1_000_000):000000}.wav, "
+                        + $"{random.Next(9_000_000)} bytes\n"
+                );
             }
-            night.Append(CultureInfo.InvariantCulture, $"{files:N0} files, 4.2 GB copied in 1:02:03\ntotal 0 errors\ncopy complete\n=== nightly copy finished\n");
+            night.Append(
+                CultureInfo.InvariantCulture,
+                $"{files:N0} files, 4.2 GB copied in 1:02:03\ntotal 0 errors\ncopy complete\n=== nightly copy finished\n"
+            );
             log.Write(night);
             written += night.Length;
             lines += night.ToString().AsSpan().Count('\n');

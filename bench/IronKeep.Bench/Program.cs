@@ -23,7 +23,8 @@ switch (args[0])
         break;
     case "crash-service":
         // The service's program, a folder to work in (emptied), and how many kills.
-        using (var harness = new ServiceCrashHarness(args[1], args[2], Number(3))) await harness.RunAsync();
+        using (var harness = new ServiceCrashHarness(args[1], args[2], Number(3)))
+            await harness.RunAsync();
         break;
     case "crash-child":
         CrashHarness.Child(args[1], Number(2));

@@ -16,9 +16,9 @@ using Microsoft.Data.Sqlite;
 namespace IronKeep.Bench;
 
 /// <summary>
-/// Kills the whole service at a random moment, many times, while eight jobs with minute schedules, prunes, checks and reclaims run on two stores.
-/// The law: every due minute is one planned run that was served once or ended by name; catalogue and stores agree; every copy in force is whole
-/// and comes back as it was taken.
+/// Kills the whole service at a random moment, many times, while eight jobs with minute schedules, prunes, checks and reclaims run on two
+/// stores. The law: every due minute is one planned run that was served once or ended by name; catalogue and stores agree; every copy in
+/// force is whole and comes back as it was taken.
 /// </summary>
 internal sealed class ServiceCrashHarness(string program, string work, int kills) : IDisposable
 {
@@ -35,7 +35,8 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
     public async Task RunAsync()
     {
         Shell.Run($"rm -rf '{work}' && mkdir -p '{work}'");
-        for (var job = 0; job < Jobs; job++) Change(job);
+        for (var job = 0; job < Jobs; job++)
+            Change(job);
         await StartAsync();
         await SignInAsync();
         await SendAsync(HttpMethod.Put, "charter", new CharterText(Charter()));
@@ -50,7 +51,8 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
         // What waits comes to its end, and the stores are compared once more.
         await WorkAsync(TimeSpan.FromSeconds(3));
         await IdleAsync();
-        foreach (var store in new[] { "one", "two" }) await SendAsync(HttpMethod.Post, $"stores/{store}/checks?depth=deep", null);
+        foreach (var store in new[] { "one", "two" })
+            await SendAsync(HttpMethod.Post, $"stores/{store}/checks?depth=deep", null);
         await IdleAsync();
         service!.CloseMainWindow();
         Shell.Run($"kill -TERM {service.Id}");
@@ -58,18 +60,23 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
         Judge(watch.Elapsed);
     }
 
-    private string Charter() => $$"""
-        charter: 1
-        zone: UTC
-        runs-at-once: 4
-        stores:
-          one: { folder: {{work}}/one, bin: 1 minutes }
-          two: { folder: {{work}}/two, bin: 1 minutes }
-        policies:
-          few: { keep: newest 4 }
-        jobs:
-        {{string.Concat(Enumerable.Range(0, Jobs).Select(j => $"  job-{j}: {{ takes: {work}/source-{j}, into: {(j % 3 == 0 ? "[one, two]" : j % 2 == 0 ? "one" : "two")}, policy: few, when: every 1 minutes, prune: after-success, catch-up: once, wait-after-return: 0 minutes, catch-up-gap: 0 minutes }}\n"))}}
-        """;
+    private string Charter() =>
+        $$"""
+            charter: 1
+            zone: UTC
+            runs-at-once: 4
+            stores:
+              one: { folder: {{work}}/one, bin: 1 minutes }
+              two: { folder: {{work}}/two, bin: 1 minutes }
+            policies:
+              few: { keep: newest 4 }
+            jobs:
+            {{string.Concat(
+                Enumerable.Range(0, Jobs).Select(j =>
+                    $"  job-{j}: {{ takes: {work}/source-{j}, into: {(j % 3 == 0 ? "[one, two]" : j % 2 == 0 ? "one" : "two")}, policy: few, when: every 1 minutes, prune: after-success, catch-up: once, wait-after-return: 0 minutes, catch-up-gap: 0 minutes }}\n"
+                )
+            )}}
+            """;
 
     /// <summary>Every file says one number over and over, so that a torn or mixed one shows.</summary>
     private void Change(int job)
@@ -83,11 +90,17 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
 
     private async Task WorkAsync(TimeSpan time)
     {
-        for (var watch = Stopwatch.StartNew(); watch.Elapsed < time;)
+        for (var watch = Stopwatch.StartNew(); watch.Elapsed < time; )
         {
             Change(random.Next(Jobs));
             var store = random.Next(2) == 0 ? "one" : "two";
-            var path = random.Next(6) switch { 0 => $"stores/{store}/checks", 1 => $"stores/{store}/reclaims", 2 => $"stores/{store}/checks?depth=presence", _ => $"jobs/job-{random.Next(Jobs)}/runs" };
+            var path = random.Next(6) switch
+            {
+                0 => $"stores/{store}/checks",
+                1 => $"stores/{store}/reclaims",
+                2 => $"stores/{store}/checks?depth=presence",
+                _ => $"jobs/job-{random.Next(Jobs)}/runs",
+            };
             await SendAsync(HttpMethod.Post, path, null);
             asked++;
             await Task.Delay(random.Next(20, 500));
@@ -96,20 +109,39 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
 
     private async Task StartAsync()
     {
-        service = Process.Start(new ProcessStartInfo("dotnet", [program, $"--IronKeep:DataFolder={work}/service", $"--IronKeep:Listen={Address}", "--IronKeep:Machine=heron"]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
-        service.OutputDataReceived += (_, e) => { lock (output) output.Add(e.Data ?? ""); };
-        service.ErrorDataReceived += (_, e) => { lock (output) output.Add(e.Data ?? ""); };
+        service = Process.Start(
+            new ProcessStartInfo(
+                "dotnet",
+                [program, $"--IronKeep:DataFolder={work}/service", $"--IronKeep:Listen={Address}", "--IronKeep:Machine=heron"]
+            )
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            }
+        )!;
+        service.OutputDataReceived += (_, e) =>
+        {
+            lock (output)
+                output.Add(e.Data ?? "");
+        };
+        service.ErrorDataReceived += (_, e) =>
+        {
+            lock (output)
+                output.Add(e.Data ?? "");
+        };
         service.BeginOutputReadLine();
         service.BeginErrorReadLine();
         for (var tries = 0; ; tries++)
         {
             try
             {
-                if ((await http.GetAsync("/health/live")).IsSuccessStatusCode) return;
+                if ((await http.GetAsync("/health/live")).IsSuccessStatusCode)
+                    return;
             }
             catch (Exception e) when (e is HttpRequestException or TaskCanceledException)
             {
-                if (service.HasExited || tries > 600) throw new InvalidOperationException("the service does not start: " + string.Join('\n', output.TakeLast(20)));
+                if (service.HasExited || tries > 600)
+                    throw new InvalidOperationException("the service does not start: " + string.Join('\n', output.TakeLast(20)));
             }
             await Task.Delay(50);
         }
@@ -129,16 +161,20 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
             await Task.Delay(50);
         }
         await SendAsync(HttpMethod.Post, "first-person", new FirstPersonRequest(code, "mira", "a long sentence"));
-        var token = await (await http.PostAsJsonAsync("/api/v1/tokens", new TokenRequest("mira", "a long sentence", "harness"), ContractJson.Options)).Content.ReadFromJsonAsync<TokenAnswer>(ContractJson.Options);
+        var token = await (
+            await http.PostAsJsonAsync("/api/v1/tokens", new TokenRequest("mira", "a long sentence", "harness"), ContractJson.Options)
+        ).Content.ReadFromJsonAsync<TokenAnswer>(ContractJson.Options);
         http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token!.Token);
     }
 
     private async Task SendAsync(HttpMethod method, string path, object? body)
     {
         using var request = new HttpRequestMessage(method, "/api/v1/" + path);
-        if (body is not null) request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
+        if (body is not null)
+            request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
         using var answer = await http.SendAsync(request);
-        if ((int)answer.StatusCode is >= 500 or 400 or 401) throw new InvalidOperationException($"{method} {path}: {(int)answer.StatusCode} {await answer.Content.ReadAsStringAsync()}");
+        if ((int)answer.StatusCode is >= 500 or 400 or 401)
+            throw new InvalidOperationException($"{method} {path}: {(int)answer.StatusCode} {await answer.Content.ReadAsStringAsync()}");
     }
 
     private async Task IdleAsync()
@@ -147,7 +183,8 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
         {
             var running = await http.GetFromJsonAsync<Page<RunAnswer>>("/api/v1/runs?state=running", ContractJson.Options);
             var queued = await http.GetFromJsonAsync<Page<RunAnswer>>("/api/v1/runs?state=queued", ContractJson.Options);
-            if (running!.Items.Count + queued!.Items.Count == 0) return;
+            if (running!.Items.Count + queued!.Items.Count == 0)
+                return;
             await Task.Delay(200);
         }
         throw new InvalidOperationException("runs are at work for ever");
@@ -158,53 +195,100 @@ internal sealed class ServiceCrashHarness(string program, string work, int kills
         using var db = new SqliteConnection($"Data Source={work}/service/catalogue.db;Mode=ReadOnly");
         db.Open();
         var planned = Rows(db, "SELECT Job, Due, Outcome, Times FROM PlannedRuns ORDER BY Job, Due");
-        long served = 0, others = 0;
+        long served = 0,
+            others = 0;
         foreach (var job in planned.GroupBy(p => (string)p[0]))
         {
             // From the first to the last no minute is left out or twice.
             var due = job.Select(p => (long)p[1] / 600_000_000).ToList();
             for (var i = 1; i < due.Count; i++)
-                if (due[i] != due[i - 1] + 1) throw new InvalidOperationException($"{job.Key}: between minutes {due[i - 1]} and {due[i]} something is missing or twice");
+                if (due[i] != due[i - 1] + 1)
+                    throw new InvalidOperationException(
+                        $"{job.Key}: between minutes {due[i - 1]} and {due[i]} something is missing or twice"
+                    );
             served += job.Count(p => p[2] is "ok" or "warned" or "suspect");
             others += job.Count(p => p[2] is not ("ok" or "warned" or "suspect"));
-            if (job.SkipLast(2).Any(p => p[2] is DBNull)) throw new InvalidOperationException($"{job.Key}: a planned run has no outcome");
+            if (job.SkipLast(2).Any(p => p[2] is DBNull))
+                throw new InvalidOperationException($"{job.Key}: a planned run has no outcome");
         }
-        Need(db, "SELECT COUNT(*) FROM (SELECT PlannedRunId FROM Runs WHERE PlannedRunId IS NOT NULL AND Outcome IN ('ok','warned') GROUP BY PlannedRunId HAVING COUNT(*) > 1)", "planned runs were served twice");
+        Need(
+            db,
+            "SELECT COUNT(*) FROM (SELECT PlannedRunId FROM Runs WHERE PlannedRunId IS NOT NULL AND Outcome IN ('ok','warned') GROUP BY "
+                + "PlannedRunId HAVING COUNT(*) > 1)",
+            "planned runs were served twice"
+        );
         Need(db, "SELECT COUNT(*) FROM Runs WHERE State <> 'ended' OR Outcome IS NULL", "runs are not ended");
         Need(db, "SELECT COUNT(*) FROM FollowerPositions WHERE Problem IS NOT NULL", "followers stumble");
-        Need(db, "SELECT COUNT(*) FROM Facts WHERE Kind = 'run-ended' AND Id > (SELECT Position FROM FollowerPositions WHERE Name = 'run-alerts')", "ends were not followed up");
+        Need(
+            db,
+            "SELECT COUNT(*) FROM Facts WHERE Kind = 'run-ended' AND Id > (SELECT Position FROM FollowerPositions WHERE Name = "
+                + "'run-alerts')",
+            "ends were not followed up"
+        );
         Need(db, "SELECT COUNT(*) FROM Copies WHERE GoneAt IS NULL AND State IN ('missing','unsound')", "copies are missing or hurt");
-        Need(db, "SELECT COUNT(*) FROM Runs WHERE Kind = 'check' AND Outcome NOT IN ('ok','cancelled') AND Failure <> 'interrupted'", "checks found something: " + string.Join("; ", Rows(db, "SELECT Sentence FROM Runs WHERE Kind = 'check' AND Outcome NOT IN ('ok','cancelled') AND Failure <> 'interrupted' LIMIT 3").Select(r => r[0])));
-        int compared = 0, copies = 0;
+        Need(
+            db,
+            "SELECT COUNT(*) FROM Runs WHERE Kind = 'check' AND Outcome NOT IN ('ok','cancelled') AND Failure <> 'interrupted'",
+            "checks found something: "
+                + string.Join(
+                    "; ",
+                    Rows(
+                            db,
+                            "SELECT Sentence FROM Runs WHERE Kind = 'check' AND Outcome NOT IN ('ok','cancelled') AND Failure <> "
+                                + "'interrupted' LIMIT 3"
+                        )
+                        .Select(r => r[0])
+                )
+        );
+        int compared = 0,
+            copies = 0;
         foreach (var name in new[] { "one", "two" })
         {
             using var store = PooledStore.OpenToRead(new FolderPlace($"{work}/{name}"));
-            if (!StoreCheck.Run(store, CheckScope.Everything with { Depth = CheckDepth.Deep, OnlyLooks = true }).Sound) throw new InvalidOperationException($"store {name} is not sound");
-            var known = Rows(db, $"SELECT Id, BinnedAt FROM Copies WHERE Store = '{name}' AND GoneAt IS NULL").ToDictionary(r => (string)r[0], r => r[1] is not DBNull);
+            if (!StoreCheck.Run(store, CheckScope.Everything with { Depth = CheckDepth.Deep, OnlyLooks = true }).Sound)
+                throw new InvalidOperationException($"store {name} is not sound");
+            var known = Rows(db, $"SELECT Id, BinnedAt FROM Copies WHERE Store = '{name}' AND GoneAt IS NULL")
+                .ToDictionary(r => (string)r[0], r => r[1] is not DBNull);
             foreach (var copy in store.ReadContents().Copies)
             {
                 copies++;
-                if (!known.Remove(copy.Record.Id, out var binned) || binned != copy.Binned is not null) throw new InvalidOperationException($"store {name} and the catalogue do not agree about copy {copy.Record.Id}");
+                if (!known.Remove(copy.Record.Id, out var binned) || binned != copy.Binned is not null)
+                    throw new InvalidOperationException($"store {name} and the catalogue do not agree about copy {copy.Record.Id}");
                 var back = $"{work}/back";
                 Shell.Run($"rm -rf '{back}'");
                 using var restorer = new TreeRestorer(store);
-                if (restorer.Restore(copy.Record, [], back).Problems.Count > 0) throw new InvalidOperationException($"copy {copy.Record.Id} does not restore");
-                foreach (var file in Directory.EnumerateFiles(back, "*", SearchOption.AllDirectories).Where(f => !f.EndsWith(".new", StringComparison.Ordinal)))
+                if (restorer.Restore(copy.Record, [], back).Problems.Count > 0)
+                    throw new InvalidOperationException($"copy {copy.Record.Id} does not restore");
+                foreach (
+                    var file in Directory
+                        .EnumerateFiles(back, "*", SearchOption.AllDirectories)
+                        .Where(f => !f.EndsWith(".new", StringComparison.Ordinal))
+                )
                 {
                     compared++;
-                    if (File.ReadLines(file).Distinct().Count() != 1) throw new InvalidOperationException($"{file} of copy {copy.Record.Id} is not what was taken");
+                    if (File.ReadLines(file).Distinct().Count() != 1)
+                        throw new InvalidOperationException($"{file} of copy {copy.Record.Id} is not what was taken");
                 }
             }
-            if (known.Count > 0) throw new InvalidOperationException($"store {name} does not hold {string.Join(", ", known.Keys)}");
+            if (known.Count > 0)
+                throw new InvalidOperationException($"store {name} does not hold {string.Join(", ", known.Keys)}");
         }
-        var most = Rows(db, "SELECT COUNT(*) FROM Copies WHERE GoneAt IS NULL AND BinnedAt IS NULL GROUP BY Job, Store ORDER BY 1 DESC LIMIT 1")[0][0];
-        Console.WriteLine($"{kills} kills of the service in {took.TotalSeconds:0} s, {asked} runs asked for besides: {planned.Count} due minutes, {served} served once, {others} ended by name; {copies} copies agree with the catalogue, {compared} files compared, at most {most} copies of a job in force in a store");
+        var most = Rows(
+            db,
+            "SELECT COUNT(*) FROM Copies WHERE GoneAt IS NULL AND BinnedAt IS NULL GROUP BY Job, Store ORDER BY 1 DESC LIMIT 1"
+        )[0][0];
+        Console.WriteLine(
+            $"{kills} kills of the service in {took.TotalSeconds:0} s, {asked} runs asked for besides: {planned.Count} due minutes, "
+                + $"{served} served once, {others} ended by name; {copies} copies agree with the catalogue, {compared} files compared, at "
+                + $"most {most} copies of a job in force in a store"
+        );
         Shell.Run($"rm -rf '{work}'");
     }
 
     private static void Need(SqliteConnection db, string count, string wrong)
     {
-        if (Rows(db, count)[0][0] is long and > 0 and var found) throw new InvalidOperationException($"{found} {wrong}");
+        if (Rows(db, count)[0][0] is long and > 0 and var found)
+            throw new InvalidOperationException($"{found} {wrong}");
     }
 
     private static List<object[]> Rows(SqliteConnection db, string sql)

@@ -11,7 +11,8 @@ internal sealed class Table
 
     public void Add(string what, double ours, string yardstick, double its)
     {
-        if (!rows.TryGetValue(what, out var row)) rows[what] = row = (yardstick, []);
+        if (!rows.TryGetValue(what, out var row))
+            rows[what] = row = (yardstick, []);
         row.Rounds.Add((ours, its));
     }
 
@@ -22,9 +23,15 @@ internal sealed class Table
         Console.WriteLine("| what | seconds | yardstick | seconds | time against it |");
         Console.WriteLine("|---|---|---|---|---|");
         foreach (var (what, (yardstick, rounds)) in rows)
-            Console.WriteLine(string.Create(CultureInfo.InvariantCulture,
-                $"| {what} | {Median(rounds.Select(r => r.Ours)):0.00} | `{yardstick}` | {Median(rounds.Select(r => r.Its)):0.00} | {Median(rounds.Select(r => r.Ours / r.Its)):0.00} |"));
-        foreach (var (what, value) in notes) Console.WriteLine($"{what}: {value}");
+            Console.WriteLine(
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"| {what} | {Median(rounds.Select(r => r.Ours)):0.00} | `{yardstick}` | {Median(rounds.Select(r => r.Its)):0.00} | "
+                        + $"{Median(rounds.Select(r => r.Ours / r.Its)):0.00} |"
+                )
+            );
+        foreach (var (what, value) in notes)
+            Console.WriteLine($"{what}: {value}");
     }
 
     private static double Median(IEnumerable<double> values)

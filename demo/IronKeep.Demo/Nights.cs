@@ -49,7 +49,8 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         {
             var date = last.PlusDays(night - Count);
             await PlayNightAsync(troubles, night, date, Noon(date, zone), Min(Noon(date.PlusDays(1), zone), until), cancel);
-            if (night % 5 == 4) Console.WriteLine($"  {night + 1} of {Count} nights, up to {date:uuuu-MM-dd}");
+            if (night % 5 == 4)
+                Console.WriteLine($"  {night + 1} of {Count} nights, up to {date:uuuu-MM-dd}");
         }
         // The rest of today, up to the present; then a bit turns over on the lighthouse's disk, and a check finds it.
         await PlayNightAsync(troubles, Count, last, Noon(last, zone), until, cancel);
@@ -58,18 +59,29 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         await teller.CarryAsync(cancel);
     }
 
-    private static DateTimeOffset Noon(LocalDate date, DateTimeZone zone) => date.At(LocalTime.Noon).InZoneLeniently(zone).ToDateTimeOffset();
+    private static DateTimeOffset Noon(LocalDate date, DateTimeZone zone) =>
+        date.At(LocalTime.Noon).InZoneLeniently(zone).ToDateTimeOffset();
 
-    private async Task PlayNightAsync(Troubles troubles, int night, LocalDate date, DateTimeOffset from, DateTimeOffset to, CancellationToken cancel)
+    private async Task PlayNightAsync(
+        Troubles troubles,
+        int night,
+        LocalDate date,
+        DateTimeOffset from,
+        DateTimeOffset to,
+        CancellationToken cancel
+    )
     {
-        if (from >= to) return;
+        if (from >= to)
+            return;
         clock.MoveTo(from);
-        if (night < Count) data.Pass(DateOnly.FromDateTime(from.UtcDateTime));
+        if (night < Count)
+            data.Pass(DateOnly.FromDateTime(from.UtcDateTime));
         troubles.Begin(night);
         foreach (var due in Due(from, to))
         {
             // The machine that the service runs on is off: nothing runs, and nothing is forgotten.
-            if (troubles.IsOff(date)) continue;
+            if (troubles.IsOff(date))
+                continue;
             clock.MoveTo(due.AddSeconds(2));
             await HearAsync(night, due, cancel);
             await LookAsync(troubles.Crawls(night) && due.UtcDateTime is { Hour: 1 or 2, Minute: 30 }, cancel);
@@ -82,7 +94,8 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         }
         troubles.End(night);
         // What the last night made superfluous is left for a person to look at.
-        if (night >= Count - 1 || troubles.IsOff(date)) return;
+        if (night >= Count - 1 || troubles.IsOff(date))
+            return;
         clock.MoveTo(to.AddHours(-3));
         await TidyAsync(night, cancel);
     }
@@ -95,12 +108,14 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         var spoke = false;
         foreach (var job in charter.Charter.Jobs.Values.Where(j => j.Watched))
         {
-            if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said) continue;
+            if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said)
+                continue;
             await loop.TickAsync(cancel);
             await elsewhere.SayAsync(job, night, said);
             spoke = true;
         }
-        if (!spoke) return;
+        if (!spoke)
+            return;
         // What was left settles between two looks.
         await logs.LookAsync(cancel);
         await folders.LookAsync(cancel);
@@ -142,13 +157,23 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
             {
                 var plan = await prunes.PlanAsync(job, Charter.MachineOf(job, machine), store, null, cancel);
                 // What is tied to success needs a hand only where the brake holds it, as after a store was away.
-                if (plan.Counts["expire"] == 0 || (job.Prune == PruneTime.AfterSuccess && plan.Brake.Count == 0)) continue;
-                if (plan.Brake.Count > 0) await prunes.ConfirmAsync(plan.Fingerprint!, person, "looked at it: the runs of some days come at once", cancel);
-                await queue.AddAsync(new RunRequest(RunKind.Prune, job.Name, store, Actor.Person(person)) { Machine = plan.Machine, Order = new PruneOrder(plan.Fingerprint!) }, cancel);
+                if (plan.Counts["expire"] == 0 || (job.Prune == PruneTime.AfterSuccess && plan.Brake.Count == 0))
+                    continue;
+                if (plan.Brake.Count > 0)
+                    await prunes.ConfirmAsync(plan.Fingerprint!, person, "looked at it: the runs of some days come at once", cancel);
+                await queue.AddAsync(
+                    new RunRequest(RunKind.Prune, job.Name, store, Actor.Person(person))
+                    {
+                        Machine = plan.Machine,
+                        Order = new PruneOrder(plan.Fingerprint!),
+                    },
+                    cancel
+                );
                 await dispatch.WhenIdleAsync(cancel);
             }
         }
-        if (night % 12 == 11) await AskAsync(RunKind.Check, "marsh-house", cancel);
+        if (night % 12 == 11)
+            await AskAsync(RunKind.Check, "marsh-house", cancel);
     }
 
     private async Task AskAsync(RunKind kind, string store, CancellationToken cancel)
@@ -165,11 +190,26 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         Schedule?[] own = [all.DutyMail, .. all.Stores.Values.SelectMany(s => new[] { s.VerifyWhen, s.ReclaimWhen })];
         times.AddRange(own.OfType<Schedule>().Select(s => new DueTimes(s, all.Zone)));
         var due = times.SelectMany(t => t.Between(after, upTo));
-        var heard = all.Jobs.Values.Where(j => j.Watched).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Troubles.SaysAfter, upTo - Troubles.SaysAfter)).Select(i => i + Troubles.SaysAfter);
+        var heard = all
+            .Jobs.Values.Where(j => j.Watched)
+            .SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Troubles.SaysAfter, upTo - Troubles.SaysAfter))
+            .Select(i => i + Troubles.SaysAfter);
         // And once more when what was not heard of is late.
-        var late = all.Jobs.Values.Where(j => j.Watched).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - j.StartLimit.ToDuration(), upTo - j.StartLimit.ToDuration()).Select(i => i + j.StartLimit.ToDuration() + Duration.FromSeconds(1)));
+        var late = all
+            .Jobs.Values.Where(j => j.Watched)
+            .SelectMany(j =>
+                all.DueTimesOf(j, machine)!
+                    .Between(after - j.StartLimit.ToDuration(), upTo - j.StartLimit.ToDuration())
+                    .Select(i => i + j.StartLimit.ToDuration() + Duration.FromSeconds(1))
+            );
         // And when the copy that a run leaves should be there at the latest.
-        var left = all.Jobs.Values.Where(j => j.Watched && j.Into.Length > 0).SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Charter.LimitOf(j), upTo - Charter.LimitOf(j)).Select(i => i + Charter.LimitOf(j) + Duration.FromMinutes(8)));
+        var left = all
+            .Jobs.Values.Where(j => j.Watched && j.Into.Length > 0)
+            .SelectMany(j =>
+                all.DueTimesOf(j, machine)!
+                    .Between(after - Charter.LimitOf(j), upTo - Charter.LimitOf(j))
+                    .Select(i => i + Charter.LimitOf(j) + Duration.FromMinutes(8))
+            );
         return [.. due.Concat(heard).Concat(late).Concat(left).Distinct().Order().Select(i => i.ToDateTimeOffset())];
     }
 

@@ -18,7 +18,8 @@ internal sealed class PlayedClock(DateTimeOffset start) : TimeProvider
 
     public override DateTimeOffset GetUtcNow()
     {
-        lock (gate) return Now;
+        lock (gate)
+            return Now;
     }
 
     public override long GetTimestamp() => (GetUtcNow() - begin).Ticks + 1;
@@ -38,7 +39,8 @@ internal sealed class PlayedClock(DateTimeOffset start) : TimeProvider
     public void EndPlay()
     {
         MoveTo(System.GetUtcNow());
-        lock (gate) pace = 1;
+        lock (gate)
+            pace = 1;
     }
 
     private DateTimeOffset Now => shown + System.GetElapsedTime(since) * pace;

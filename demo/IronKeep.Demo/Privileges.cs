@@ -9,13 +9,15 @@ namespace IronKeep.Demo;
 internal static class Privileges
 {
     private const uint Version3 = 0x20080522;
-    private const uint OverridePermissions = 1u << 1, ReadAnything = 1u << 2;
+    private const uint OverridePermissions = 1u << 1,
+        ReadAnything = 1u << 2;
 
     public static void GiveUpReadingAnything()
     {
         var head = new uint[] { Version3, 0 };
         var sets = new uint[6];
-        if (capget(head, sets) != 0) return;
+        if (capget(head, sets) != 0)
+            return;
         // Effective and permitted, the low words.
         sets[0] &= ~(OverridePermissions | ReadAnything);
         sets[1] &= ~(OverridePermissions | ReadAnything);

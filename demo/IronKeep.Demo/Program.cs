@@ -12,6 +12,7 @@ using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
 
 Privileges.GiveUpReadingAnything();
+
 // Arguments: the folder to work in (made anew), the charter's file, then settings for the service.
 if (args.Length < 2)
 {
@@ -30,14 +31,25 @@ try
 {
     var now = DateTimeOffset.UtcNow;
     var charterText = await File.ReadAllTextAsync(args[1]);
-    var zone = CharterDesk.Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail").Replace("{keys}", "/keys")).Charter?.Zone ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
+    var zone = CharterDesk
+        .Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail").Replace("{keys}", "/keys"))
+        .Charter?.Zone
+        ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
     var clock = new PlayedClock(Nights.Before(now, zone));
-    var settings = new[] { $"--IronKeep:DataFolder={folder}/service", "--IronKeep:Machine=heron", "--IronKeep:Ticking=false", "--IronKeep:Silence=20 hours", "--IronKeep:SyslogListen=udp://127.0.0.1:0" };
+    var settings = new[]
+    {
+        $"--IronKeep:DataFolder={folder}/service",
+        "--IronKeep:Machine=heron",
+        "--IronKeep:Ticking=false",
+        "--IronKeep:Silence=20 hours",
+        "--IronKeep:SyslogListen=udp://127.0.0.1:0",
+    };
     // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
     Directory.CreateDirectory(folder);
     await File.WriteAllTextAsync(marker, "made by the demo; it is made anew at every start\n");
     using (OnlyOne.Claim($"{folder}/service"))
-        foreach (var old in Directory.EnumerateDirectories(folder)) Directory.Delete(old, true);
+        foreach (var old in Directory.EnumerateDirectories(folder))
+            Directory.Delete(old, true);
     await using var app = IronKeepHost.Build([.. settings, .. args[2..]], b =>
     {
         b.Services.AddSingleton<TimeProvider>(clock);
@@ -56,12 +68,17 @@ try
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
     Elsewhere.Begin($"{folder}/data", $"{folder}/stores");
-    var charter = charterText.Replace("{data}", $"{folder}/data").Replace("{stores}", $"{folder}/stores").Replace("{mail}", $"{folder}/mail").Replace("{keys}", $"{folder}/keys");
+    var charter = charterText
+        .Replace("{data}", $"{folder}/data")
+        .Replace("{stores}", $"{folder}/stores")
+        .Replace("{mail}", $"{folder}/mail")
+        .Replace("{keys}", $"{folder}/keys");
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
     await app.StartAsync();
     var address = app.Urls.First();
     var desk = app.Services.GetRequiredService<CharterDesk>();
-    if (await desk.ApplyAsync(CharterDesk.Check(charter), null, person, CancellationToken.None) is { Problem: { } problem }) throw new StartRefusedException(problem);
+    if (await desk.ApplyAsync(CharterDesk.Check(charter), null, person, CancellationToken.None) is { Problem: { } problem })
+        throw new StartRefusedException(problem);
 
     Console.WriteLine($"Saltmere Bird Observatory: playing {Nights.Count} nights through the engine");
     await new Nights(app.Services, clock, data, $"{folder}/stores", person).PlayAsync(now, CancellationToken.None);
@@ -70,7 +87,8 @@ try
 
     var life = app.Services.GetRequiredService<IHostApplicationLifetime>();
     var ticking = TickAsync(app.Services, life.ApplicationStopping);
-    Console.WriteLine($"""
+    Console.WriteLine(
+        $"""
 
         Iron Keep is ready.
           console   {address}
@@ -78,7 +96,8 @@ try
           password  {password}
           client    demo/ironkeep duty      (signed in already)
         Stop it with Ctrl+C.
-        """);
+        """
+    );
     await app.WaitForShutdownAsync();
     await ticking;
     return 0;
@@ -90,7 +109,15 @@ try
         var (_, secret) = await people.MakeTokenAsync(await db.People.SingleAsync(), "the demo's client", CancellationToken.None);
         Directory.CreateDirectory($"{folder}/client/ironkeep");
         WritePrivate($"{folder}/client/ironkeep/client.json", new { Url = url, Token = secret });
-        WritePrivate($"{folder}/sign-in.json", new { Url = url, Name = person, Password = password });
+        WritePrivate(
+            $"{folder}/sign-in.json",
+            new
+            {
+                Url = url,
+                Name = person,
+                Password = password,
+            }
+        );
     }
 }
 catch (StartRefusedException e)
@@ -101,7 +128,11 @@ catch (StartRefusedException e)
 
 static async Task TickAsync(IServiceProvider services, CancellationToken stopping)
 {
-    var (loop, logs, folders) = (services.GetRequiredService<ClockLoop>(), services.GetRequiredService<LogWatching>(), services.GetRequiredService<FolderWatching>());
+    var (loop, logs, folders) = (
+        services.GetRequiredService<ClockLoop>(),
+        services.GetRequiredService<LogWatching>(),
+        services.GetRequiredService<FolderWatching>()
+    );
     using var timer = new PeriodicTimer(TimeSpan.FromSeconds(1));
     try
     {
@@ -109,7 +140,8 @@ static async Task TickAsync(IServiceProvider services, CancellationToken stoppin
         {
             await loop.TickAsync(stopping);
             await logs.LookAsync(stopping);
-            if (second % 20 == 0) await folders.LookAsync(stopping);
+            if (second % 20 == 0)
+                await folders.LookAsync(stopping);
         }
     }
     catch (OperationCanceledException)
@@ -121,8 +153,33 @@ static async Task TickAsync(IServiceProvider services, CancellationToken stoppin
 static void WritePrivate(string path, object content)
 {
     File.Delete(path);
-    using var file = new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+    using var file = new FileStream(
+        path,
+        new FileStreamOptions
+        {
+            Mode = FileMode.CreateNew,
+            Access = FileAccess.Write,
+            UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+        }
+    );
     JsonSerializer.Serialize(file, content);
 }
 
-static string Word() => RandomNumberGenerator.GetItems<string>(["shingle", "samphire", "curlew", "estuary", "lantern", "reedbed", "driftwood", "sandbar", "heather", "skerry", "plover", "tideline"], 1)[0];
+static string Word() =>
+    RandomNumberGenerator.GetItems<string>(
+        [
+            "shingle",
+            "samphire",
+            "curlew",
+            "estuary",
+            "lantern",
+            "reedbed",
+            "driftwood",
+            "sandbar",
+            "heather",
+            "skerry",
+            "plover",
+            "tideline",
+        ],
+        1
+    )[0];

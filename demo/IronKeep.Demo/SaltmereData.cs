@@ -8,7 +8,18 @@ internal sealed class SaltmereData(string root)
 {
     private static readonly string[] Species =
     [
-        "reed warbler", "sedge warbler", "bearded tit", "water rail", "bar-tailed godwit", "knot", "curlew", "little tern", "avocet", "ringed plover", "wheatear", "goldcrest",
+        "reed warbler",
+        "sedge warbler",
+        "bearded tit",
+        "water rail",
+        "bar-tailed godwit",
+        "knot",
+        "curlew",
+        "little tern",
+        "avocet",
+        "ringed plover",
+        "wheatear",
+        "goldcrest",
     ];
 
     private readonly Random random = new(4711);
@@ -23,10 +34,18 @@ internal sealed class SaltmereData(string root)
             Write($"ringing-register/{year}.csv", Register(1_400, new DateOnly(year, 3, 1)), today.AddDays(-30));
         Write("ringing-register/methods/handling notes.txt", "Weigh before ringing. Note the wind.\n", today.AddDays(-300));
         Link("ringing-register/current.csv", $"{today.Year}.csv");
-        for (var i = 0; i < 40; i++) Write($"web-site/species/{Species[i % Species.Length].Replace(' ', '-')}-{i / Species.Length}.html", Page(i), today.AddDays(-90));
-        for (var i = 0; i < 12; i++) Write($"web-site/images/hide-{i}.jpg", Picture(180_000), today.AddDays(-120));
-        for (var i = 0; i < 6; i++) Write($"call-recordings/archive/spring-{i:00}.wav", Recording(1_500_000), today.AddDays(-60));
-        for (var day = -10; day < 0; day++) Pass(today.AddDays(day));
+        for (var i = 0; i < 40; i++)
+            Write(
+                $"web-site/species/{Species[i % Species.Length].Replace(' ', '-')}-{i / Species.Length}.html",
+                Page(i),
+                today.AddDays(-90)
+            );
+        for (var i = 0; i < 12; i++)
+            Write($"web-site/images/hide-{i}.jpg", Picture(180_000), today.AddDays(-120));
+        for (var i = 0; i < 6; i++)
+            Write($"call-recordings/archive/spring-{i:00}.wav", Recording(1_500_000), today.AddDays(-60));
+        for (var day = -10; day < 0; day++)
+            Pass(today.AddDays(day));
     }
 
     /// <summary>One day's work at the stations.</summary>
@@ -35,10 +54,15 @@ internal sealed class SaltmereData(string root)
         var stamp = day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture);
         Append($"ringing-register/{day.Year}.csv", Register(random.Next(8, 60), day), day);
         for (var i = 0; i < random.Next(6, 14); i++)
-            Write($"hide-cameras/{(i % 2 == 0 ? "north-hide" : "creek-hide")}/{stamp}/{i:000}.jpg", Picture(random.Next(60_000, 240_000)), day);
+            Write(
+                $"hide-cameras/{(i % 2 == 0 ? "north-hide" : "creek-hide")}/{stamp}/{i:000}.jpg",
+                Picture(random.Next(60_000, 240_000)),
+                day
+            );
         Write($"hide-cameras/thumbnails/{stamp}.jpg", Picture(9_000), day);
         foreach (var old in Directory.EnumerateDirectories(Full("hide-cameras"), "20*", SearchOption.AllDirectories))
-            if (string.CompareOrdinal(Path.GetFileName(old), day.AddDays(-20).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)) < 0) Directory.Delete(old, true);
+            if (string.CompareOrdinal(Path.GetFileName(old), day.AddDays(-20).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture)) < 0)
+                Directory.Delete(old, true);
         if (day.DayOfWeek is not DayOfWeek.Saturday)
             Write($"call-recordings/{day.Year}-{day.Month:00}/{stamp} dawn.wav", Recording(random.Next(700_000, 1_900_000)), day);
         Append($"tide/{day.Year}-{day.Month:00}.jsonl", Readings(stamp, "tide_m", 0.2, 6.1), day);
@@ -51,7 +75,11 @@ internal sealed class SaltmereData(string root)
     {
         var text = new StringBuilder();
         for (var i = 0; i < birds; i++)
-            text.Append(CultureInfo.InvariantCulture, $"S{ring++},{day:yyyy-MM-dd},{Species[random.Next(Species.Length)]},{random.Next(55, 240)},{random.Next(80, 900) / 10.0:0.0}\n");
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"S{ring++},{day:yyyy-MM-dd},{Species[random.Next(Species.Length)]},{random.Next(55, 240)},"
+                    + $"{random.Next(80, 900) / 10.0:0.0}\n"
+            );
         return text.ToString();
     }
 
@@ -59,11 +87,23 @@ internal sealed class SaltmereData(string root)
     {
         var text = new StringBuilder();
         for (var minute = 0; minute < 24 * 60; minute += 10)
-            text.Append(CultureInfo.InvariantCulture, $"{{\"at\":\"{day}T{minute / 60:00}:{minute % 60:00}Z\",\"{what}\":{low + (high - low) * (0.5 + 0.45 * Math.Sin(minute / 118.0) + 0.05 * random.NextDouble()):0.00}}}\n");
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"{{\"at\":\"{day}T{minute / 60:00}:{minute % 60:00}Z\",\""
+                    + $"{what}\":{low + (high - low) * (0.5 + 0.45 * Math.Sin(minute / 118.0) + 0.05 * random.NextDouble()):0.00}}}\n"
+            );
         return text.ToString();
     }
 
-    private static string Page(int seed) => string.Concat(Enumerable.Range(0, 60).Select(i => $"<p>Note {seed}-{i}: {Species[(seed + i * 7) % Species.Length]} along the {(i % 3 == 0 ? "saltmarsh" : "shingle")}.</p>\n"));
+    private static string Page(int seed) =>
+        string.Concat(
+            Enumerable
+                .Range(0, 60)
+                .Select(i =>
+                    $"<p>Note {seed}-{i}: {Species[(seed + i * 7) % Species.Length]} along the "
+                    + $"{(i % 3 == 0 ? "saltmarsh" : "shingle")}.</p>\n"
+                )
+        );
 
     private byte[] Picture(int size)
     {
@@ -104,7 +144,8 @@ internal sealed class SaltmereData(string root)
         Touch(path, day);
     }
 
-    private void Touch(string path, DateOnly day) => File.SetLastWriteTimeUtc(Full(path), day.ToDateTime(new TimeOnly(11, random.Next(60), random.Next(60)), DateTimeKind.Utc));
+    private void Touch(string path, DateOnly day) =>
+        File.SetLastWriteTimeUtc(Full(path), day.ToDateTime(new TimeOnly(11, random.Next(60), random.Next(60)), DateTimeKind.Utc));
 
     private void Link(string path, string target) => File.CreateSymbolicLink(Full(path), target);
 }

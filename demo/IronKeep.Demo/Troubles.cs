@@ -9,7 +9,10 @@ namespace IronKeep.Demo;
 /// </summary>
 internal sealed class Troubles(string data, string stores, LocalDate first)
 {
-    private const int StoreAway = 4, Unreadable = 15, Renamed = 21, Shrunk = 25;
+    private const int StoreAway = 4,
+        Unreadable = 15,
+        Renamed = 21,
+        Shrunk = 25;
     private readonly LocalDate saturday = first.PlusDays(6).Next(IsoDayOfWeek.Saturday);
 
     // On a Tuesday, for the recordings are not taken at weekends.
@@ -32,14 +35,22 @@ internal sealed class Troubles(string data, string stores, LocalDate first)
     /// <summary>With what a watched job ends: knot's disk was full in one night.</summary>
     public static int ExitCodeOf(string machine, int night) => machine == "knot" && night == 12 ? 28 : 0;
 
-    /// <summary>What avocet's script wrote that night, which it sends along: honest nights, one with a late gauge, one on which heron's disk was full, one that sent nothing; null for others.</summary>
-    public static string? LogOf(string machine, int night) => machine != "avocet" ? null : night switch
-    {
-        11 => "reading 3 gauges\nwarning: gauge 3 answered late\n1380 readings, 3.4 MB sent in 4m51s\nall done\n",
-        17 => "reading 3 gauges\nerror: heron:/srv/tide: No space left on device\n",
-        22 => "reading 0 gauges\n0 readings, 0 B sent in 1 s\nall done\n",
-        _ => $"reading 3 gauges\n{1440 + night * 7 % 23} readings, 3.{night * 3 % 10} MB sent in {2 + night % 3}m{10 + night}s\nall done\n",
-    };
+    /// <summary>
+    /// What avocet's script wrote that night, which it sends along: honest nights, one with a late gauge, one on which heron's disk was
+    /// full, one that sent nothing; null for others.
+    /// </summary>
+    public static string? LogOf(string machine, int night) =>
+        machine != "avocet"
+            ? null
+            : night switch
+            {
+                11 => "reading 3 gauges\nwarning: gauge 3 answered late\n1380 readings, 3.4 MB sent in 4m51s\nall done\n",
+                17 => "reading 3 gauges\nerror: heron:/srv/tide: No space left on device\n",
+                22 => "reading 0 gauges\n0 readings, 0 B sent in 1 s\nall done\n",
+                _ =>
+                    $"reading 3 gauges\n{1440 + night * 7 % 23} readings, 3.{night * 3 % 10} MB sent in {2 + night % 3}m{10 + night}s\nall "
+                        + $"done\n",
+            };
 
     /// <summary>Whether the machine crawls that night.</summary>
     public bool Crawls(int night) => night == crawls;
@@ -47,7 +58,8 @@ internal sealed class Troubles(string data, string stores, LocalDate first)
     public void Begin(int night)
     {
         // A recorder that was left running: much to read, on a night when the machine has other things to do.
-        if (Crawls(night)) File.WriteAllBytes(LeftRunning, Noise(48_000_000));
+        if (Crawls(night))
+            File.WriteAllBytes(LeftRunning, Noise(48_000_000));
         switch (night)
         {
             case StoreAway:
@@ -62,25 +74,36 @@ internal sealed class Troubles(string data, string stores, LocalDate first)
                 break;
             case Shrunk:
                 // Somebody makes room by hand, and takes more than he meant to: so much that no weekend or good week makes up for it.
-                var recordings = new DirectoryInfo(Path.Combine(data, "call-recordings")).GetFiles("*.wav", SearchOption.AllDirectories).OrderBy(f => f.LastWriteTimeUtc).ToList();
-                foreach (var old in recordings.Take(recordings.Count * 4 / 5)) old.Delete();
+                var recordings = new DirectoryInfo(Path.Combine(data, "call-recordings"))
+                    .GetFiles("*.wav", SearchOption.AllDirectories)
+                    .OrderBy(f => f.LastWriteTimeUtc)
+                    .ToList();
+                foreach (var old in recordings.Take(recordings.Count * 4 / 5))
+                    old.Delete();
                 break;
         }
     }
 
     public void End(int night)
     {
-        if (night == StoreAway) Directory.Move(Path.Combine(stores, "lighthouse-away"), Path.Combine(stores, "lighthouse"));
-        if (night == Unreadable + 1) File.Delete(Draft);
-        if (Crawls(night)) File.Delete(LeftRunning);
-        if (night == Renamed) Directory.Move(WebSiteRenamed, WebSite);
+        if (night == StoreAway)
+            Directory.Move(Path.Combine(stores, "lighthouse-away"), Path.Combine(stores, "lighthouse"));
+        if (night == Unreadable + 1)
+            File.Delete(Draft);
+        if (Crawls(night))
+            File.Delete(LeftRunning);
+        if (night == Renamed)
+            Directory.Move(WebSiteRenamed, WebSite);
     }
 
     /// <summary>What a failing disk does: one bit in the middle of the newest pack that holds pictures.</summary>
     public static void FlipOneByte(string store)
     {
-        var pack = new DirectoryInfo(Path.Combine(store, "packs")).EnumerateFiles("*.pack", SearchOption.AllDirectories)
-            .Where(f => f.Length > 200_000).OrderByDescending(f => f.LastWriteTimeUtc).First();
+        var pack = new DirectoryInfo(Path.Combine(store, "packs"))
+            .EnumerateFiles("*.pack", SearchOption.AllDirectories)
+            .Where(f => f.Length > 200_000)
+            .OrderByDescending(f => f.LastWriteTimeUtc)
+            .First();
         using var file = pack.Open(FileMode.Open);
         file.Position = pack.Length / 2;
         var value = file.ReadByte();

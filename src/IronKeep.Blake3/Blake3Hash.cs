@@ -15,13 +15,15 @@ public static unsafe class Blake3Hash
     /// <summary>The hash, the same as that of the program b3sum.</summary>
     public static void Hash(ReadOnlySpan<byte> content, Span<byte> result)
     {
-        fixed (uint* key = Words.Iv) Root(content, key, 0, result);
+        fixed (uint* key = Words.Iv)
+            Root(content, key, 0, result);
     }
 
     /// <summary>The hash that only those who have the key (32 bytes) can compute.</summary>
     public static void KeyedHash(ReadOnlySpan<byte> key, ReadOnlySpan<byte> content, Span<byte> result)
     {
-        if (key.Length != Size) throw new ArgumentException("a key has 32 bytes", nameof(key));
+        if (key.Length != Size)
+            throw new ArgumentException("a key has 32 bytes", nameof(key));
         var words = stackalloc uint[8];
         key.CopyTo(new Span<byte>(words, Size));
         Root(content, words, Words.KeyedHash, result);
@@ -29,11 +31,13 @@ public static unsafe class Blake3Hash
 
     private static void Root(ReadOnlySpan<byte> content, uint* key, uint flags, Span<byte> result)
     {
-        if (result.Length != Size) throw new ArgumentException("a hash has 32 bytes", nameof(result));
+        if (result.Length != Size)
+            throw new ArgumentException("a hash has 32 bytes", nameof(result));
         var value = stackalloc uint[8];
         fixed (byte* input = content)
         {
-            if (content.Length <= Words.ChunkSize) Subtree.LastChunk(input, content.Length, key, 0, flags | Words.Root, value);
+            if (content.Length <= Words.ChunkSize)
+                Subtree.LastChunk(input, content.Length, key, 0, flags | Words.Root, value);
             else
             {
                 var pair = stackalloc byte[Words.BlockSize];

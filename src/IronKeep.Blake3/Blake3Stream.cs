@@ -9,10 +9,12 @@ public sealed unsafe class Blake3Stream
 {
     private readonly uint[] key;
     private readonly uint flags;
+
     // One chaining value for each whole subtree so far, largest first: one for each bit that is set in the number of chunks.
     private readonly byte[] stack = new byte[55 * Words.HashSize];
     private readonly byte[] chunk = new byte[Words.ChunkSize];
-    private int stacked, held;
+    private int stacked,
+        held;
     private ulong chunks;
 
     public Blake3Stream()
@@ -23,7 +25,8 @@ public sealed unsafe class Blake3Stream
     /// <summary>The keyed hash; the key has 32 bytes.</summary>
     public Blake3Stream(ReadOnlySpan<byte> key)
     {
-        if (key.Length != Words.HashSize) throw new ArgumentException("a key has 32 bytes", nameof(key));
+        if (key.Length != Words.HashSize)
+            throw new ArgumentException("a key has 32 bytes", nameof(key));
         this.key = new uint[8];
         key.CopyTo(System.Runtime.InteropServices.MemoryMarshal.AsBytes(this.key.AsSpan()));
         flags = Words.KeyedHash;
@@ -40,7 +43,8 @@ public sealed unsafe class Blake3Stream
             content[..taken].CopyTo(chunk.AsSpan(held));
             held += taken;
             content = content[taken..];
-            if (content.Length == 0) return;
+            if (content.Length == 0)
+                return;
             PushHeld();
         }
         fixed (byte* start = content)
@@ -56,7 +60,8 @@ public sealed unsafe class Blake3Stream
             {
                 // The largest whole subtree that fits the place where it would stand.
                 var size = (nuint)1 << BitOperations.Log2((ulong)left);
-                while ((((ulong)size - 1) & (chunks * Words.ChunkSize)) != 0) size /= 2;
+                while ((((ulong)size - 1) & (chunks * Words.ChunkSize)) != 0)
+                    size /= 2;
                 var count = (ulong)(size / Words.ChunkSize);
                 if (count <= 1)
                 {
@@ -85,7 +90,8 @@ public sealed unsafe class Blake3Stream
     {
         var value = stackalloc uint[8];
         var block = stackalloc byte[Words.BlockSize];
-        if (held > 0) Merge(chunks);
+        if (held > 0)
+            Merge(chunks);
         fixed (uint* keyWords = key)
         fixed (byte* last = chunk)
         fixed (byte* values = stack)
@@ -98,8 +104,10 @@ public sealed unsafe class Blake3Stream
             }
             // Right to left; the topmost merge is the root.
             var at = stacked - 1;
-            if (held > 0) Subtree.LastChunk(last, held, keyWords, chunks, flags, value);
-            else Buffer.MemoryCopy(values + at-- * Words.HashSize, value, Words.HashSize, Words.HashSize);
+            if (held > 0)
+                Subtree.LastChunk(last, held, keyWords, chunks, flags, value);
+            else
+                Buffer.MemoryCopy(values + at-- * Words.HashSize, value, Words.HashSize, Words.HashSize);
             for (; at >= 0; at--)
             {
                 Buffer.MemoryCopy(values + at * Words.HashSize, block, Words.HashSize, Words.HashSize);

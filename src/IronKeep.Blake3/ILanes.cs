@@ -4,7 +4,8 @@ namespace IronKeep.Blake3;
 /// Several 32-bit words side by side, one for each input that is hashed at the same time. <typeparamref name="V"/> is the machine's
 /// vector; the implementations differ in its width only.
 /// </summary>
-internal unsafe interface ILanes<V> where V : unmanaged
+internal unsafe interface ILanes<V>
+    where V : unmanaged
 {
     static abstract int Count { get; }
     static abstract V Broadcast(uint word);
@@ -17,6 +18,8 @@ internal unsafe interface ILanes<V> where V : unmanaged
     static abstract V Right8(V a);
     static abstract V Right7(V a);
 
-    /// <summary>Reads one block of 64 bytes from each input, <paramref name="stride"/> bytes apart, as 16 vectors: word i of all inputs in vector i.</summary>
+    /// <summary>
+    /// Reads one block of 64 bytes from each input, <paramref name="stride"/> bytes apart, as 16 vectors: word i of all inputs in vector i.
+    /// </summary>
     static abstract void Transpose(byte* first, nint stride, V* words);
 }

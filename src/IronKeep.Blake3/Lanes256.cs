@@ -10,22 +10,33 @@ internal readonly unsafe struct Lanes256 : ILanes<Vector256<uint>>
     public static bool IsSupported => Avx2.IsSupported;
 
     public static int Count => 8;
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector256<uint> Broadcast(uint word) => Vector256.Create(word);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector256<uint> Load(uint* words) => Avx.LoadVector256(words);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static void Store(Vector256<uint> value, uint* words) => Avx.Store(words, value);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector256<uint> Add(Vector256<uint> a, Vector256<uint> b) => Avx2.Add(a, b);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector256<uint> Xor(Vector256<uint> a, Vector256<uint> b) => Avx2.Xor(a, b);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    public static Vector256<uint> Right16(Vector256<uint> a) => Avx2.Shuffle(a.AsByte(), Vector256.Create(Vector128.Create((byte)2, 3, 0, 1, 6, 7, 4, 5, 10, 11, 8, 9, 14, 15, 12, 13))).AsUInt32();
+    public static Vector256<uint> Right16(Vector256<uint> a) =>
+        Avx2.Shuffle(a.AsByte(), Vector256.Create(Vector128.Create((byte)2, 3, 0, 1, 6, 7, 4, 5, 10, 11, 8, 9, 14, 15, 12, 13))).AsUInt32();
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector256<uint> Right12(Vector256<uint> a) => Avx2.Or(Avx2.ShiftRightLogical(a, 12), Avx2.ShiftLeftLogical(a, 20));
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
-    public static Vector256<uint> Right8(Vector256<uint> a) => Avx2.Shuffle(a.AsByte(), Vector256.Create(Vector128.Create((byte)1, 2, 3, 0, 5, 6, 7, 4, 9, 10, 11, 8, 13, 14, 15, 12))).AsUInt32();
+    public static Vector256<uint> Right8(Vector256<uint> a) =>
+        Avx2.Shuffle(a.AsByte(), Vector256.Create(Vector128.Create((byte)1, 2, 3, 0, 5, 6, 7, 4, 9, 10, 11, 8, 13, 14, 15, 12))).AsUInt32();
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector256<uint> Right7(Vector256<uint> a) => Avx2.Or(Avx2.ShiftRightLogical(a, 7), Avx2.ShiftLeftLogical(a, 25));
 

@@ -12,25 +12,36 @@ internal readonly unsafe struct Lanes512 : ILanes<Vector512<uint>>
 
     public static int Count => 16;
 
-    /// <summary>So far ahead the caches are told what comes: the same block of the inputs after these. Content that is not in them yet is hashed at twice the speed; past the end nothing happens.</summary>
+    /// <summary>
+    /// So far ahead the caches are told what comes: the same block of the inputs after these. Content that is not in them yet is hashed at
+    /// twice the speed; past the end nothing happens.
+    /// </summary>
     private const int Ahead = 16 * Words.ChunkSize;
 
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Broadcast(uint word) => Vector512.Create(word);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Load(uint* words) => Avx512F.LoadVector512(words);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static void Store(Vector512<uint> value, uint* words) => Avx512F.Store(words, value);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Add(Vector512<uint> a, Vector512<uint> b) => Avx512F.Add(a, b);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Xor(Vector512<uint> a, Vector512<uint> b) => Avx512F.Xor(a, b);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right16(Vector512<uint> a) => Avx512F.RotateRight(a, 16);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right12(Vector512<uint> a) => Avx512F.RotateRight(a, 12);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right8(Vector512<uint> a) => Avx512F.RotateRight(a, 8);
+
     [MethodImpl(MethodImplOptions.AggressiveInlining)]
     public static Vector512<uint> Right7(Vector512<uint> a) => Avx512F.RotateRight(a, 7);
 

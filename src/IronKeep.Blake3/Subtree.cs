@@ -13,7 +13,11 @@ internal static unsafe class Subtree
     public const int MostLanes = 16;
 
     /// <summary>How many inputs the machine hashes at once; tests set it to try each width.</summary>
-    internal static int Degree { get; set; } = Lanes512.IsSupported ? 16 : Lanes256.IsSupported ? 8 : Lanes128.IsSupported ? 4 : 1;
+    internal static int Degree { get; set; } =
+        Lanes512.IsSupported ? 16
+        : Lanes256.IsSupported ? 8
+        : Lanes128.IsSupported ? 4
+        : 1;
 
     /// <summary>
     /// Hashes more than one chunk of input down to its two topmost chaining values (64 bytes at <paramref name="result"/>).
@@ -33,17 +37,27 @@ internal static unsafe class Subtree
     }
 
     /// <summary>The length of the left part of an input: the largest power of two of chunks that leaves something for the right.</summary>
-    public static nuint LeftLength(nuint length) => BitOperations.RoundUpToPowerOf2((length - 1) / Words.ChunkSize + 1) / 2 * Words.ChunkSize;
+    public static nuint LeftLength(nuint length) =>
+        BitOperations.RoundUpToPowerOf2((length - 1) / Words.ChunkSize + 1) / 2 * Words.ChunkSize;
 
     private static int Wide(byte* input, nuint length, uint* key, ulong counter, uint flags, byte* result)
     {
         var degree = Math.Max(Degree, 2);
-        if (length <= (nuint)(degree * Words.ChunkSize)) return Chunks(input, length, key, counter, flags, result);
+        if (length <= (nuint)(degree * Words.ChunkSize))
+            return Chunks(input, length, key, counter, flags, result);
         var left = LeftLength(length);
         var values = stackalloc byte[2 * MostLanes * Words.HashSize];
         var leftCount = Wide(input, left, key, counter, flags, values);
-        var rightCount = Wide(input + left, length - left, key, counter + left / Words.ChunkSize, flags, values + leftCount * Words.HashSize);
-        if (leftCount > 1) return Parents(values, leftCount + rightCount, key, flags, result);
+        var rightCount = Wide(
+            input + left,
+            length - left,
+            key,
+            counter + left / Words.ChunkSize,
+            flags,
+            values + leftCount * Words.HashSize
+        );
+        if (leftCount > 1)
+            return Parents(values, leftCount + rightCount, key, flags, result);
         Buffer.MemoryCopy(values, result, 2 * Words.HashSize, 2 * Words.HashSize);
         return 2;
     }
@@ -51,9 +65,22 @@ internal static unsafe class Subtree
     private static int Chunks(byte* input, nuint length, uint* key, ulong counter, uint flags, byte* result)
     {
         var whole = (int)(length / Words.ChunkSize);
-        Many(input, Words.ChunkSize, whole, Words.ChunkSize / Words.BlockSize, key, counter, true, flags, Words.ChunkStart, Words.ChunkEnd, result);
+        Many(
+            input,
+            Words.ChunkSize,
+            whole,
+            Words.ChunkSize / Words.BlockSize,
+            key,
+            counter,
+            true,
+            flags,
+            Words.ChunkStart,
+            Words.ChunkEnd,
+            result
+        );
         var rest = (int)(length % Words.ChunkSize);
-        if (rest == 0) return whole;
+        if (rest == 0)
+            return whole;
         LastChunk(input + whole * Words.ChunkSize, rest, key, counter + (ulong)whole, flags, (uint*)(result + whole * Words.HashSize));
         return whole + 1;
     }
@@ -64,7 +91,8 @@ internal static unsafe class Subtree
         var block = stackalloc byte[Words.BlockSize];
         var root = flags & Words.Root;
         flags &= ~Words.Root;
-        for (var i = 0; i < 8; i++) result[i] = key[i];
+        for (var i = 0; i < 8; i++)
+            result[i] = key[i];
         for (var at = 0; ; at += Words.BlockSize)
         {
             var size = Math.Min(Words.BlockSize, length - at);
@@ -78,7 +106,8 @@ internal static unsafe class Subtree
                 from = block;
             }
             Words.Compress(result, from, (uint)size, counter, blockFlags, result);
-            if (last) return;
+            if (last)
+                return;
         }
     }
 
@@ -86,12 +115,25 @@ internal static unsafe class Subtree
     {
         var pairs = count / 2;
         Many(values, Words.BlockSize, pairs, 1, key, 0, false, flags | Words.Parent, 0, 0, result);
-        if (count % 2 == 0) return pairs;
+        if (count % 2 == 0)
+            return pairs;
         Buffer.MemoryCopy(values + 2 * pairs * Words.HashSize, result + pairs * Words.HashSize, Words.HashSize, Words.HashSize);
         return pairs + 1;
     }
 
-    private static void Many(byte* input, nint stride, int count, int blocks, uint* key, ulong counter, bool counted, uint flags, uint start, uint end, byte* result)
+    private static void Many(
+        byte* input,
+        nint stride,
+        int count,
+        int blocks,
+        uint* key,
+        ulong counter,
+        bool counted,
+        uint flags,
+        uint start,
+        uint end,
+        byte* result
+    )
     {
         while (count > 0)
         {
@@ -114,14 +156,23 @@ internal static unsafe class Subtree
             else
             {
                 var value = (uint*)result;
-                for (var i = 0; i < 8; i++) value[i] = key[i];
+                for (var i = 0; i < 8; i++)
+                    value[i] = key[i];
                 for (var block = 0; block < blocks; block++)
-                    Words.Compress(value, input + block * Words.BlockSize, Words.BlockSize, counter, flags | (block == 0 ? start : 0) | (block == blocks - 1 ? end : 0), value);
+                    Words.Compress(
+                        value,
+                        input + block * Words.BlockSize,
+                        Words.BlockSize,
+                        counter,
+                        flags | (block == 0 ? start : 0) | (block == blocks - 1 ? end : 0),
+                        value
+                    );
             }
             input += done * stride;
             result += done * Words.HashSize;
             count -= done;
-            if (counted) counter += (ulong)done;
+            if (counted)
+                counter += (ulong)done;
         }
     }
 }

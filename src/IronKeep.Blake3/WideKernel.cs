@@ -6,14 +6,27 @@ namespace IronKeep.Blake3;
 /// The compression function over several inputs at once, one input a lane. The rounds are written out because a loop over
 /// <see cref="Words.Schedule"/> takes half as long again; its order of words is the one used here.
 /// </summary>
-internal static unsafe class WideKernel<V, L> where V : unmanaged where L : ILanes<V>
+internal static unsafe class WideKernel<V, L>
+    where V : unmanaged
+    where L : ILanes<V>
 {
     /// <summary>
     /// Hashes <c>L.Count</c> inputs of <paramref name="blocks"/> whole blocks each, <paramref name="stride"/> bytes apart, into 32 bytes
     /// each at <paramref name="output"/>. The counter rises from input to input when <paramref name="counted"/>.
     /// </summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    public static void Hash(byte* input, nint stride, int blocks, uint* key, ulong counter, bool counted, uint flags, uint startFlags, uint endFlags, byte* output)
+    public static void Hash(
+        byte* input,
+        nint stride,
+        int blocks,
+        uint* key,
+        ulong counter,
+        bool counted,
+        uint flags,
+        uint startFlags,
+        uint endFlags,
+        byte* output
+    )
     {
         var m = stackalloc V[16];
         var low = stackalloc uint[L.Count];
@@ -24,16 +37,41 @@ internal static unsafe class WideKernel<V, L> where V : unmanaged where L : ILan
             low[i] = (uint)own;
             high[i] = (uint)(own >> 32);
         }
-        V counterLow = L.Load(low), counterHigh = L.Load(high), length = L.Broadcast(Words.BlockSize);
-        V i0 = L.Broadcast(Words.Iv0), i1 = L.Broadcast(Words.Iv1), i2 = L.Broadcast(Words.Iv2), i3 = L.Broadcast(Words.Iv3);
-        V h0 = L.Broadcast(key[0]), h1 = L.Broadcast(key[1]), h2 = L.Broadcast(key[2]), h3 = L.Broadcast(key[3]);
-        V h4 = L.Broadcast(key[4]), h5 = L.Broadcast(key[5]), h6 = L.Broadcast(key[6]), h7 = L.Broadcast(key[7]);
+        V counterLow = L.Load(low),
+            counterHigh = L.Load(high),
+            length = L.Broadcast(Words.BlockSize);
+        V i0 = L.Broadcast(Words.Iv0),
+            i1 = L.Broadcast(Words.Iv1),
+            i2 = L.Broadcast(Words.Iv2),
+            i3 = L.Broadcast(Words.Iv3);
+        V h0 = L.Broadcast(key[0]),
+            h1 = L.Broadcast(key[1]),
+            h2 = L.Broadcast(key[2]),
+            h3 = L.Broadcast(key[3]);
+        V h4 = L.Broadcast(key[4]),
+            h5 = L.Broadcast(key[5]),
+            h6 = L.Broadcast(key[6]),
+            h7 = L.Broadcast(key[7]);
         for (var block = 0; block < blocks; block++)
         {
             var blockFlags = flags | (block == 0 ? startFlags : 0) | (block == blocks - 1 ? endFlags : 0);
             L.Transpose(input + block * Words.BlockSize, stride, m);
-            V v0 = h0, v1 = h1, v2 = h2, v3 = h3, v4 = h4, v5 = h5, v6 = h6, v7 = h7;
-            V v8 = i0, v9 = i1, v10 = i2, v11 = i3, v12 = counterLow, v13 = counterHigh, v14 = length, v15 = L.Broadcast(blockFlags);
+            V v0 = h0,
+                v1 = h1,
+                v2 = h2,
+                v3 = h3,
+                v4 = h4,
+                v5 = h5,
+                v6 = h6,
+                v7 = h7;
+            V v8 = i0,
+                v9 = i1,
+                v10 = i2,
+                v11 = i3,
+                v12 = counterLow,
+                v13 = counterHigh,
+                v14 = length,
+                v15 = L.Broadcast(blockFlags);
             // Round 1
             v0 = L.Add(L.Add(v0, m[0]), v4);
             v1 = L.Add(L.Add(v1, m[2]), v5);
@@ -509,6 +547,7 @@ internal static unsafe class WideKernel<V, L> where V : unmanaged where L : ILan
         L.Store(h7, columns + 7 * L.Count);
         var words = (uint*)output;
         for (var lane = 0; lane < L.Count; lane++)
-            for (var word = 0; word < 8; word++) *words++ = columns[word * L.Count + lane];
+        for (var word = 0; word < 8; word++)
+            *words++ = columns[word * L.Count + lane];
     }
 }

@@ -7,5 +7,6 @@ namespace IronKeep.Catalogue.Sqlite;
 /// <summary>For the migration tool only.</summary>
 public sealed class ForTheMigrationTool : IDesignTimeDbContextFactory<KeepContext>
 {
-    public KeepContext CreateDbContext(string[] args) => new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(":memory:").Options);
+    public KeepContext CreateDbContext(string[] args) =>
+        new((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(":memory:").Options);
 }

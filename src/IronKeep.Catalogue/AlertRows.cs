@@ -14,8 +14,22 @@ public sealed class Alert
     public string? SubjectName { get; set; }
     public Subject Subject
     {
-        get => new(SubjectKind) { Job = SubjectJob, Machine = SubjectMachine, Store = SubjectStore, Name = SubjectName };
-        init => (SubjectKind, SubjectJob, SubjectMachine, SubjectStore, SubjectName) = (value.Kind, value.Job, value.Machine, value.Store, value.Name);
+        get =>
+            new(SubjectKind)
+            {
+                Job = SubjectJob,
+                Machine = SubjectMachine,
+                Store = SubjectStore,
+                Name = SubjectName,
+            };
+        init =>
+            (SubjectKind, SubjectJob, SubjectMachine, SubjectStore, SubjectName) = (
+                value.Kind,
+                value.Job,
+                value.Machine,
+                value.Store,
+                value.Name
+            );
     }
     public AlertClass Class { get; set; }
     public AlertState State { get; set; }

@@ -4,7 +4,8 @@ using Microsoft.EntityFrameworkCore.Diagnostics;
 namespace IronKeep.Catalogue;
 
 /// <summary>
-/// Lets SQLite itself wait for the end of another's write, which it asks for every few milliseconds; the library above it would sleep 150 ms at a time.
+/// Lets SQLite itself wait for the end of another's write, which it asks for every few milliseconds; the library above it would sleep 150
+/// ms at a time.
 /// </summary>
 internal sealed class BusyPatience : DbConnectionInterceptor
 {
@@ -17,7 +18,11 @@ internal sealed class BusyPatience : DbConnectionInterceptor
         command.ExecuteNonQuery();
     }
 
-    public override async Task ConnectionOpenedAsync(DbConnection connection, ConnectionEndEventData eventData, CancellationToken cancellationToken = default)
+    public override async Task ConnectionOpenedAsync(
+        DbConnection connection,
+        ConnectionEndEventData eventData,
+        CancellationToken cancellationToken = default
+    )
     {
         await using var command = connection.CreateCommand();
         command.CommandText = Waits;

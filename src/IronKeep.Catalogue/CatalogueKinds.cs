@@ -8,12 +8,13 @@ using Npgsql;
 namespace IronKeep.Catalogue;
 
 /// <summary>
-/// Which database holds the catalogue, and all that is said differently to one and the other. A setting that begins with '/' is the path of a
-/// SQLite file; one with a '=' in it PostgreSQL's connection string.
+/// Which database holds the catalogue, and all that is said differently to one and the other. A setting that begins with '/' is the path of
+/// a SQLite file; one with a '=' in it PostgreSQL's connection string.
 /// </summary>
 public static class CatalogueKinds
 {
-    private const string SqliteMigrations = "IronKeep.Catalogue.Sqlite", PostgresMigrations = "IronKeep.Catalogue.PostgreSql";
+    private const string SqliteMigrations = "IronKeep.Catalogue.Sqlite",
+        PostgresMigrations = "IronKeep.Catalogue.PostgreSql";
 
     private static readonly BusyPatience Patience = new();
 
@@ -31,31 +32,46 @@ public static class CatalogueKinds
 
     public static bool IsPostgres(this DbContext db) => db.Database.ProviderName == "Npgsql.EntityFrameworkCore.PostgreSQL";
 
-    /// <summary>The options of a catalogue: a path, or a connection string; not limited for work that takes its time, such as a move. Throws <see cref="ArgumentException"/> for a string that cannot be read.</summary>
-    public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue, bool limited = true) => IsPostgres(catalogue)
-        ? options.UseNpgsql(ConnectionString(catalogue, limited: limited), o => o.MigrationsAssembly(PostgresMigrations))
-        : options.UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations)).AddInterceptors(Patience).ReplaceService<IModificationCommandBatchFactory, PreparedBatches>();
+    /// <summary>
+    /// The options of a catalogue: a path, or a connection string; not limited for work that takes its time, such as a move. Throws
+    /// <see cref="ArgumentException"/> for a string that cannot be read.
+    /// </summary>
+    public static DbContextOptionsBuilder UseCatalogue(this DbContextOptionsBuilder options, string catalogue, bool limited = true) =>
+        IsPostgres(catalogue)
+            ? options.UseNpgsql(ConnectionString(catalogue, limited: limited), o => o.MigrationsAssembly(PostgresMigrations))
+            : options
+                .UseSqlite($"Data Source={catalogue}", o => o.MigrationsAssembly(SqliteMigrations))
+                .AddInterceptors(Patience)
+                .ReplaceService<IModificationCommandBatchFactory, PreparedBatches>();
 
-    /// <summary>The connection string with the limits that a service sets itself; with <paramref name="pooled"/> false, one that is closed when it is closed.</summary>
+    /// <summary>
+    /// The connection string with the limits that a service sets itself; with <paramref name="pooled"/> false, one that is closed when it
+    /// is closed.
+    /// </summary>
     public static string ConnectionString(string catalogue, bool pooled = true, bool limited = true)
     {
         var given = new NpgsqlConnectionStringBuilder(catalogue);
         // The builder above knows every keyword; this one tells which were given.
         var said = new DbConnectionStringBuilder { ConnectionString = catalogue };
-        if (limited) given.Options = given.Options is { Length: > 0 } own ? $"{own} {Limits}" : Limits;
-        else given.CommandTimeout = 0;
+        if (limited)
+            given.Options = given.Options is { Length: > 0 } own ? $"{own} {Limits}" : Limits;
+        else
+            given.CommandTimeout = 0;
         given.ApplicationName ??= "ironkeepd";
         given.Pooling = pooled;
         // A server that is gone is noticed, and not waited for.
-        if (!said.ContainsKey("Timeout")) given.Timeout = 5;
-        if (!said.ContainsKey("Keepalive")) given.KeepAlive = 5;
+        if (!said.ContainsKey("Timeout"))
+            given.Timeout = 5;
+        if (!said.ContainsKey("Keepalive"))
+            given.KeepAlive = 5;
         return given.ConnectionString;
     }
 
     /// <summary>The connection string as it may be told: without its password.</summary>
     public static string Told(string catalogue)
     {
-        if (!IsPostgres(catalogue)) return catalogue;
+        if (!IsPostgres(catalogue))
+            return catalogue;
         var given = new NpgsqlConnectionStringBuilder(catalogue);
         return $"{given.Database} on {given.Host}:{given.Port}";
     }
@@ -63,13 +79,18 @@ public static class CatalogueKinds
     /// <summary>Brings a catalogue up to this version, however long that takes.</summary>
     public static async Task MigrateAsync(string catalogue, CancellationToken cancel)
     {
-        await using var db = new KeepContext((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue, limited: false).Options);
+        await using var db = new KeepContext(
+            (DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(catalogue, limited: false).Options
+        );
         await using var turn = db.IsPostgres() ? await MigrationTurnAsync(catalogue, cancel) : null;
         await db.Database.MigrateAsync(cancel);
         await SetUpAsync(db, cancel);
     }
 
-    /// <summary>Of services that start together one brings the catalogue up and the others wait, however many steps there are; closing the connection ends the turn.</summary>
+    /// <summary>
+    /// Of services that start together one brings the catalogue up and the others wait, however many steps there are; closing the
+    /// connection ends the turn.
+    /// </summary>
     private static async Task<NpgsqlConnection> MigrationTurnAsync(string catalogue, CancellationToken cancel)
     {
         var turn = new NpgsqlConnection(ConnectionString(catalogue, pooled: false, limited: false));
@@ -88,21 +109,40 @@ public static class CatalogueKinds
         db.IsPostgres() ? db.Database.ExecuteSqlAsync($"SELECT pg_advisory_xact_lock({ChangesLock})", cancel) : Task.CompletedTask;
 
     /// <summary>The catalogue's own clock, in milliseconds since 1970: the one by which all its services measure each other.</summary>
-    public static async Task<long> NowAsync(KeepContext db, CancellationToken cancel) => db.IsPostgres()
-        ? (await db.Database.SqlQueryRaw<long>("SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint AS \"Value\"").ToListAsync(cancel))[0]
-        : DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
+    public static async Task<long> NowAsync(KeepContext db, CancellationToken cancel) =>
+        db.IsPostgres()
+            ? (
+                await db
+                    .Database.SqlQueryRaw<long>("SELECT (extract(epoch FROM clock_timestamp()) * 1000)::bigint AS \"Value\"")
+                    .ToListAsync(cancel)
+            )[0]
+            : DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
 
-    /// <summary>Lets numbers that the database gives go on where they were in another, so that none is given twice, not even one whose row has gone.</summary>
+    /// <summary>
+    /// Lets numbers that the database gives go on where they were in another, so that none is given twice, not even one whose row has gone.
+    /// </summary>
     internal static async Task GoOnAsync(KeepContext source, KeepContext target, IEntityType entity, CancellationToken cancel)
     {
-        if (entity.FindPrimaryKey()!.Properties is not [{ ValueGenerated: ValueGenerated.OnAdd, ClrType: var type } key] || (type != typeof(long) && type != typeof(int))) return;
+        if (
+            entity.FindPrimaryKey()!.Properties is not [{ ValueGenerated: ValueGenerated.OnAdd, ClrType: var type } key]
+            || (type != typeof(long) && type != typeof(int))
+        )
+            return;
         var table = entity.GetTableName()!;
         var quoted = $"\"{table}\"";
         var given = source.IsPostgres()
-            ? await source.Database.SqlQuery<long>($"SELECT COALESCE(pg_sequence_last_value(pg_get_serial_sequence({quoted}, {key.Name})::regclass), 0) AS \"Value\"").ToListAsync(cancel)
-            : await source.Database.SqlQuery<long>($"SELECT seq AS \"Value\" FROM sqlite_sequence WHERE name = {table}").ToListAsync(cancel);
-        if (given is not [> 0 and var last]) return;
-        if (target.IsPostgres()) await target.Database.ExecuteSqlAsync($"SELECT setval(pg_get_serial_sequence({quoted}, {key.Name}), {last})", cancel);
+            ? await source
+                .Database.SqlQuery<long>(
+                    $"SELECT COALESCE(pg_sequence_last_value(pg_get_serial_sequence({quoted}, {key.Name})::regclass), 0) AS \"Value\""
+                )
+                .ToListAsync(cancel)
+            : await source
+                .Database.SqlQuery<long>($"SELECT seq AS \"Value\" FROM sqlite_sequence WHERE name = {table}")
+                .ToListAsync(cancel);
+        if (given is not [> 0 and var last])
+            return;
+        if (target.IsPostgres())
+            await target.Database.ExecuteSqlAsync($"SELECT setval(pg_get_serial_sequence({quoted}, {key.Name}), {last})", cancel);
         else
         {
             await target.Database.ExecuteSqlAsync($"DELETE FROM sqlite_sequence WHERE name = {table}", cancel);
@@ -114,7 +154,8 @@ public static class CatalogueKinds
     public static bool IsRefusal(Exception failure)
     {
         for (Exception? at = failure; at is not null; at = at.InnerException)
-            if (at is SqliteException or NpgsqlException or TimeoutException { Source: "Npgsql" }) return true;
+            if (at is SqliteException or NpgsqlException or TimeoutException { Source: "Npgsql" })
+                return true;
         return false;
     }
 
@@ -122,7 +163,13 @@ public static class CatalogueKinds
     public static bool IsCollision(Exception failure)
     {
         for (Exception? at = failure; at is not null; at = at.InnerException)
-            if (at is SqliteException { SqliteErrorCode: 19 } or PostgresException { SqlState: PostgresErrorCodes.UniqueViolation } or DbUpdateConcurrencyException) return true;
+            if (
+                at
+                is SqliteException { SqliteErrorCode: 19 }
+                    or PostgresException { SqlState: PostgresErrorCodes.UniqueViolation }
+                    or DbUpdateConcurrencyException
+            )
+                return true;
         return false;
     }
 }

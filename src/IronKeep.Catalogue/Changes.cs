@@ -21,7 +21,8 @@ public sealed class Change : IAsyncDisposable
     {
         // Within a process the turn is waited for here, where waiting costs nothing; between processes the database gives it.
         var turn = Turns.GetOrAdd(db.Database.GetConnectionString() ?? "", _ => new SemaphoreSlim(1));
-        if (!await turn.WaitAsync(Patience, cancel)) throw new TimeoutException("another change of the catalogue has not ended in time");
+        if (!await turn.WaitAsync(Patience, cancel))
+            throw new TimeoutException("another change of the catalogue has not ended in time");
         IDbContextTransaction? begun = null;
         try
         {
@@ -31,7 +32,8 @@ public sealed class Change : IAsyncDisposable
         }
         catch
         {
-            if (begun is not null) await begun.DisposeAsync();
+            if (begun is not null)
+                await begun.DisposeAsync();
             turn.Release();
             throw;
         }
@@ -41,7 +43,8 @@ public sealed class Change : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        if (over) return;
+        if (over)
+            return;
         over = true;
         try
         {
@@ -58,8 +61,9 @@ public sealed class Change : IAsyncDisposable
 public static class Changes
 {
     /// <summary>
-    /// Begins a change. While it lasts no other is made, by this service or another: what is read in it holds until it is committed, and facts
-    /// get their numbers in the order of the commits. Nothing but the catalogue may be asked meanwhile, and no change begun within it.
+    /// Begins a change. While it lasts no other is made, by this service or another: what is read in it holds until it is committed, and
+    /// facts get their numbers in the order of the commits. Nothing but the catalogue may be asked meanwhile, and no change begun within
+    /// it.
     /// </summary>
     public static Task<Change> BeginChangeAsync(this KeepContext db, CancellationToken cancel) => Change.BeginAsync(db, cancel);
 }

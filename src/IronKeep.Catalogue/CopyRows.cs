@@ -4,7 +4,10 @@ using NodaTime;
 
 namespace IronKeep.Catalogue;
 
-/// <summary>What the catalogue knows of a copy in one store, (Id, Store) being its identity; the store's record is the truth. GoneAt is set when its bytes were reclaimed.</summary>
+/// <summary>
+/// What the catalogue knows of a copy in one store, (Id, Store) being its identity; the store's record is the truth. GoneAt is set when its
+/// bytes were reclaimed.
+/// </summary>
 public sealed class Copy
 {
     public required string Id { get; set; }
@@ -14,6 +17,7 @@ public sealed class Copy
 
     /// <summary>The id under which it was first made, wherever it was carried since.</summary>
     public required string Origin { get; set; }
+
     /// <summary>Full or partial, where its layout tells; null: it needs no other.</summary>
     public CopyKind? Kind { get; set; }
     public Instant Taken { get; set; }
@@ -44,7 +48,9 @@ public sealed class Copy
     public bool NoteDue { get; set; }
 }
 
-/// <summary>What is remembered of a file of a store of dated files; see FileMark. Size in bytes, Modified in nanoseconds since 1970.</summary>
+/// <summary>
+/// What is remembered of a file of a store of dated files; see FileMark. Size in bytes, Modified in nanoseconds since 1970.
+/// </summary>
 public sealed class SeenFile
 {
     public required string Store { get; set; }

@@ -8,8 +8,8 @@ using NodaTime;
 namespace IronKeep.Catalogue;
 
 /// <summary>
-/// The catalogue, in a SQLite file or in PostgreSQL. Instants are kept as ticks (100 ns) since 1970 in both, so that they sort and lose nothing;
-/// enums as their hyphenated words; text is ordered by its bytes.
+/// The catalogue, in a SQLite file or in PostgreSQL. Instants are kept as ticks (100 ns) since 1970 in both, so that they sort and lose
+/// nothing; enums as their hyphenated words; text is ordered by its bytes.
 /// </summary>
 public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbContext(options)
 {
@@ -47,7 +47,15 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<CalendarAddress>().ToTable("CalendarFeeds").HasIndex(f => f.Hash).IsUnique();
         // Their tables are called as they were first.
         modelBuilder.Entity<JobOnMachine>().ToTable("JobWatches").HasKey(w => new { w.Job, w.Machine });
-        modelBuilder.Entity<PlannedRun>().HasIndex(p => new { p.Job, p.Machine, p.Due }).IsUnique();
+        modelBuilder
+            .Entity<PlannedRun>()
+            .HasIndex(p => new
+            {
+                p.Job,
+                p.Machine,
+                p.Due,
+            })
+            .IsUnique();
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Due);
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Until).HasFilter("\"Until\" IS NOT NULL");
@@ -65,20 +73,50 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<Message>().HasIndex(t => t.NextAt).HasFilter("\"EndedAt\" IS NULL");
         modelBuilder.Entity<Run>().HasIndex(r => r.State).HasFilter("\"State\" <> 'ended'");
         modelBuilder.Entity<Run>().HasIndex(r => new { r.Job, r.Id });
-        modelBuilder.Entity<Run>().HasIndex(r => new { r.Store, r.Kind, r.Id });
+        modelBuilder
+            .Entity<Run>()
+            .HasIndex(r => new
+            {
+                r.Store,
+                r.Kind,
+                r.Id,
+            });
         modelBuilder.Entity<Run>().HasIndex(r => r.PlannedRunId);
         modelBuilder.Entity<Run>().HasIndex(r => r.Queued);
         modelBuilder.Entity<Copy>().HasKey(c => new { c.Id, c.Store });
         modelBuilder.Entity<Copy>().HasIndex(c => c.Origin);
-        modelBuilder.Entity<Copy>().HasIndex(c => new { c.Job, c.Machine, c.Taken });
+        modelBuilder
+            .Entity<Copy>()
+            .HasIndex(c => new
+            {
+                c.Job,
+                c.Machine,
+                c.Taken,
+            });
         modelBuilder.Entity<Copy>().HasIndex(c => new { c.Store, c.Taken });
         modelBuilder.Entity<Copy>().HasIndex(c => c.Taken);
         modelBuilder.Entity<Copy>().HasIndex(c => c.RunId);
         modelBuilder.Entity<Copy>().HasIndex(c => new { c.Machine, c.Job }).HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
         modelBuilder.Entity<PrunePlanRow>().HasKey(p => p.Fingerprint);
-        modelBuilder.Entity<PrunePlanRow>().HasIndex(p => new { p.Job, p.Store, p.AppliedAt });
+        modelBuilder
+            .Entity<PrunePlanRow>()
+            .HasIndex(p => new
+            {
+                p.Job,
+                p.Store,
+                p.AppliedAt,
+            });
         modelBuilder.Entity<Alert>().Ignore(a => a.Subject);
-        modelBuilder.Entity<Alert>().HasIndex(a => new { a.Class, a.SubjectKind, a.SubjectJob, a.SubjectStore, a.Id });
+        modelBuilder
+            .Entity<Alert>()
+            .HasIndex(a => new
+            {
+                a.Class,
+                a.SubjectKind,
+                a.SubjectJob,
+                a.SubjectStore,
+                a.Id,
+            });
         modelBuilder.Entity<Alert>().HasIndex(a => a.State).HasFilter("\"State\" <> 'closed'");
         modelBuilder.Entity<FollowerPosition>().HasKey(f => f.Name);
         modelBuilder.Entity<Lease>().HasKey(l => l.Name);
@@ -103,12 +141,15 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         configurationBuilder.Properties<FailureClass>().HaveConversion<WordConverter<FailureClass>>();
         configurationBuilder.Properties<CopyKind>().HaveConversion<WordConverter<CopyKind>>();
         configurationBuilder.Properties<CopyState>().HaveConversion<WordConverter<CopyState>>();
-        if (this.IsPostgres()) configurationBuilder.Properties<string>().UseCollation("C").HaveConversion<NoNullsConverter>();
+        if (this.IsPostgres())
+            configurationBuilder.Properties<string>().UseCollation("C").HaveConversion<NoNullsConverter>();
     }
 
     private sealed class InstantConverter() : ValueConverter<Instant, long>(i => i.ToUnixTimeTicks(), t => Instant.FromUnixTimeTicks(t));
 
-    /// <summary>A text of PostgreSQL holds no null character; one that comes from outside is kept as the mark for what cannot be shown.</summary>
+    /// <summary>
+    /// A text of PostgreSQL holds no null character; one that comes from outside is kept as the mark for what cannot be shown.
+    /// </summary>
     private sealed class NoNullsConverter() : ValueConverter<string, string>(s => s.Replace('\0', '\uFFFD'), s => s);
 
     private sealed class WordConverter<T>() : ValueConverter<T, string>(v => Kebab.Of(v), s => Kebab.Read<T>(s)!.Value)

@@ -8,8 +8,8 @@ using Microsoft.EntityFrameworkCore.Update;
 namespace IronKeep.Catalogue;
 
 /// <summary>
-/// How rows are saved in SQLite: those that are written alike use one statement, prepared once. The library's own way makes and prepares a command for
-/// each row, which takes several times as long as the row itself.
+/// How rows are saved in SQLite: those that are written alike use one statement, prepared once. The library's own way makes and prepares a
+/// command for each row, which takes several times as long as the row itself.
 /// </summary>
 internal sealed class PreparedBatches(ISqlGenerationHelper sql) : IModificationCommandBatchFactory
 {
@@ -32,7 +32,8 @@ internal sealed class PreparedBatches(ISqlGenerationHelper sql) : IModificationC
 
         public override bool TryAddCommand(IReadOnlyModificationCommand modificationCommand)
         {
-            if (commands.Count == Most) return false;
+            if (commands.Count == Most)
+                return false;
             commands.Add(modificationCommand);
             return true;
         }
@@ -52,18 +53,21 @@ internal sealed class PreparedBatches(ISqlGenerationHelper sql) : IModificationC
             Dictionary<string, DbCommand> prepared = [];
             try
             {
-                foreach (var command in commands) One(connection, prepared, command);
+                foreach (var command in commands)
+                    One(connection, prepared, command);
             }
             finally
             {
-                foreach (var command in prepared.Values) command.Dispose();
+                foreach (var command in prepared.Values)
+                    command.Dispose();
             }
         }
 
         private void One(IRelationalConnection connection, Dictionary<string, DbCommand> prepared, IReadOnlyModificationCommand command)
         {
             var columns = command.ColumnModifications;
-            if (last is null || !IsAlike(last, command)) (last, lastText) = (command, TextOf(command));
+            if (last is null || !IsAlike(last, command))
+                (last, lastText) = (command, TextOf(command));
             var text = lastText;
             if (!prepared.TryGetValue(text, out var statement))
             {
@@ -77,15 +81,21 @@ internal sealed class PreparedBatches(ISqlGenerationHelper sql) : IModificationC
                 }
             }
             var at = 0;
-            foreach (var column in Written(command)) statement.Parameters[at++].Value = ValueOf(column, column.Value);
-            foreach (var column in Conditions(command)) statement.Parameters[at++].Value = ValueOf(column, column.OriginalValue);
+            foreach (var column in Written(command))
+                statement.Parameters[at++].Value = ValueOf(column, column.Value);
+            foreach (var column in Conditions(command))
+                statement.Parameters[at++].Value = ValueOf(column, column.OriginalValue);
             try
             {
                 using var reader = statement.ExecuteReader();
                 var read = columns.Where(c => c.IsRead).ToList();
                 if (read.Count > 0 ? !reader.Read() : command.EntityState != EntityState.Added && reader.RecordsAffected != 1)
-                    throw new DbUpdateConcurrencyException($"a row of {command.TableName} that was to be changed is not there any more", command.Entries);
-                for (var i = 0; i < read.Count; i++) read[i].Value = Read(read[i], reader.GetValue(i));
+                    throw new DbUpdateConcurrencyException(
+                        $"a row of {command.TableName} that was to be changed is not there any more",
+                        command.Entries
+                    );
+                for (var i = 0; i < read.Count; i++)
+                    read[i].Value = Read(read[i], reader.GetValue(i));
             }
             catch (DbException e)
             {
@@ -93,22 +103,34 @@ internal sealed class PreparedBatches(ISqlGenerationHelper sql) : IModificationC
             }
         }
 
-        private static IEnumerable<IColumnModification> Written(IReadOnlyModificationCommand command) => command.ColumnModifications.Where(c => c.IsWrite);
+        private static IEnumerable<IColumnModification> Written(IReadOnlyModificationCommand command) =>
+            command.ColumnModifications.Where(c => c.IsWrite);
 
-        private static IEnumerable<IColumnModification> Conditions(IReadOnlyModificationCommand command) => command.ColumnModifications.Where(c => c.IsCondition);
+        private static IEnumerable<IColumnModification> Conditions(IReadOnlyModificationCommand command) =>
+            command.ColumnModifications.Where(c => c.IsCondition);
 
-        private static object ValueOf(IColumnModification column, object? value) => (column.TypeMapping!.Converter is { } converter ? converter.ConvertToProvider(value) : value) ?? DBNull.Value;
+        private static object ValueOf(IColumnModification column, object? value) =>
+            (column.TypeMapping!.Converter is { } converter ? converter.ConvertToProvider(value) : value) ?? DBNull.Value;
 
         private static object? Read(IColumnModification column, object value) =>
-            column.TypeMapping!.Converter is { } converter ? converter.ConvertFromProvider(value) : Convert.ChangeType(value, column.TypeMapping.ClrType, CultureInfo.InvariantCulture);
+            column.TypeMapping!.Converter is { } converter
+                ? converter.ConvertFromProvider(value)
+                : Convert.ChangeType(value, column.TypeMapping.ClrType, CultureInfo.InvariantCulture);
 
         /// <summary>Whether two rows are written by the same statement.</summary>
         private static bool IsAlike(IReadOnlyModificationCommand one, IReadOnlyModificationCommand other)
         {
             var (columns, others) = (one.ColumnModifications, other.ColumnModifications);
-            if (one.EntityState != other.EntityState || one.TableName != other.TableName || columns.Count != others.Count) return false;
+            if (one.EntityState != other.EntityState || one.TableName != other.TableName || columns.Count != others.Count)
+                return false;
             for (var i = 0; i < columns.Count; i++)
-                if (columns[i].ColumnName != others[i].ColumnName || columns[i].IsWrite != others[i].IsWrite || columns[i].IsRead != others[i].IsRead || columns[i].IsCondition != others[i].IsCondition) return false;
+                if (
+                    columns[i].ColumnName != others[i].ColumnName
+                    || columns[i].IsWrite != others[i].IsWrite
+                    || columns[i].IsRead != others[i].IsRead
+                    || columns[i].IsCondition != others[i].IsCondition
+                )
+                    return false;
             return true;
         }
 
@@ -121,15 +143,28 @@ internal sealed class PreparedBatches(ISqlGenerationHelper sql) : IModificationC
             {
                 var written = Written(command).ToList();
                 text.Append("INSERT INTO ").Append(table);
-                if (written.Count == 0) text.Append(" DEFAULT VALUES");
-                else text.Append(" (").AppendJoin(", ", written.Select(c => sql.DelimitIdentifier(c.ColumnName))).Append(") VALUES (").AppendJoin(", ", written.Select(_ => $"@p{at++}")).Append(')');
+                if (written.Count == 0)
+                    text.Append(" DEFAULT VALUES");
+                else
+                    text.Append(" (")
+                        .AppendJoin(", ", written.Select(c => sql.DelimitIdentifier(c.ColumnName)))
+                        .Append(") VALUES (")
+                        .AppendJoin(", ", written.Select(_ => $"@p{at++}"))
+                        .Append(')');
             }
             else if (command.EntityState == EntityState.Modified)
-                text.Append("UPDATE ").Append(table).Append(" SET ").AppendJoin(", ", Written(command).Select(c => $"{sql.DelimitIdentifier(c.ColumnName)} = @p{at++}"));
-            else text.Append("DELETE FROM ").Append(table);
-            if (command.EntityState != EntityState.Added) text.Append(" WHERE ").AppendJoin(" AND ", Conditions(command).Select(c => $"{sql.DelimitIdentifier(c.ColumnName)} = @p{at++}"));
+                text.Append("UPDATE ")
+                    .Append(table)
+                    .Append(" SET ")
+                    .AppendJoin(", ", Written(command).Select(c => $"{sql.DelimitIdentifier(c.ColumnName)} = @p{at++}"));
+            else
+                text.Append("DELETE FROM ").Append(table);
+            if (command.EntityState != EntityState.Added)
+                text.Append(" WHERE ")
+                    .AppendJoin(" AND ", Conditions(command).Select(c => $"{sql.DelimitIdentifier(c.ColumnName)} = @p{at++}"));
             var read = command.ColumnModifications.Where(c => c.IsRead).Select(c => sql.DelimitIdentifier(c.ColumnName)).ToList();
-            if (read.Count > 0) text.Append(" RETURNING ").AppendJoin(", ", read);
+            if (read.Count > 0)
+                text.Append(" RETURNING ").AppendJoin(", ", read);
             return text.ToString();
         }
     }

@@ -55,7 +55,9 @@ public sealed class Run
     /// <summary>How long it worked, in seconds by the steady clock; null while it works, and for runs of before.</summary>
     public double? TookSeconds { get; set; }
 
-    /// <summary>Of a watched run: the exit code that was heard, and the evidence as JSON: what decided, and where each part came from.</summary>
+    /// <summary>
+    /// Of a watched run: the exit code that was heard, and the evidence as JSON: what decided, and where each part came from.
+    /// </summary>
     public int? ExitCode { get; set; }
     public string? Evidence { get; set; }
 
@@ -69,10 +71,15 @@ public sealed class Run
     public double? Rate { get; set; }
 
     /// <summary>How long it worked; unknown is zero.</summary>
-    public Duration Took => TookSeconds is { } took ? Duration.FromSeconds(took) : this is { Began: { } began, Ended: { } ended } ? Duration.Max(Duration.Zero, ended - began) : Duration.Zero;
+    public Duration Took =>
+        TookSeconds is { } took ? Duration.FromSeconds(took)
+        : this is { Began: { } began, Ended: { } ended } ? Duration.Max(Duration.Zero, ended - began)
+        : Duration.Zero;
 }
 
-/// <summary>A run that was given up and whose work hangs on in its worker: while that is heard of, nothing else of its job begins.</summary>
+/// <summary>
+/// A run that was given up and whose work hangs on in its worker: while that is heard of, nothing else of its job begins.
+/// </summary>
 public sealed class HangingRun
 {
     public long RunId { get; set; }

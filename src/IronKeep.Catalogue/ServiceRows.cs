@@ -11,8 +11,8 @@ public sealed class KeptValue
 }
 
 /// <summary>
-/// Something that happened, said once in the transaction of the change it speaks of. Ids are given in the order of the commits. Which of the
-/// parts are there depends on the kind; Count is how many it stands for.
+/// Something that happened, said once in the transaction of the change it speaks of. Ids are given in the order of the commits. Which of
+/// the parts are there depends on the kind; Count is how many it stands for.
 /// </summary>
 public sealed class Fact
 {
@@ -44,8 +44,8 @@ public sealed class FollowerPosition
 }
 
 /// <summary>
-/// Somebody that carries out runs: a service. Its beats are by the catalogue's own clock, in milliseconds since 1970; one that has been gone
-/// never comes back under the same id.
+/// Somebody that carries out runs: a service. Its beats are by the catalogue's own clock, in milliseconds since 1970; one that has been
+/// gone never comes back under the same id.
 /// </summary>
 public sealed class Worker
 {

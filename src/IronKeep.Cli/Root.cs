@@ -24,26 +24,57 @@ public static class Root
         var root = new RootCommand("The client of Iron Keep: defines, runs, looks, restores. Sign in once with 'ironkeep sign-in'.");
         root.Options.Add(Common.Output);
         root.Options.Add(Common.Url);
-        foreach (var command in (Command[])
-        [
-            SignInCommands.Make(), DutyCommands.Make(), TryCommands.Make(), CharterCommands.Make(), TimetableCommands.Make(), ForecastCommands.Make(), JobCommands.Make(), WatchCommand.Make(), WatchCommand.Deliver(),
-            RunCommands.Make(), CopyCommands.Make(), PruneCommands.Make(), StoreCommands.Make(), RescueCommands.Make(), AlertCommands.Make(), DefinitionCommands.Make(), ServiceCommands.Channels(), ServiceCommands.Make(), SignInCommands.People(), SignInCommands.Sessions(),
-        ]) root.Subcommands.Add(command);
+        foreach (
+            var command in (Command[])
+                [
+                    SignInCommands.Make(),
+                    DutyCommands.Make(),
+                    TryCommands.Make(),
+                    CharterCommands.Make(),
+                    TimetableCommands.Make(),
+                    ForecastCommands.Make(),
+                    JobCommands.Make(),
+                    WatchCommand.Make(),
+                    WatchCommand.Deliver(),
+                    RunCommands.Make(),
+                    CopyCommands.Make(),
+                    PruneCommands.Make(),
+                    StoreCommands.Make(),
+                    RescueCommands.Make(),
+                    AlertCommands.Make(),
+                    DefinitionCommands.Make(),
+                    ServiceCommands.Channels(),
+                    ServiceCommands.Make(),
+                    SignInCommands.People(),
+                    SignInCommands.Sessions(),
+                ]
+        )
+            root.Subcommands.Add(command);
         var parsed = root.Parse(args);
         if (parsed.Errors.Count > 0)
         {
-            foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync(error.Message);
-            await Console.Error.WriteLineAsync($"see 'ironkeep {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}'");
+            foreach (var error in parsed.Errors)
+                await Console.Error.WriteLineAsync(error.Message);
+            await Console.Error.WriteLineAsync(
+                $"see 'ironkeep {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}'"
+            );
             return NotUnderstood;
         }
         try
         {
-            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false, ProcessTerminationTimeout = args is [WatchCommand.Word, ..] ? null : TimeSpan.FromSeconds(2) });
+            return await parsed.InvokeAsync(
+                new InvocationConfiguration
+                {
+                    EnableDefaultExceptionHandler = false,
+                    ProcessTerminationTimeout = args is [WatchCommand.Word, ..] ? null : TimeSpan.FromSeconds(2),
+                }
+            );
         }
         catch (AnswerException e)
         {
             Show.Error(e.Message);
-            foreach (var mistake in e.Mistakes) Show.Error($"  line {mistake.Line}, column {mistake.Column}, {mistake.About}: {mistake.Message}");
+            foreach (var mistake in e.Mistakes)
+                Show.Error($"  line {mistake.Line}, column {mistake.Column}, {mistake.About}: {mistake.Message}");
             return e.ExitCode;
         }
         catch (OperationCanceledException)

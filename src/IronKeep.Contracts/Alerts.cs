@@ -2,7 +2,10 @@ using IronKeep.Core.Watching;
 
 namespace IronKeep.Contracts;
 
-/// <summary>What an alert is about: the parts that its kind has, and the whole in words. Name is that of a channel, an account or a part of the service.</summary>
+/// <summary>
+/// What an alert is about: the parts that its kind has, and the whole in words. Name is that of a channel, an account or a part of the
+/// service.
+/// </summary>
 public sealed record SubjectAnswer(SubjectKind Kind, string? Job, string? Machine, string? Store, string? Name, string Words);
 
 /// <summary>
@@ -25,7 +28,8 @@ public sealed record AlertAnswer(
     long? RunId,
     IReadOnlyList<string> Affected,
     string? ClosedBy,
-    string? ClosedReason);
+    string? ClosedReason
+);
 
 /// <summary>
 /// What needs a person, and the sums of the last night. From and to (UTC) are the cuts: noon to noon in the charter's zone.
@@ -41,10 +45,19 @@ public sealed record DutyAnswer(
     int StillRunning,
     int Unplanned,
     IReadOnlyList<AlertAnswer> Alerts,
-    IReadOnlyList<DutyJobRow> Board);
+    IReadOnlyList<DutyJobRow> Board
+);
 
 /// <summary>One job's row of the night board, oldest night first.</summary>
-public sealed record DutyJobRow(string Job, string Machine, bool Watched, IReadOnlyList<NightCell> Nights, DateTimeOffset? NewestGoodCopy, bool Stale, PauseAnswer? Pause);
+public sealed record DutyJobRow(
+    string Job,
+    string Machine,
+    bool Watched,
+    IReadOnlyList<NightCell> Nights,
+    DateTimeOffset? NewestGoodCopy,
+    bool Stale,
+    PauseAnswer? Pause
+);
 
 /// <summary>Why an alert that nothing else will close can be closed.</summary>
 public sealed record AlertCloseRequest(string Reason);

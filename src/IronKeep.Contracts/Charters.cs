@@ -25,7 +25,7 @@ public sealed record FieldChangeAnswer(string Field, string? Before, string? Aft
 public sealed record CharterChangeAnswer(ChangeKind Change, string Object, string Name, IReadOnlyList<FieldChangeAnswer> Fields);
 
 /// <summary>
-/// What a charter changes against the one in force; the revision is the one compared with, or the new one after applying. Consequences say what it
-/// means for copies that are there; where there are any, applying asks for confirm=true.
+/// What a charter changes against the one in force; the revision is the one compared with, or the new one after applying. Consequences say
+/// what it means for copies that are there; where there are any, applying asks for confirm=true.
 /// </summary>
 public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes, IReadOnlyList<string> Consequences);

@@ -4,7 +4,10 @@ using IronKeep.Core.Watching;
 
 namespace IronKeep.Contracts;
 
-/// <summary>A copy: one point in time of one job on one machine in one store. Origin is the id under which it was first made. State as in docs/words.md; bytes are those of the files. Kind tells a partial copy from a full one, where its store tells them apart.</summary>
+/// <summary>
+/// A copy: one point in time of one job on one machine in one store. Origin is the id under which it was first made. State as in
+/// docs/words.md; bytes are those of the files. Kind tells a partial copy from a full one, where its store tells them apart.
+/// </summary>
 public sealed record CopyAnswer(
     string Id,
     string Origin,
@@ -26,7 +29,8 @@ public sealed record CopyAnswer(
     long? RunId,
     string? Doubt,
     HoldAnswer? Hold,
-    CopyKind? Kind = null);
+    CopyKind? Kind = null
+);
 
 /// <summary>A copy's hold; over when its until has passed.</summary>
 public sealed record HoldAnswer(string By, string Reason, DateTimeOffset Until, bool Over);
@@ -39,27 +43,66 @@ public sealed record HoldRequest(string Reason, DateTimeOffset Until);
 /// copy in the bin has the verdict expire and the instant at which its bytes may go.
 /// </summary>
 public sealed record CopyWhyAnswer(
-    CopyAnswer Copy, Verdict Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, string? Policy, string? Keep, string? SetBy, DateTimeOffset? BinUntil);
+    CopyAnswer Copy,
+    Verdict Verdict,
+    IReadOnlyList<string> Reasons,
+    DateTimeOffset? LeavesAt,
+    string? Policy,
+    string? Keep,
+    string? SetBy,
+    DateTimeOffset? BinUntil
+);
 
-/// <summary>A path that was found, and the copies that hold it: how many different versions, the newest and the oldest copy with it.</summary>
-public sealed record FoundPath(string Job, string Store, string Path, string Kind, int Versions, int Copies, string NewestCopy, DateTimeOffset NewestTaken, DateTimeOffset OldestTaken, long Size, DateTimeOffset Modified);
+/// <summary>
+/// A path that was found, and the copies that hold it: how many different versions, the newest and the oldest copy with it.
+/// </summary>
+public sealed record FoundPath(
+    string Job,
+    string Store,
+    string Path,
+    string Kind,
+    int Versions,
+    int Copies,
+    string NewestCopy,
+    DateTimeOffset NewestTaken,
+    DateTimeOffset OldestTaken,
+    long Size,
+    DateTimeOffset Modified
+);
 
 /// <summary>What a search found; complete is false when it stopped at its limit of hits or time.</summary>
 public sealed record FindAnswer(IReadOnlyList<FoundPath> Found, int CopiesSearched, bool Complete);
 
 /// <summary>One version of a path, and the copies in a row that hold it, newest first. Kind null: these copies do not hold it.</summary>
-public sealed record VersionAnswer(string? Kind, long Size, DateTimeOffset? Modified, IReadOnlyList<string> Copies, DateTimeOffset NewestTaken, DateTimeOffset OldestTaken);
+public sealed record VersionAnswer(
+    string? Kind,
+    long Size,
+    DateTimeOffset? Modified,
+    IReadOnlyList<string> Copies,
+    DateTimeOffset NewestTaken,
+    DateTimeOffset OldestTaken
+);
 
 /// <summary>One entry of a folder in a copy. Names show odd bytes as \xNN and a backslash doubled; mode is octal text ("0644").</summary>
 public sealed record EntryAnswer(
-    string Name, string Kind, string Mode, string Owner, string Group, long Size, long Items, DateTimeOffset Modified, string? LinkTarget);
+    string Name,
+    string Kind,
+    string Mode,
+    string Owner,
+    string Group,
+    long Size,
+    long Items,
+    DateTimeOffset Modified,
+    string? LinkTarget
+);
 
 /// <summary>The entries of a folder of a copy.</summary>
 public sealed record FolderAnswer(string CopyId, string Path, IReadOnlyList<EntryAnswer> Entries);
 
 /// <summary>
 /// What to restore (all when no paths are given) and to which folder on the service's machine. Existing says what happens where a
-/// file or link exists already: "keep" (the default: it stays and is reported), "overwrite", or "beside" (the restored one gets a name beside it).
+/// file or link exists already: "keep" (the default: it stays and is reported), "overwrite", or "beside" (the restored one gets a name
+/// beside it).
 /// </summary>
 public sealed record RestoreRequest(IReadOnlyList<string> Paths, string To, string? Existing = null);
 
@@ -71,7 +114,15 @@ public sealed record ExportRequest(IReadOnlyList<string> Paths, string Format, s
 
 /// <summary>A verdict on one copy in a prune plan.</summary>
 public sealed record VerdictAnswer(
-    string CopyId, DateTimeOffset Taken, CopyState State, Verdict Verdict, IReadOnlyList<string> Reasons, DateTimeOffset? LeavesAt, long Bytes, long StoredBytes);
+    string CopyId,
+    DateTimeOffset Taken,
+    CopyState State,
+    Verdict Verdict,
+    IReadOnlyList<string> Reasons,
+    DateTimeOffset? LeavesAt,
+    long Bytes,
+    long StoredBytes
+);
 
 /// <summary>
 /// A frozen plan of what goes to the bin and what stays, and the fingerprint that applying asks for (null: as of another instant,
@@ -90,4 +141,5 @@ public sealed record PrunePlanAnswer(
     IReadOnlyList<VerdictAnswer> Copies,
     IReadOnlyDictionary<string, int> Counts,
     IReadOnlyList<string> Brake,
-    DateTimeOffset? AppliedAt);
+    DateTimeOffset? AppliedAt
+);

@@ -4,15 +4,25 @@ using IronKeep.Core.Watching.Logs;
 namespace IronKeep.Contracts;
 
 /// <summary>
-/// One declared object. Kind is machine, store, calendar, policy, media-group, rotation-set, channel or job, or settings (name "charter") for what stands at the top. Fields are
-/// those of the charter's text, those at their defaults absent; a single value is a list of one. The answer's ETag guards changes.
+/// One declared object. Kind is machine, store, calendar, policy, media-group, rotation-set, channel or job, or settings (name "charter")
+/// for what stands at the top. Fields are those of the charter's text, those at their defaults absent; a single value is a list of one. The
+/// answer's ETag guards changes.
 /// </summary>
-public sealed record DefinitionAnswer(string Kind, string Name, IReadOnlyDictionary<string, IReadOnlyList<string>> Fields, string Yaml, string Tag);
+public sealed record DefinitionAnswer(
+    string Kind,
+    string Name,
+    IReadOnlyDictionary<string, IReadOnlyList<string>> Fields,
+    string Yaml,
+    string Tag
+);
 
 /// <summary>The fields that an object is to have; what is absent takes its default.</summary>
 public sealed record DefinitionRequest(IReadOnlyDictionary<string, IReadOnlyList<string>> Fields);
 
-/// <summary>One mistake: in which field (null: the object as a whole, or another object that this one affects), which of its values, and from which character on.</summary>
+/// <summary>
+/// One mistake: in which field (null: the object as a whole, or another object that this one affects), which of its values, and from which
+/// character on.
+/// </summary>
 public sealed record FieldMistakeAnswer(string? Field, int Item, int Position, string About, string Message);
 
 /// <summary>A path of a job as it is now: what it holds, counted for a moment; counted is false when there is more.</summary>
@@ -33,7 +43,8 @@ public sealed record PreviewAnswer(
     string? ComesToKeep,
     IReadOnlyList<PathAnswer> Paths,
     IReadOnlyList<PolicyEffectAnswer> Policies,
-    long? RoomBytes)
+    long? RoomBytes
+)
 {
     /// <summary>What saving means for copies that are there; where there is any, saving asks for confirm=true.</summary>
     public required IReadOnlyList<string> Consequences { get; init; }
@@ -46,10 +57,15 @@ public sealed record PreviewAnswer(
 }
 
 /// <summary>
-/// A log on which rules that are being written are tried: their fields as in a form (examples are left aside), the log's text, the exit code of its last run, and
-/// the zone of times without an offset (null: the charter's).
+/// A log on which rules that are being written are tried: their fields as in a form (examples are left aside), the log's text, the exit
+/// code of its last run, and the zone of times without an offset (null: the charter's).
 /// </summary>
-public sealed record LogTryRequest(IReadOnlyDictionary<string, IReadOnlyList<string>> Fields, string Log, int? ExitCode = null, string? Zone = null);
+public sealed record LogTryRequest(
+    IReadOnlyDictionary<string, IReadOnlyList<string>> Fields,
+    string Log,
+    int? ExitCode = null,
+    string? Zone = null
+);
 
 /// <summary>What one rule made of a line, with the values that it read by their names.</summary>
 public sealed record TriedMark(LogList List, string Pattern, IReadOnlyDictionary<string, string> Values);
@@ -59,7 +75,22 @@ public sealed record TriedLine(int Line, IReadOnlyList<TriedMark> Marks);
 
 /// <summary>A run that the rules find, from line to line, with its outcome and the lines that decided it.</summary>
 public sealed record TriedRun(
-    long FirstLine, long LastLine, DateTimeOffset? Began, DateTimeOffset? Ended, Outcome Outcome, FailureClass? Class, string Sentence, CheckInFigures Figures, int? ExitCode, IReadOnlyList<EvidenceLine> Evidence);
+    long FirstLine,
+    long LastLine,
+    DateTimeOffset? Began,
+    DateTimeOffset? Ended,
+    Outcome Outcome,
+    FailureClass? Class,
+    string Sentence,
+    CheckInFigures Figures,
+    int? ExitCode,
+    IReadOnlyList<EvidenceLine> Evidence
+);
 
 /// <summary>What rules make of a log; with mistakes there is nothing else.</summary>
-public sealed record LogTryAnswer(IReadOnlyList<FieldMistakeAnswer> Mistakes, IReadOnlyList<TriedRun> Runs, IReadOnlyList<TriedLine> Lines, long LineCount);
+public sealed record LogTryAnswer(
+    IReadOnlyList<FieldMistakeAnswer> Mistakes,
+    IReadOnlyList<TriedRun> Runs,
+    IReadOnlyList<TriedLine> Lines,
+    long LineCount
+);

@@ -28,7 +28,8 @@ public sealed record JobAnswer(
     int Copies,
     bool Stale,
     PauseAnswer? Pause,
-    IReadOnlyList<NightCell> Nights)
+    IReadOnlyList<NightCell> Nights
+)
 {
     /// <summary>Of a watched job: by what it is heard of, its logs, its programs in syslog, and the rules that judge them.</summary>
     public required IReadOnlyList<EvidenceSource> HeardBy { get; init; }
@@ -49,13 +50,16 @@ public sealed record DueAnswer(DateTimeOffset Utc, string Local);
 /// <summary>One due instant of one job, for the timetable.</summary>
 public sealed record TimetableEntry(string Job, string Machine, DateTimeOffset Utc, string Local, string Zone, IReadOnlyList<string> Into);
 
-/// <summary>What a night was for a job: the worst outcome of its planned runs that night, null when none was planned, or none has ended yet. Date is the local date the night begins on.</summary>
+/// <summary>
+/// What a night was for a job: the worst outcome of its planned runs that night, null when none was planned, or none has ended yet. Date is
+/// the local date the night begins on.
+/// </summary>
 public sealed record NightCell(string Date, Outcome? Outcome, int Planned, long? RunId);
 
 /// <summary>
-/// What a watched job says of itself: that it started or ended; the exit code of one that ended (absent: 0), and a word about it. With an id it is
-/// taken once, however often it is sent. Began and at are its machine's own times, for what is delivered later. Figures are what it says of itself;
-/// log is the end of what it wrote, and read what its rules made of all of it where it was written.
+/// What a watched job says of itself: that it started or ended; the exit code of one that ended (absent: 0), and a word about it. With an
+/// id it is taken once, however often it is sent. Began and at are its machine's own times, for what is delivered later. Figures are what
+/// it says of itself; log is the end of what it wrote, and read what its rules made of all of it where it was written.
 /// </summary>
 public sealed record CheckInRequest(CheckInState State, int? ExitCode = null, string? Note = null)
 {
@@ -69,12 +73,31 @@ public sealed record CheckInRequest(CheckInState State, int? ExitCode = null, st
 }
 
 /// <summary>Figures of a run; bytes, and seconds.</summary>
-public sealed record CheckInFigures(long? Items = null, long? Bytes = null, double? Seconds = null, long? Skipped = null, long? Errors = null);
+public sealed record CheckInFigures(
+    long? Items = null,
+    long? Bytes = null,
+    double? Seconds = null,
+    long? Skipped = null,
+    long? Errors = null
+);
 
-/// <summary>What rules made of a log where it was written: the line that decided, the first that warned and how many did, and the figures that were read.</summary>
-public sealed record ReadLog(EvidenceLine? Deciding, IReadOnlyList<EvidenceLine> Warned, long WarnedCount, CheckInFigures Figures, int? ExitCode, long Lines, bool HasEnd = true);
+/// <summary>
+/// What rules made of a log where it was written: the line that decided, the first that warned and how many did, and the figures that were
+/// read.
+/// </summary>
+public sealed record ReadLog(
+    EvidenceLine? Deciding,
+    IReadOnlyList<EvidenceLine> Warned,
+    long WarnedCount,
+    CheckInFigures Figures,
+    int? ExitCode,
+    long Lines,
+    bool HasEnd = true
+);
 
-/// <summary>A line that counts: its number from 1, the list of the rules that it is of, its text, and the class of failure that it names.</summary>
+/// <summary>
+/// A line that counts: its number from 1, the list of the rules that it is of, its text, and the class of failure that it names.
+/// </summary>
 public sealed record EvidenceLine(long Line, LogList List, string Text, FailureClass? Class = null);
 
 /// <summary>One thing that was heard of a run: from which source, when its machine says it was, when it was received, what.</summary>
@@ -84,16 +107,43 @@ public sealed record HeardAnswer(EvidenceSource Source, DateTimeOffset? At, Date
 public sealed record EvidenceAnswer(IReadOnlyList<HeardAnswer> Heard, IReadOnlyList<EvidenceLine> Lines);
 
 /// <summary>The address at which a job checks in; path is null but when it is made, for it is shown once.</summary>
-public sealed record CheckInAddressAnswer(string Job, string Machine, string? Path, string MadeBy, DateTimeOffset MadeAt, DateTimeOffset? LastHeardAt);
+public sealed record CheckInAddressAnswer(
+    string Job,
+    string Machine,
+    string? Path,
+    string MadeBy,
+    DateTimeOffset MadeAt,
+    DateTimeOffset? LastHeardAt
+);
 
-/// <summary>The planned run that a check-in was taken for; due null: none was near, it counts as unplanned. Outcome null while it is at work.</summary>
+/// <summary>
+/// The planned run that a check-in was taken for; due null: none was near, it counts as unplanned. Outcome null while it is at work.
+/// </summary>
 public sealed record CheckInAnswer(string Job, DateTimeOffset? Due, Outcome? Outcome, string? Reason, long? RunId);
 
 /// <summary>
 /// One due instant of a job: when it is due in the end, what its schedule itself names, whether its windows dropped it, and why it
 /// differs. Outcome and reason are those of its planned run, where it has one.
 /// </summary>
-public sealed record DueWhy(DateTimeOffset Utc, string Local, DateTimeOffset Named, bool Dropped, string? Why, Outcome? Outcome, string? Reason, long? RunId);
+public sealed record DueWhy(
+    DateTimeOffset Utc,
+    string Local,
+    DateTimeOffset Named,
+    bool Dropped,
+    string? Why,
+    Outcome? Outcome,
+    string? Reason,
+    long? RunId
+);
 
 /// <summary>When a job is due around an instant: in words, what holds at that instant, the last before it and the next after it.</summary>
-public sealed record JobWhenAnswer(string Job, string Machine, string Zone, DateTimeOffset AsOf, string Words, IReadOnlyList<string> Facts, IReadOnlyList<DueWhy> Before, IReadOnlyList<DueWhy> After);
+public sealed record JobWhenAnswer(
+    string Job,
+    string Machine,
+    string Zone,
+    DateTimeOffset AsOf,
+    string Words,
+    IReadOnlyList<string> Facts,
+    IReadOnlyList<DueWhy> Before,
+    IReadOnlyList<DueWhy> After
+);

@@ -7,8 +7,9 @@ public sealed record ActorAnswer(ActorKind Kind, string? Name, long? RunId, stri
 
 /// <summary>
 /// One attempt. A suspect run waits for somebody to
-/// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Of a watched run, what it was judged by is its evidence, and its exit code what was heard. State queued, running or ended; outcome and failure as in
-/// docs/words.md. Sizes in bytes: selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
+/// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Of a watched run, what it was judged by is
+/// its evidence, and its exit code what was heard. State queued, running or ended; outcome and failure as in docs/words.md. Sizes in bytes:
+/// selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
 /// </summary>
 public sealed record RunAnswer(
     long Id,
@@ -34,13 +35,23 @@ public sealed record RunAnswer(
     string? ConfirmedBy,
     DateTimeOffset? ConfirmedAt,
     int? ExitCode,
-    EvidenceAnswer? Evidence);
+    EvidenceAnswer? Evidence
+);
 
 /// <summary>The run of the same job or store that ended before this one; null when there is none.</summary>
 public sealed record PreviousRunAnswer(RunAnswer? Run);
 
 /// <summary>One point of a job's history: a backup run that left a copy. Bytes as in the run figures.</summary>
-public sealed record HistoryPoint(long RunId, DateTimeOffset At, Outcome Outcome, long Items, long SelectedBytes, long NewBytes, long StoredBytes, double Seconds);
+public sealed record HistoryPoint(
+    long RunId,
+    DateTimeOffset At,
+    Outcome Outcome,
+    long Items,
+    long SelectedBytes,
+    long NewBytes,
+    long StoredBytes,
+    double Seconds
+);
 
 /// <summary>A run's figures. Expected values come from the last good runs and are null when there are none; a running
 /// run's rate is that of its last minute, remaining (seconds) follows from both and is null when either is unknown.</summary>
@@ -55,7 +66,8 @@ public sealed record RunFiguresAnswer(
     long? ExpectedBytes,
     double? BytesPerSecond,
     double? ElapsedSeconds,
-    double? RemainingSeconds);
+    double? RemainingSeconds
+);
 
 /// <summary>One line of a run's log.</summary>
 public sealed record RunLogLine(DateTimeOffset At, LogSeverity Severity, string Text);

@@ -12,7 +12,10 @@ public sealed record TokenSummary(long Id, string Label, DateTimeOffset MadeAt, 
 /// <summary>The one-time code of the first start, with the name and password of the first person.</summary>
 public sealed record FirstPersonRequest(string Code, string Name, string Password);
 
-/// <summary>Who is signed in, and the service's own facts. The antiforgery value goes into the header X-Ironkeep-Antiforgery of changing requests with a cookie.</summary>
+/// <summary>
+/// Who is signed in, and the service's own facts. The antiforgery value goes into the header X-Ironkeep-Antiforgery of changing requests
+/// with a cookie.
+/// </summary>
 public sealed record SessionAnswer(string Person, string Machine, string Version, string Zone, DateTimeOffset Now, string Antiforgery);
 
 /// <summary>Somebody who may sign in.</summary>

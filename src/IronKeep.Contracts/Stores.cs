@@ -2,7 +2,8 @@ namespace IronKeep.Contracts;
 
 /// <summary>
 /// A store: where, how full, what it holds, when it is verified and reclaimed. Free is capacity less reserve less used, or what its
-/// file system has. Names is the pattern of the files of a store of dated files, others how many entries of its folder are no copies. In-bin bytes are what was stored for the copies in the bin; kept bytes what the copies in force would give back.
+/// file system has. Names is the pattern of the files of a store of dated files, others how many entries of its folder are no copies.
+/// In-bin bytes are what was stored for the copies in the bin; kept bytes what the copies in force would give back.
 /// </summary>
 public sealed record StoreAnswer(
     string Name,
@@ -30,12 +31,15 @@ public sealed record StoreAnswer(
     long? VerifyBudgetBytes,
     string? ReclaimWhen,
     ReadingAnswer? Reading,
-    RunAnswer? LastCheck);
+    RunAnswer? LastCheck
+);
 
 /// <summary>What the backup runs of the last 30 days into the store alone took, read, found new and stored, in bytes.</summary>
 public sealed record ReductionAnswer(long SelectedBytes, long ReadBytes, long NewBytes, long StoredBytes);
 
-/// <summary>How much of a store's packs has ever been read back, how much within 30 days, and when the part that waits longest was.</summary>
+/// <summary>
+/// How much of a store's packs has ever been read back, how much within 30 days, and when the part that waits longest was.
+/// </summary>
 public sealed record ReadingAnswer(long TotalBytes, long ReadBytes, long ReadWithin30DaysBytes, DateTimeOffset? Oldest);
 
 /// <summary>

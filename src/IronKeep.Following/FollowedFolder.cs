@@ -14,7 +14,8 @@ internal sealed record Entry(string Name, FileFacts Facts)
 }
 
 /// <summary>
-/// The folder of a log, held open for a while. Files are opened by name in it, and links are never followed: whoever may write there does not choose what is read.
+/// The folder of a log, held open for a while. Files are opened by name in it, and links are never followed: whoever may write there does
+/// not choose what is read.
 /// </summary>
 internal sealed class FollowedFolder(string path) : IDisposable
 {
@@ -29,7 +30,8 @@ internal sealed class FollowedFolder(string path) : IDisposable
         get
         {
             // Another may have been put in its place.
-            if (folder is not null && System.Diagnostics.Stopwatch.GetElapsedTime(openedAt) < HeldFor) return folder;
+            if (folder is not null && System.Diagnostics.Stopwatch.GetElapsedTime(openedAt) < HeldFor)
+                return folder;
             folder?.Dispose();
             folder = null;
             (folder, openedAt) = (OpenFolder.AtPath(path), System.Diagnostics.Stopwatch.GetTimestamp());
@@ -42,7 +44,9 @@ internal sealed class FollowedFolder(string path) : IDisposable
 
     public FileTime Changed => Folder.Facts().Modified;
 
-    /// <summary>Everything in it whose name fits or that came of such a file by rotation; links among them, which are never opened.</summary>
+    /// <summary>
+    /// Everything in it whose name fits or that came of such a file by rotation; links among them, which are never opened.
+    /// </summary>
     public List<Entry> List(string pattern)
     {
         var found = new List<Entry>();
@@ -53,13 +57,19 @@ internal sealed class FollowedFolder(string path) : IDisposable
         {
             var bytes = names[n];
             var name = Encoding.UTF8.GetString(bytes);
-            if (!IsNamed(name, pattern) && !Enumerable.Range(1, name.Length - 1).Any(i => name[i] is '.' or '-' && IsNamed(name[..i], pattern))) continue;
-            if (fresh.Facts(bytes) is { } facts) found.Add(new Entry(name, facts));
+            if (
+                !IsNamed(name, pattern)
+                && !Enumerable.Range(1, name.Length - 1).Any(i => name[i] is '.' or '-' && IsNamed(name[..i], pattern))
+            )
+                continue;
+            if (fresh.Facts(bytes) is { } facts)
+                found.Add(new Entry(name, facts));
         }
         return found;
     }
 
-    public static bool IsNamed(string name, string pattern) => FileSystemName.MatchesSimpleExpression(pattern.Replace("\\", "\\\\", StringComparison.Ordinal), name, ignoreCase: false);
+    public static bool IsNamed(string name, string pattern) =>
+        FileSystemName.MatchesSimpleExpression(pattern.Replace("\\", "\\\\", StringComparison.Ordinal), name, ignoreCase: false);
 
     /// <summary>Opens a file to read from an offset of its content; null when it is gone or no file.</summary>
     public Stream? Open(Entry entry, long offset)
@@ -78,9 +88,12 @@ internal sealed class FollowedFolder(string path) : IDisposable
             file.Dispose();
             return null;
         }
-        if (!entry.IsCompressed) return new Positioned(file, offset);
+        if (!entry.IsCompressed)
+            return new Positioned(file, offset);
         var raw = new Positioned(file, 0);
-        Stream text = entry.Name.EndsWith(".gz", StringComparison.Ordinal) ? new GZipStream(raw, CompressionMode.Decompress) : new ZstdSharp.DecompressionStream(raw);
+        Stream text = entry.Name.EndsWith(".gz", StringComparison.Ordinal)
+            ? new GZipStream(raw, CompressionMode.Decompress)
+            : new ZstdSharp.DecompressionStream(raw);
         Skip(text, offset);
         return text;
     }
@@ -88,14 +101,16 @@ internal sealed class FollowedFolder(string path) : IDisposable
     private static void Skip(Stream stream, long bytes)
     {
         var buffer = new byte[64 * 1024];
-        while (bytes > 0 && stream.Read(buffer, 0, (int)Math.Min(buffer.Length, bytes)) is > 0 and var read) bytes -= read;
+        while (bytes > 0 && stream.Read(buffer, 0, (int)Math.Min(buffer.Length, bytes)) is > 0 and var read)
+            bytes -= read;
     }
 
     /// <summary>The hash of the first bytes of a file's content, and of how many.</summary>
     public (string Head, int Length) HeadOf(Entry entry, int most = MostHead)
     {
         using var stream = Open(entry, 0);
-        if (stream is null) return ("", 0);
+        if (stream is null)
+            return ("", 0);
         var bytes = new byte[most];
         var length = stream.ReadAtLeast(bytes, most, throwOnEndOfStream: false);
         return (HashOf(bytes.AsSpan(0, length)), length);
@@ -110,19 +125,24 @@ internal sealed class FollowedFolder(string path) : IDisposable
     /// <summary>The bytes of a file's content before a place, a few.</summary>
     public byte[] LastBefore(Entry entry, long offset)
     {
-        if (offset == 0) return [];
+        if (offset == 0)
+            return [];
         using var stream = Open(entry, Math.Max(0, offset - MostTail));
-        if (stream is null) return [];
+        if (stream is null)
+            return [];
         var bytes = new byte[Math.Min(MostTail, offset)];
         return bytes[..stream.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false)];
     }
 
     public static string HashOf(ReadOnlySpan<byte> bytes) => Convert.ToHexStringLower(SHA256.HashData(bytes)[..12]);
 
-    /// <summary>Whether a file holds what was read of another: the same first bytes, and the same before the place up to which it was read.</summary>
+    /// <summary>
+    /// Whether a file holds what was read of another: the same first bytes, and the same before the place up to which it was read.
+    /// </summary>
     public bool Holds(Entry entry, FollowedFile file)
     {
-        if (entry.Facts.Kind != EntryKind.File || (!entry.IsCompressed && entry.Facts.Size < file.Offset)) return false;
+        if (entry.Facts.Kind != EntryKind.File || (!entry.IsCompressed && entry.Facts.Size < file.Offset))
+            return false;
         try
         {
             return HeadOf(entry, file.HeadLength) == (file.Head, file.HeadLength) && TailOf(entry, file.Offset) == file.Tail;
@@ -142,7 +162,11 @@ internal sealed class FollowedFolder(string path) : IDisposable
         public override bool CanSeek => false;
         public override bool CanWrite => false;
         public override long Length => throw new NotSupportedException();
-        public override long Position { get => at; set => throw new NotSupportedException(); }
+        public override long Position
+        {
+            get => at;
+            set => throw new NotSupportedException();
+        }
 
         public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
 
@@ -154,13 +178,17 @@ internal sealed class FollowedFolder(string path) : IDisposable
         }
 
         public override void Flush() { }
+
         public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+
         public override void SetLength(long value) => throw new NotSupportedException();
+
         public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
 
         protected override void Dispose(bool disposing)
         {
-            if (disposing) file.Dispose();
+            if (disposing)
+                file.Dispose();
             base.Dispose(disposing);
         }
     }

@@ -5,7 +5,9 @@ using NodaTime;
 
 namespace IronKeep.Following;
 
-/// <summary>A run that was found in a log: an id that is the same however often it is read, whether it is over, and the end of its lines.</summary>
+/// <summary>
+/// A run that was found in a log: an id that is the same however often it is read, whether it is over, and the end of its lines.
+/// </summary>
 public sealed record FoundRun(string Id, LogRun Run, bool IsOver, string Text, bool IsCut);
 
 /// <summary>What one look brought: runs that began or are over, in their order, and what could not be read, in words.</summary>
@@ -18,12 +20,14 @@ public sealed record Looked(IReadOnlyList<FoundRun> Runs, IReadOnlyList<string> 
 }
 
 /// <summary>
-/// Follows a log by its path, whose name may hold * and ?: files that grow, are renamed, copied and cut short, compressed, or replaced. Knows nothing of jobs
-/// and outcomes. Not for several threads. Source: docs/semantics.md, section 9 (Rules for logs).
+/// Follows a log by its path, whose name may hold * and ?: files that grow, are renamed, copied and cut short, compressed, or replaced.
+/// Knows nothing of jobs and outcomes. Not for several threads. Source: docs/semantics.md, section 9 (Rules for logs).
 /// </summary>
 public sealed class LogFollower : IDisposable
 {
-    /// <summary>Of what was there before it was followed, so much is read at the end of each file (bytes), and predecessors that are not older.</summary>
+    /// <summary>
+    /// Of what was there before it was followed, so much is read at the end of each file (bytes), and predecessors that are not older.
+    /// </summary>
     public const long MostBacklog = 64L * 1024 * 1024;
     public static readonly Duration OldestBacklog = Duration.FromDays(31);
     private readonly string pattern;
@@ -49,7 +53,8 @@ public sealed class LogFollower : IDisposable
     public FollowState State => new(streams.ToImmutableDictionary(s => s.Key, s => s.Value.State));
 
     /// <summary>
-    /// Whether a look would find nothing, found out by one question to the file system; false when that takes more. Throws what the file system says.
+    /// Whether a look would find nothing, found out by one question to the file system; false when that takes more. Throws what the file
+    /// system says.
     /// </summary>
     public bool IsStill(Instant now) => begun && isPlain && streams.Count == 1 && streams[pattern].IsStill(now);
 
@@ -59,18 +64,26 @@ public sealed class LogFollower : IDisposable
         var (runs, problems, touched) = (new List<FoundRun>(), new List<string>(), !begun);
         try
         {
-            if (isPlain) Stream(pattern);
+            if (isPlain)
+                Stream(pattern);
             else if (!begun || !settled || folder.Changed != listedAt)
             {
                 // What changes within the same moment has the same time.
                 listedAt = folder.Changed;
                 settled = DateTimeOffset.UtcNow - listedAt.ToDateTimeOffset() > TimeSpan.FromSeconds(2);
                 // Files that came of others by rotation are not logs of their own.
-                foreach (var entry in folder.List(pattern).Where(e => FollowedFolder.IsNamed(e.Name, pattern) && !e.IsCompressed && !IsRotated(e.Name))) Stream(entry.Name);
+                foreach (
+                    var entry in folder
+                        .List(pattern)
+                        .Where(e => FollowedFolder.IsNamed(e.Name, pattern) && !e.IsCompressed && !IsRotated(e.Name))
+                )
+                    Stream(entry.Name);
             }
-            foreach (var name in before.Streams.Keys.Where(n => !begun && FollowedFolder.IsNamed(n, pattern))) Stream(name);
+            foreach (var name in before.Streams.Keys.Where(n => !begun && FollowedFolder.IsNamed(n, pattern)))
+                Stream(name);
             begun = true;
-            foreach (var stream in streams.Values) Read(stream);
+            foreach (var stream in streams.Values)
+                Read(stream);
         }
         catch (Exception e) when (e is PosixException or IOException or UnauthorizedAccessException)
         {
@@ -80,7 +93,8 @@ public sealed class LogFollower : IDisposable
 
         void Stream(string name)
         {
-            if (!streams.ContainsKey(name)) streams[name] = new LogStream(name, folder, rules, zone, before.Streams.GetValueOrDefault(name, StreamState.Empty));
+            if (!streams.ContainsKey(name))
+                streams[name] = new LogStream(name, folder, rules, zone, before.Streams.GetValueOrDefault(name, StreamState.Empty));
         }
 
         void Read(LogStream stream)
@@ -90,7 +104,8 @@ public sealed class LogFollower : IDisposable
                 runs.AddRange(stream.Read(now, problems));
                 touched |= stream.IsTouched;
             }
-            catch (Exception e) when (e is PosixException or IOException or UnauthorizedAccessException or InvalidDataException or ZstdSharp.ZstdException)
+            catch (Exception e)
+                when (e is PosixException or IOException or UnauthorizedAccessException or InvalidDataException or ZstdSharp.ZstdException)
             {
                 problems.Add($"{stream.Name} cannot be read: {e.Message}");
             }

@@ -6,7 +6,8 @@ using NodaTime;
 namespace IronKeep.Following;
 
 /// <summary>
-/// The lines that are written under one name, through all the files that bear it one after the other. A run can begin in one file and end in the next.
+/// The lines that are written under one name, through all the files that bear it one after the other. A run can begin in one file and end
+/// in the next.
 /// </summary>
 internal sealed class LogStream
 {
@@ -36,12 +37,20 @@ internal sealed class LogStream
     private long grownAt;
     private long next;
     private string? toldOpen;
-    private bool begun, settled;
+    private bool begun,
+        settled;
     private FileTime changedAt;
 
     public LogStream(string name, FollowedFolder folder, LogRules rules, DateTimeZone zone, StreamState before)
     {
-        (Name, nameBytes, this.folder, this.rules, this.before, next) = (name, System.Text.Encoding.UTF8.GetBytes(name), folder, rules, before, before.Next);
+        (Name, nameBytes, this.folder, this.rules, this.before, next) = (
+            name,
+            System.Text.Encoding.UTF8.GetBytes(name),
+            folder,
+            rules,
+            before,
+            before.Next
+        );
         seen.AddRange(before.Seen);
         reader = new LogReader(rules, zone, Instant.MinValue, Over) { Text = kept };
     }
@@ -51,8 +60,13 @@ internal sealed class LogStream
     /// <summary>Whether the last reading came upon anything new.</summary>
     public bool IsTouched { get; private set; } = true;
 
-    /// <summary>What to keep. A file in which nothing was written yet cannot be told from another: it is found anew, under the same serial.</summary>
-    public StreamState State => !begun ? before : new StreamState([.. open.Where(f => f.HeadLength > 0)], [.. seen], open.Find(f => f.HeadLength == 0)?.Serial ?? next);
+    /// <summary>
+    /// What to keep. A file in which nothing was written yet cannot be told from another: it is found anew, under the same serial.
+    /// </summary>
+    public StreamState State =>
+        !begun
+            ? before
+            : new StreamState([.. open.Where(f => f.HeadLength > 0)], [.. seen], open.Find(f => f.HeadLength == 0)?.Serial ?? next);
 
     public IEnumerable<FoundRun> Read(Instant now, List<string> problems)
     {
@@ -60,14 +74,18 @@ internal sealed class LogStream
         IsTouched = true;
         reader.Now = now;
         var facts = folder.Facts(nameBytes);
-        if (facts is { Kind: EntryKind.Symlink }) problems.Add($"{Name} is a symbolic link, which is never followed; name the file that it leads to");
-        else if (!begun) Begin(now, facts, problems);
+        if (facts is { Kind: EntryKind.Symlink })
+            problems.Add($"{Name} is a symbolic link, which is never followed; name the file that it leads to");
+        else if (!begun)
+            Begin(now, facts, problems);
         else if (IsAtEnd(facts))
         {
             IsTouched = Quiet(now);
-            if (!IsTouched) return found;
+            if (!IsTouched)
+                return found;
         }
-        else GoOn(now, facts, problems);
+        else
+            GoOn(now, facts, problems);
         if (reader.Open is { } run && rules.HasBegins && IdOf(run) is var id && id != toldOpen)
         {
             toldOpen = id;
@@ -88,14 +106,17 @@ internal sealed class LogStream
     /// <summary>Whether a reading would come upon nothing: nothing was written, and no run is over for that.</summary>
     public bool IsStill(Instant now) => begun && IsAtEnd(folder.Facts(nameBytes)) && !IsQuietOver(now);
 
-    private bool IsAtEnd(FileFacts? facts) => facts is { } now && current is { } at && now.Size == offset && (now.Device, now.Inode) == (at.Device, at.Inode);
+    private bool IsAtEnd(FileFacts? facts) =>
+        facts is { } now && current is { } at && now.Size == offset && (now.Device, now.Inode) == (at.Device, at.Inode);
 
-    private bool IsQuietOver(Instant now) => reader.Open is not null && !rules.HasEnds && now.ToUnixTimeSeconds() - grownAt >= rules.QuietAfter.ToDuration().TotalSeconds;
+    private bool IsQuietOver(Instant now) =>
+        reader.Open is not null && !rules.HasEnds && now.ToUnixTimeSeconds() - grownAt >= rules.QuietAfter.ToDuration().TotalSeconds;
 
     /// <summary>Whether nothing was written for so long that the run is over.</summary>
     private bool Quiet(Instant now)
     {
-        if (!IsQuietOver(now)) return false;
+        if (!IsQuietOver(now))
+            return false;
         reader.Finish();
         Settle();
         return true;
@@ -107,8 +128,10 @@ internal sealed class LogStream
         var entries = folder.List(Name);
         foreach (var file in before.Open)
         {
-            if (Find(file, entries) is { } entry) Take(file, entry, now);
-            else if (file.Offset > 0) problems.Add($"{file.Name} is gone: what was written to it last may not have been read");
+            if (Find(file, entries) is { } entry)
+                Take(file, entry, now);
+            else if (file.Offset > 0)
+                problems.Add($"{file.Name} is gone: what was written to it last may not have been read");
         }
         begun = true;
         if (current is not null || seen.Count > 0)
@@ -118,8 +141,10 @@ internal sealed class LogStream
         }
         // What is new to us: the last of it, within limits.
         var oldest = (now - LogFollower.OldestBacklog).ToUnixTimeSeconds();
-        foreach (var entry in Predecessors(entries)) TryTake(entry, now, problems, reads: entry.Facts.Modified.Seconds >= oldest);
-        if (facts is not { Kind: EntryKind.File } first) return;
+        foreach (var entry in Predecessors(entries))
+            TryTake(entry, now, problems, reads: entry.Facts.Modified.Seconds >= oldest);
+        if (facts is not { Kind: EntryKind.File } first)
+            return;
         var main = new Entry(Name, first);
         Take(New(main) with { Offset = Math.Max(0, first.Size - LogFollower.MostBacklog) }, main, now);
     }
@@ -130,7 +155,14 @@ internal sealed class LogStream
         var changed = folder.Changed;
         var quiet = settled && changed == changedAt;
         (changedAt, settled) = (changed, DateTimeOffset.UtcNow - changed.ToDateTimeOffset() > TimeSpan.FromSeconds(2));
-        if (quiet && current is { } at && facts is { } f && (f.Device, f.Inode) == (at.Device, at.Inode) && new Entry(Name, f) is var main && folder.Holds(main, Here(at)))
+        if (
+            quiet
+            && current is { } at
+            && facts is { } f
+            && (f.Device, f.Inode) == (at.Device, at.Inode)
+            && new Entry(Name, f) is var main
+            && folder.Holds(main, Here(at))
+        )
         {
             Feed(main, now);
             return;
@@ -146,13 +178,18 @@ internal sealed class LogStream
         {
             // Renamed, or cut short or replaced: what it had before is in the file under another name, or in a copy of it.
             var old = Find(was, entries);
-            if (old is not null) Feed(old, now);
-            if (old?.Name == Name) return;
-            if (old is null && offset > 0) problems.Add($"{Name} was replaced, and the file that it was is gone: what was written to it last may not have been read");
+            if (old is not null)
+                Feed(old, now);
+            if (old?.Name == Name)
+                return;
+            if (old is null && offset > 0)
+                problems.Add($"{Name} was replaced, and the file that it was is gone: what was written to it last may not have been read");
         }
         // What came and went since the last look, the oldest first.
-        foreach (var unseen in Predecessors(entries).Where(e => !IsSeen(e)).ToList()) TryTake(unseen, now, problems);
-        if (facts is not { Kind: EntryKind.File } there) return;
+        foreach (var unseen in Predecessors(entries).Where(e => !IsSeen(e)).ToList())
+            TryTake(unseen, now, problems);
+        if (facts is not { Kind: EntryKind.File } there)
+            return;
         var newest = new Entry(Name, there);
         Take(New(newest), newest, now);
     }
@@ -163,25 +200,55 @@ internal sealed class LogStream
     private bool IsSeen(Entry entry) => seen.Concat(open).Any(s => s.HeadLength > 0 ? folder.Holds(entry, s) : IsSame(entry, s));
 
     /// <summary>By its inode, which a file that was made later can have got as well: what was compressed is always another.</summary>
-    private static bool IsSame(Entry entry, FollowedFile file) => !entry.IsCompressed && (entry.Facts.Device, entry.Facts.Inode) == (file.Device, file.Inode);
+    private static bool IsSame(Entry entry, FollowedFile file) =>
+        !entry.IsCompressed && (entry.Facts.Device, entry.Facts.Inode) == (file.Device, file.Inode);
 
     /// <summary>The file itself under whatever name, or a copy of it, compressed or not, that holds all that was read of it.</summary>
     private Entry? Find(FollowedFile file, List<Entry> entries)
     {
-        if (file == current) file = Here(file);
-        // Under another name it is itself. What is under its old name may be a new file with its inode, or the same one cut short, that begins alike: then
-        // there is one before that nobody has read to its end, and of several the oldest is meant.
+        if (file == current)
+            file = Here(file);
+        // Under another name it is itself. What is under its old name may be a new file with its inode, or the same one cut short, that
+        // begins alike: then there is one before that nobody has read to its end, and of several the oldest is meant.
         var before = Predecessors(entries).ToList();
         return before.Find(e => IsSame(e, file) && folder.Holds(e, file))
-            ?? (file.HeadLength == 0 ? null : before.Find(e => folder.Holds(e, file) && !seen.Exists(s => s.Serial != file.Serial && s.Offset >= file.Offset && s.HeadLength > 0 && folder.Holds(e, s))))
+            ?? (
+                file.HeadLength == 0
+                    ? null
+                    : before.Find(e =>
+                        folder.Holds(e, file)
+                        && !seen.Exists(s => s.Serial != file.Serial && s.Offset >= file.Offset && s.HeadLength > 0 && folder.Holds(e, s))
+                    )
+            )
             ?? entries.Find(e => e.Name == Name && IsSame(e, file) && folder.Holds(e, file));
     }
 
     /// <summary>Files that bore the name before, the oldest first.</summary>
-    private IEnumerable<Entry> Predecessors(List<Entry> entries) => entries.Where(e => e.Name != Name && e.Facts.Kind == EntryKind.File && e.Name.Length > Name.Length && e.Name.StartsWith(Name, StringComparison.Ordinal)).OrderBy(e => e.Facts.Modified.Seconds).ThenByDescending(e => NumberOf(e.Name)).ThenBy(e => e.Facts.Modified.Nanoseconds);
+    private IEnumerable<Entry> Predecessors(List<Entry> entries) =>
+        entries
+            .Where(e =>
+                e.Name != Name
+                && e.Facts.Kind == EntryKind.File
+                && e.Name.Length > Name.Length
+                && e.Name.StartsWith(Name, StringComparison.Ordinal)
+            )
+            .OrderBy(e => e.Facts.Modified.Seconds)
+            .ThenByDescending(e => NumberOf(e.Name))
+            .ThenBy(e => e.Facts.Modified.Nanoseconds);
 
-    /// <summary>"log.3", "log.3.gz": the number of a rotation, the oldest the highest; times of compressed files may have lost their fractions.</summary>
-    private int NumberOf(string name) => int.TryParse(name[(Name.Length + 1)..].Split('.')[0], System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) && number < 100_000 ? number : 0;
+    /// <summary>
+    /// "log.3", "log.3.gz": the number of a rotation, the oldest the highest; times of compressed files may have lost their fractions.
+    /// </summary>
+    private int NumberOf(string name) =>
+        int.TryParse(
+            name[(Name.Length + 1)..].Split('.')[0],
+            System.Globalization.NumberStyles.None,
+            System.Globalization.CultureInfo.InvariantCulture,
+            out var number
+        )
+        && number < 100_000
+            ? number
+            : 0;
 
     private FollowedFile New(Entry entry)
     {
@@ -194,7 +261,8 @@ internal sealed class LogStream
     {
         // A last line without an end ends with its file.
         reader.Flush();
-        if (current is { HeadLength: > 0 }) See(Here(current));
+        if (current is { HeadLength: > 0 })
+            See(Here(current));
         (current, offset, decoder, last) = (file, file.Offset, new LogDecoder(), folder.LastBefore(entry, file.Offset));
         origins.Add((reader.Lines, file, file.Lines));
         open.Add(file);
@@ -208,8 +276,10 @@ internal sealed class LogStream
         try
         {
             var file = New(entry);
-            if (reads) Take(file, entry, now);
-            else See(file);
+            if (reads)
+                Take(file, entry, now);
+            else
+                See(file);
         }
         catch (Exception e) when (e is InvalidDataException or EndOfStreamException or ZstdSharp.ZstdException)
         {
@@ -222,24 +292,31 @@ internal sealed class LogStream
     {
         seen.RemoveAll(s => s.Serial == file.Serial);
         seen.Add(file);
-        if (seen.Count > MostSeen) seen.RemoveAt(0);
+        if (seen.Count > MostSeen)
+            seen.RemoveAt(0);
     }
 
     private void Feed(Entry entry, Instant now)
     {
         using var stream = folder.Open(entry, offset);
-        if (stream is null) return;
+        if (stream is null)
+            return;
         // A short head says little; it grows with the file.
-        if (current!.HeadLength < 256 && !entry.IsCompressed && folder.HeadOf(entry) is var (head, length) && length > current.HeadLength) Rename(current with { Head = head, HeadLength = length });
+        if (current!.HeadLength < 256 && !entry.IsCompressed && folder.HeadOf(entry) is var (head, length) && length > current.HeadLength)
+            Rename(current with { Head = head, HeadLength = length });
         // What is written to still is read on with the next look; of a file that is over nobody comes back for the rest.
         var most = entry.Name == Name ? MostAtOnce : long.MaxValue;
         for (long read = 0; read < most && stream.Read(bytes) is > 0 and var count; read += count)
         {
             reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, count), text)));
             offset += count;
-            last = count >= FollowedFolder.MostTail ? bytes[(count - FollowedFolder.MostTail)..count] : [.. last.Concat(bytes.Take(count)).TakeLast(FollowedFolder.MostTail)];
+            last =
+                count >= FollowedFolder.MostTail
+                    ? bytes[(count - FollowedFolder.MostTail)..count]
+                    : [.. last.Concat(bytes.Take(count)).TakeLast(FollowedFolder.MostTail)];
             grownAt = now.ToUnixTimeSeconds();
-            if (reader.IsBetween) Settle();
+            if (reader.IsBetween)
+                Settle();
         }
         _ = Quiet(now);
     }
@@ -247,8 +324,10 @@ internal sealed class LogStream
     private void Rename(FollowedFile file)
     {
         for (var i = 0; i < origins.Count; i++)
-            if (origins[i].File.Serial == file.Serial) origins[i] = origins[i] with { File = file };
-        if (open.Count > 0) open[^1] = file with { Offset = open[^1].Offset, Lines = open[^1].Lines, Tail = open[^1].Tail };
+            if (origins[i].File.Serial == file.Serial)
+                origins[i] = origins[i] with { File = file };
+        if (open.Count > 0)
+            open[^1] = file with { Offset = open[^1].Offset, Lines = open[^1].Lines, Tail = open[^1].Tail };
         current = file;
     }
 

@@ -7,7 +7,8 @@ using IronKeep.Service.Hosting;
 var command = args is ["catalogue", ..];
 if (args.Any(a => a is "--help" or "-h" or "-?"))
 {
-    Console.WriteLine($"""
+    Console.WriteLine(
+        $"""
         ironkeepd {SelfCheck.Version}: the Iron Keep service
 
         Usage: ironkeepd [--config FILE] [--IronKeep:SETTING=VALUE ...]
@@ -19,7 +20,8 @@ if (args.Any(a => a is "--help" or "-h" or "-?"))
         Settings ({string.Join(", ", ServiceSettings.Names)})
         can stand in the file, in the environment (IRONKEEP__SETTING), or here; docs/operating.md tells what each means.
         Without --IronKeep:DataFolder the service keeps its own in {new ServiceSettings().DataFolder}.
-        """);
+        """
+    );
     return 0;
 }
 if (args.Contains("--version"))
@@ -36,7 +38,10 @@ try
     }
     await using var app = IronKeepHost.Build(args);
     if (!IronKeepHost.OnlyDescribes && await IronKeepHost.PrepareAsync(app) is { } code)
-        Console.WriteLine($"{Environment.NewLine}This service has no people yet. Open its address and give this one-time code: {code}{Environment.NewLine}");
+        Console.WriteLine(
+            $"{Environment.NewLine}This service has no people yet. Open its address and give this one-time code: "
+                + $"{code}{Environment.NewLine}"
+        );
     await app.RunAsync();
     return 0;
 }
@@ -44,7 +49,11 @@ catch (Exception e) when (e is StartRefusedException or MoveRefusedException)
 {
     return Refused(e.Message);
 }
-catch (IOException e) when (e.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException || e is { InnerException: SocketException } || e.Message.Contains("address already in use", StringComparison.OrdinalIgnoreCase))
+catch (IOException e)
+    when (e.InnerException is Microsoft.AspNetCore.Connections.AddressInUseException
+        || e is { InnerException: SocketException }
+        || e.Message.Contains("address already in use", StringComparison.OrdinalIgnoreCase)
+    )
 {
     return Refused($"the address to listen on cannot be used: {e.Message} Stop what uses it, or give another with --IronKeep:Listen");
 }

@@ -25,17 +25,20 @@ public static class CharterYaml
     /// <summary>The nodes of a text, or why there are none; exactly one of the two is null.</summary>
     public static (CharterNode? Root, Mistake? Problem) ReadNodes(string yaml)
     {
-        if (yaml.Length > LargestText) return Unreadable(1, 1, $"the text has {yaml.Length} characters; the most is {LargestText}");
+        if (yaml.Length > LargestText)
+            return Unreadable(1, 1, $"the text has {yaml.Length} characters; the most is {LargestText}");
         var scanner = new Scanner(new StringReader(yaml), skipComments: true);
         try
         {
             var parser = new Parser(scanner);
             parser.Consume<StreamStart>();
-            if (parser.Accept<StreamEnd>(out _)) return Unreadable(1, 1, $"the text is empty; begin it with 'charter: {Charter.Version}'");
+            if (parser.Accept<StreamEnd>(out _))
+                return Unreadable(1, 1, $"the text is empty; begin it with 'charter: {Charter.Version}'");
             parser.Consume<DocumentStart>();
             var root = ReadNode(parser, 0);
             parser.Consume<DocumentEnd>();
-            if (!parser.Accept<StreamEnd>(out _)) throw new NodeException(parser.Current!.Start, "a second document begins here; keep one document in a file");
+            if (!parser.Accept<StreamEnd>(out _))
+                throw new NodeException(parser.Current!.Start, "a second document begins here; keep one document in a file");
             return (root, null);
         }
         catch (NodeException e)
@@ -53,7 +56,8 @@ public static class CharterYaml
         }
     }
 
-    private static (CharterNode?, Mistake?) Unreadable(int line, int column, string message) => (null, new Mistake(line, column, "the text", message));
+    private static (CharterNode?, Mistake?) Unreadable(int line, int column, string message) =>
+        (null, new Mistake(line, column, "the text", message));
 
     private static (CharterNode?, Mistake?) NotYaml(Mark at, string why) =>
         Unreadable((int)at.Line, (int)at.Column, $"this is not YAML: {Plain(why)}; check the indentation and quotes here and just before");
@@ -61,13 +65,16 @@ public static class CharterYaml
     private static CharterNode ReadNode(Parser parser, int depth)
     {
         var at = parser.Current is null && !parser.MoveNext() ? default : parser.Current!.Start;
-        if (depth > DeepestNesting) throw new NodeException(at, "nested too deeply; a charter has four levels");
+        if (depth > DeepestNesting)
+            throw new NodeException(at, "nested too deeply; a charter has four levels");
         var (line, column) = ((int)at.Line, (int)at.Column);
-        if (parser.TryConsume<Scalar>(out var scalar)) return new ScalarNode(Value(scalar), line, column);
+        if (parser.TryConsume<Scalar>(out var scalar))
+            return new ScalarNode(Value(scalar), line, column);
         if (parser.TryConsume<SequenceStart>(out _))
         {
             var items = ImmutableArray.CreateBuilder<CharterNode>();
-            while (!parser.TryConsume<SequenceEnd>(out _)) items.Add(ReadNode(parser, depth + 1));
+            while (!parser.TryConsume<SequenceEnd>(out _))
+                items.Add(ReadNode(parser, depth + 1));
             return new ListNode(items.ToImmutable(), line, column);
         }
         if (parser.TryConsume<MappingStart>(out _))
@@ -75,19 +82,22 @@ public static class CharterYaml
             var entries = ImmutableArray.CreateBuilder<(ScalarNode, CharterNode)>();
             while (!parser.TryConsume<MappingEnd>(out _))
             {
-                if (ReadNode(parser, depth + 1) is not ScalarNode key) throw new NodeException(at, "a key must be a single text");
+                if (ReadNode(parser, depth + 1) is not ScalarNode key)
+                    throw new NodeException(at, "a key must be a single text");
                 entries.Add((key, ReadNode(parser, depth + 1)));
             }
             return new MapNode(entries.ToImmutable(), line, column);
         }
-        throw new NodeException(at, parser.Current is AnchorAlias
-            ? "aliases (*name) are not used in charters; write the value out"
-            : "this cannot stand in a charter");
+        throw new NodeException(
+            at,
+            parser.Current is AnchorAlias
+                ? "aliases (*name) are not used in charters; write the value out"
+                : "this cannot stand in a charter"
+        );
     }
 
     // An unquoted null or ~ is no value; quoted, it is text.
-    private static string Value(Scalar scalar) =>
-        scalar.Style == ScalarStyle.Plain && scalar.Value is "~" or "null" ? "" : scalar.Value;
+    private static string Value(Scalar scalar) => scalar.Style == ScalarStyle.Plain && scalar.Value is "~" or "null" ? "" : scalar.Value;
 
     private static string Plain(string message) => message.TrimEnd('.').Split('\n')[0];
 

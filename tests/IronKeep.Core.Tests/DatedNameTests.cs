@@ -15,13 +15,21 @@ public sealed class DatedNameTests
 {
     private static readonly ImmutableArray<(CopyKind, string)> FullAndPart = [(CopyKind.Full, "F"), (CopyKind.Incremental, "I")];
 
-    private static NamePattern Pattern(string text) => NamePattern.Read(text, text.Contains("{kind}", StringComparison.Ordinal) ? FullAndPart : []) is var (pattern, problem) && pattern is not null ? pattern : throw new ArgumentException(problem);
+    private static NamePattern Pattern(string text) =>
+        NamePattern.Read(text, text.Contains("{kind}", StringComparison.Ordinal) ? FullAndPart : []) is var (pattern, problem)
+        && pattern is not null
+            ? pattern
+            : throw new ArgumentException(problem);
 
     [Theory]
     [InlineData("{job}-{yyyy}-{MM}-{dd}.sql.gz", "tern-counts-2026-11-03.sql.gz", "tern-counts - - 2026-11-03T00:00:00")]
     [InlineData("{job}-{yyyy}-{MM}-{dd}.sql.gz", "tern-counts-2026-11-03.sql.gz.part", null)]
     [InlineData("{job}-{yyyy}-{MM}-{dd}.sql.gz", "Tern-2026-11-03.sql.gz", null)]
-    [InlineData("{yyyy}/{MM}/db_{yyyy}{MM}{dd}T{HH}{mm}{ss}_{kind}.tar", "2026/11/db_20261103T235959_I.tar", "- - Incremental 2026-11-03T23:59:59")]
+    [InlineData(
+        "{yyyy}/{MM}/db_{yyyy}{MM}{dd}T{HH}{mm}{ss}_{kind}.tar",
+        "2026/11/db_20261103T235959_I.tar",
+        "- - Incremental 2026-11-03T23:59:59"
+    )]
     [InlineData("{yyyy}/{MM}/db_{yyyy}{MM}{dd}T{HH}{mm}{ss}_{kind}.tar", "2025/11/db_20261103T235959_I.tar", null)]
     [InlineData("{yyyy}/{MM}/db_{yyyy}{MM}{dd}T{HH}{mm}{ss}_{kind}.tar", "2026/11/db_20261103T240000_I.tar", null)]
     [InlineData("{yyyy}/{MM}/db_{yyyy}{MM}{dd}T{HH}{mm}{ss}_{kind}.tar", "2026/11/db_20261103T235959_X.tar", null)]
@@ -35,7 +43,13 @@ public sealed class DatedNameTests
     public void A_name_matches_exactly_or_not_at_all(string pattern, string path, string? says)
     {
         var found = Pattern(pattern).Match(path);
-        Assert.Equal(says, found is null ? null : $"{found.Job ?? "-"} {found.Machine ?? "-"} {found.Kind?.ToString() ?? "-"} {found.Time.ToString("uuuu-MM-dd'T'HH:mm:ss", CultureInfo.InvariantCulture)}");
+        Assert.Equal(
+            says,
+            found is null
+                ? null
+                : $"{found.Job ?? "-"} {found.Machine ?? "-"} {found.Kind?.ToString() ?? "-"} "
+                    + $"{found.Time.ToString("uuuu-MM-dd'T'HH:mm:ss", CultureInfo.InvariantCulture)}"
+        );
     }
 
     [Theory]
@@ -49,9 +63,13 @@ public sealed class DatedNameTests
     [InlineData("../{yyyy}{MM}{dd}", "'..'")]
     [InlineData(".ironkeep-bin/{yyyy}{MM}{dd}", "the service's own")]
     [InlineData("/srv/{yyyy}{MM}{dd}", "below the store's folder")]
-    public void A_pattern_that_cannot_be_told_apart_is_refused_with_the_way_out(string pattern, string words) => Assert.Contains(words, NamePattern.Read(pattern, []).Problem);
+    public void A_pattern_that_cannot_be_told_apart_is_refused_with_the_way_out(string pattern, string words) =>
+        Assert.Contains(words, NamePattern.Read(pattern, []).Problem);
 
-    /// <summary>A referee that tries every way to read short names by a pattern of plain regular expressions: two values of a field mean that it must be refused.</summary>
+    /// <summary>
+    /// A referee that tries every way to read short names by a pattern of plain regular expressions: two values of a field mean that it
+    /// must be refused.
+    /// </summary>
     [Fact]
     public void Patterns_are_refused_exactly_when_some_name_can_be_read_in_two_ways()
     {
@@ -61,13 +79,20 @@ public sealed class DatedNameTests
         for (var i = 0; i < 400; i++)
         {
             var head = string.Concat(Enumerable.Range(0, random.Next(1, 5)).Select(_ => pieces[random.Next(pieces.Length)]));
-            var (pattern, problem) = NamePattern.Read(head + "/{yyyy}{MM}{dd}", head.Contains("{kind}", StringComparison.Ordinal) ? FullAndPart : []);
-            if (problem is not null && !problem.Contains("two places", StringComparison.Ordinal)) continue;
+            var (pattern, problem) = NamePattern.Read(
+                head + "/{yyyy}{MM}{dd}",
+                head.Contains("{kind}", StringComparison.Ordinal) ? FullAndPart : []
+            );
+            if (problem is not null && !problem.Contains("two places", StringComparison.Ordinal))
+                continue;
             var twofold = Names().FirstOrDefault(n => Readings(head, n, 0).Distinct().Count() > 1);
             // The referee sees names of up to four letters; what it does not find may still be there, and never the other way round.
-            if (twofold is not null) Assert.True(pattern is null, $"{head} reads '{twofold}' in two ways and was taken");
-            if (pattern is null) refused++;
-            else taken++;
+            if (twofold is not null)
+                Assert.True(pattern is null, $"{head} reads '{twofold}' in two ways and was taken");
+            if (pattern is null)
+                refused++;
+            else
+                taken++;
         }
         Assert.True(refused > 50 && taken > 50, $"{refused} refused, {taken} taken");
 
@@ -75,24 +100,38 @@ public sealed class DatedNameTests
         {
             const string letters = "a1-_F";
             for (var length = 0; length <= 4; length++)
-                for (var n = 0; n < (int)Math.Pow(letters.Length, length); n++)
-                    yield return string.Concat(Enumerable.Range(0, length).Select(k => letters[n / (int)Math.Pow(letters.Length, k) % letters.Length]));
+            for (var n = 0; n < (int)Math.Pow(letters.Length, length); n++)
+                yield return string.Concat(
+                    Enumerable.Range(0, length).Select(k => letters[n / (int)Math.Pow(letters.Length, k) % letters.Length])
+                );
         }
 
         static IEnumerable<string> Readings(string pattern, string name, int from)
         {
             if (pattern.Length == 0)
             {
-                if (from == name.Length) yield return "";
+                if (from == name.Length)
+                    yield return "";
                 yield break;
             }
-            var (piece, rest) = pattern[0] == '{' ? (pattern[..(pattern.IndexOf('}') + 1)], pattern[(pattern.IndexOf('}') + 1)..]) : (pattern[..1], pattern[1..]);
+            var (piece, rest) =
+                pattern[0] == '{'
+                    ? (pattern[..(pattern.IndexOf('}') + 1)], pattern[(pattern.IndexOf('}') + 1)..])
+                    : (pattern[..1], pattern[1..]);
             for (var to = from; to <= name.Length; to++)
             {
                 var part = name[from..to];
-                var fits = piece switch { "{job}" or "{machine}" => Regex.IsMatch(part, "^[a-z0-9]([a-z0-9-]*[a-z0-9])?$"), "{kind}" => part is "F" or "I", "*" => true, _ => part == piece };
-                if (!fits) continue;
-                foreach (var more in Readings(rest, name, to)) yield return piece[0] == '{' ? $"{piece}={part};{more}" : more;
+                var fits = piece switch
+                {
+                    "{job}" or "{machine}" => Regex.IsMatch(part, "^[a-z0-9]([a-z0-9-]*[a-z0-9])?$"),
+                    "{kind}" => part is "F" or "I",
+                    "*" => true,
+                    _ => part == piece,
+                };
+                if (!fits)
+                    continue;
+                foreach (var more in Readings(rest, name, to))
+                    yield return piece[0] == '{' ? $"{piece}={part};{more}" : more;
             }
         }
     }
@@ -107,7 +146,12 @@ public sealed class DatedNameTests
     public void A_time_in_a_name_is_local_and_the_files_own_time_decides_in_the_repeated_hour(string local, string modified, string taken)
     {
         var time = LocalDateTime.FromDateTime(DateTime.Parse(local, CultureInfo.InvariantCulture));
-        Assert.Equal(taken, new DatedName(null, null, null, time).TakenIn(DateTimeZoneProviders.Tzdb["Europe/London"], At(modified)).ToString("uuuu-MM-dd'T'HH:mm:ss'Z'", CultureInfo.InvariantCulture));
+        Assert.Equal(
+            taken,
+            new DatedName(null, null, null, time)
+                .TakenIn(DateTimeZoneProviders.Tzdb["Europe/London"], At(modified))
+                .ToString("uuuu-MM-dd'T'HH:mm:ss'Z'", CultureInfo.InvariantCulture)
+        );
     }
 
     private static Instant At(string text) => Instant.FromDateTimeOffset(DateTimeOffset.Parse(text, CultureInfo.InvariantCulture));
@@ -115,11 +159,23 @@ public sealed class DatedNameTests
     [Fact]
     public void Partial_copies_need_those_below_them_and_without_a_full_one_they_count_for_nothing()
     {
-        CopyKind? F = CopyKind.Full, D = CopyKind.Differential, I = CopyKind.Incremental;
+        CopyKind? F = CopyKind.Full,
+            D = CopyKind.Differential,
+            I = CopyKind.Incremental;
         Assert.Equal([-1, null, 1, 2, 1, 4, null, null, 7], DatedChains.Bases([I, F, I, I, D, I, null, F, D]));
         var day = At("2026-11-01T00:00:00Z");
-        CopyFacts[] copies = [new("i1", day, CopyState.Sound, CopyFacts.NoFull), new("f1", day + Duration.FromDays(1), CopyState.Sound), new("i2", day + Duration.FromDays(2), CopyState.Sound, "f1")];
-        var answer = RetentionRules.Decide(RetentionSentence.Read("newest 1").Policy!, new RetentionGuards(DateTimeZone.Utc, 1), copies, day + Duration.FromDays(20));
+        CopyFacts[] copies =
+        [
+            new("i1", day, CopyState.Sound, CopyFacts.NoFull),
+            new("f1", day + Duration.FromDays(1), CopyState.Sound),
+            new("i2", day + Duration.FromDays(2), CopyState.Sound, "f1"),
+        ];
+        var answer = RetentionRules.Decide(
+            RetentionSentence.Read("newest 1").Policy!,
+            new RetentionGuards(DateTimeZone.Utc, 1),
+            copies,
+            day + Duration.FromDays(20)
+        );
         Assert.Equal(["i2 Keep", "f1 Support", "i1 Expire"], answer.Copies.Select(c => $"{c.Copy.Id} {c.Verdict}"));
         Assert.Contains("its chain begins with no full copy", string.Join(';', answer.Copies[2].Reasons));
     }
@@ -149,15 +205,29 @@ public sealed class DatedNameTests
     [InlineData("layout: dated-files", "layout: heaped", "'heaped' is not a layout")]
     [InlineData("settled-after: 5 minutes", "key-file: /etc/k", "'key-file' does not go with dated files")]
     [InlineData("incremental: I", "incremental: F", "stands twice")]
-    [InlineData("folder: /srv/dumps", "folder: \"sftp://a@b/c\", host-key: \"SHA256:MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE\", login-key: /k", "in a folder of this machine")]
+    [InlineData(
+        "folder: /srv/dumps",
+        "folder: \"sftp://a@b/c\", host-key: \"SHA256:MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE\", login-key: /k",
+        "in a folder of this machine"
+    )]
     [InlineData("leaves-copy-in: dumps, early: 2 hours, policy: few", "policy: few", "'policy' needs copies")]
-    [InlineData("heard-by: folder, leaves-copy-in: dumps, early: 2 hours, policy: few, prune: after-success, fresh-within: 2 days", "heard-by: folder", "'heard-by: folder' needs the folder")]
-    [InlineData("watched: yes, heard-by: folder, leaves-copy-in: dumps, early: 2 hours", "takes: /srv/a, into: dumps", "holds dated files that something else writes")]
+    [InlineData(
+        "heard-by: folder, leaves-copy-in: dumps, early: 2 hours, policy: few, prune: after-success, fresh-within: 2 days",
+        "heard-by: folder",
+        "'heard-by: folder' needs the folder"
+    )]
+    [InlineData(
+        "watched: yes, heard-by: folder, leaves-copy-in: dumps, early: 2 hours",
+        "takes: /srv/a, into: dumps",
+        "holds dated files that something else writes"
+    )]
     [InlineData("policy: few,", "", "'policy' is missing")]
     [InlineData("{job}_", "", "its names do not tell whose a file is")]
     public void What_does_not_go_together_is_a_mistake_with_the_way_out(string from, string to, string words)
     {
-        var text = Charter.Replace(from, to, StringComparison.Ordinal) + "\n  more: { watched: yes, leaves-copy-in: dumps, policy: few, when: \"daily at 23:00\" }\n";
+        var text =
+            Charter.Replace(from, to, StringComparison.Ordinal)
+            + "\n  more: { watched: yes, leaves-copy-in: dumps, policy: few, when: \"daily at 23:00\" }\n";
         var reading = CharterYaml.Read(text);
         Assert.Null(reading.Charter);
         Assert.Contains(words, string.Join('\n', reading.Mistakes.Select(m => m.Message)));

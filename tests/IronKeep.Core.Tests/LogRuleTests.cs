@@ -42,7 +42,8 @@ public sealed class LogRuleTests
     {
         var runs = new List<LogRun>();
         var reader = new LogReader(rules, zone ?? DateTimeZone.Utc, Now, runs.Add);
-        for (var at = 0; at < log.Length; at += Math.Min(piece, log.Length - at)) reader.Feed(log.AsSpan(at, Math.Min(piece, log.Length - at)));
+        for (var at = 0; at < log.Length; at += Math.Min(piece, log.Length - at))
+            reader.Feed(log.AsSpan(at, Math.Min(piece, log.Length - at)));
         reader.Finish();
         return runs;
     }
@@ -50,7 +51,8 @@ public sealed class LogRuleTests
     private static string Say(LogRules rules, LogRun run, int? code = null)
     {
         var v = LogJudge.Of(rules, run, code);
-        return $"{Kebab.Of(v.Outcome)} {(v.Class is { } c ? Kebab.Of(c) : "-")} {string.Join(' ', v.Evidence.Select(e => $"{e.Line}{Kebab.Of(e.List)[0]}"))}";
+        return $"{Kebab.Of(v.Outcome)} {(v.Class is { } c ? Kebab.Of(c) : "-")} "
+            + $"{string.Join(' ', v.Evidence.Select(e => $"{e.Line}{Kebab.Of(e.List)[0]}"))}";
     }
 
     [Theory]
@@ -90,7 +92,10 @@ public sealed class LogRuleTests
         Assert.Equal("ok - 2o", Say(rules, run, 2));
         Assert.Equal("warned - 2o", Say(rules, run, 6));
         Assert.Equal((Outcome.Failed, FailureClass.ExitCode), (LogJudge.Of(rules, null, 5).Outcome, LogJudge.Of(rules, null, 5).Class));
-        Assert.Equal((Outcome.Failed, FailureClass.Unknown), (LogJudge.Of(rules, null, null).Outcome, LogJudge.Of(rules, null, null).Class));
+        Assert.Equal(
+            (Outcome.Failed, FailureClass.Unknown),
+            (LogJudge.Of(rules, null, null).Outcome, LogJudge.Of(rules, null, null).Class)
+        );
         Assert.Equal(Outcome.Failed, LogJudge.Of(LogRules.None, null, 1).Outcome);
     }
 
@@ -131,7 +136,8 @@ public sealed class LogRuleTests
         var (read, problem) = LogPattern.Read(pattern, LogTimes.Usual);
         Assert.True(read is not null, problem);
         Assert.Equal(expected is not null, read!.IsMatch(line));
-        if (expected is not null) Assert.Equal(expected, read.ValuesOf(line).Single(v => v.Name == name).Text);
+        if (expected is not null)
+            Assert.Equal(expected, read.ValuesOf(line).Single(v => v.Name == name).Text);
     }
 
     [Theory]
@@ -190,28 +196,54 @@ public sealed class LogRuleTests
     }
 
     private static readonly Gen<string> Lines = Gen.OneOf(
-        Pick.Of("begin a", "end", "done", "DONE ", "fatal: x", "warn me", "ignore fatal", "", "   ", "12 files", "0 files", "3 errors", "noise noise", "x\r", "äß€ done", "e42 y"),
-        Gen.String[Gen.Char["ab de\t"], 0, 12]);
+        Pick.Of(
+            "begin a",
+            "end",
+            "done",
+            "DONE ",
+            "fatal: x",
+            "warn me",
+            "ignore fatal",
+            "",
+            "   ",
+            "12 files",
+            "0 files",
+            "3 errors",
+            "noise noise",
+            "x\r",
+            "äß€ done",
+            "e42 y"
+        ),
+        Gen.String[Gen.Char["ab de\t"], 0, 12]
+    );
 
     private static readonly Gen<string> Sets = Pick.Of(
         "begins: begin\nends: end\nok: done\nfailed: fatal\nwarned: warn\nignores: ignore\nfigures: ['{items} files', '{errors} errors']",
         "begins: begin\nok: done\nfailed: [fatal, '/^e[0-9]+ /']",
         "ends: [end]\nok: done\nfailed: '/[0-9]{2} y/'\nwarned: '/w[aeiou]rn|\\\\s{3}/'",
         "ok: ['d', '/^x/']\nfailed: '/fatal|ignore/'",
-        "ok: ne\nfailed: ['x', '/a\\s*$/', '/[$]|fa/']\nwarned: '/m[^e]?e?$/'");
+        "ok: ne\nfailed: ['x', '/a\\s*$/', '/[$]|fa/']\nwarned: '/m[^e]?e?$/'"
+    );
 
     /// <summary>However a log is cut, and by the slow way that tries every pattern on every line, the same runs are found.</summary>
     [Fact]
     public void A_log_cut_anywhere_gives_the_runs_that_a_line_by_line_referee_finds()
     {
-        Gen.Select(Sets, Lines.Array[0, 40], Gen.Int[1, 17], Gen.Bool).Sample((set, lines, piece, ends) =>
-        {
-            var rules = Rules(set);
-            var log = string.Join('\n', lines) + (ends ? "\n" : "");
-            var expected = string.Join('|', Referee.Runs(rules, log));
-            Assert.Equal(expected, string.Join('|', Read(rules, log).Select(r => $"{r.FirstLine}-{r.LastLine} {Say(rules, r)}")));
-            Assert.Equal(expected, string.Join('|', Read(rules, log, piece).Select(r => $"{r.FirstLine}-{r.LastLine} {Say(rules, r)}")));
-        }, iter: 4000);
+        Gen.Select(Sets, Lines.Array[0, 40], Gen.Int[1, 17], Gen.Bool)
+            .Sample(
+                (set, lines, piece, ends) =>
+                {
+                    var rules = Rules(set);
+                    var log = string.Join('\n', lines) + (ends ? "\n" : "");
+                    var expected = string.Join('|', Referee.Runs(rules, log));
+                    Assert.Equal(expected, string.Join('|', Read(rules, log).Select(r => $"{r.FirstLine}-{r.LastLine} {Say(rules, r)}")));
+                    Assert.Equal(
+                        expected,
+                        string.Join('|', Read(rules, log, piece).Select(r => $"{r.FirstLine}-{r.LastLine} {Say(rules, r)}"))
+                    );
+                },
+                iter: 4000
+            );
     }
 
     /// <summary>Section 9 read aloud: each line, each list, nothing clever.</summary>
@@ -231,50 +263,76 @@ public sealed class LogRuleTests
         public static IEnumerable<string> Runs(LogRules rules, string log)
         {
             var all = log.Split('\n').ToList();
-            if (all[^1].Length == 0) all.RemoveAt(all.Count - 1);
+            if (all[^1].Length == 0)
+                all.RemoveAt(all.Count - 1);
             Run? run = null;
             for (var i = 0; i < all.Count; i++)
             {
                 var (line, number) = (all[i].EndsWith('\r') ? all[i][..^1] : all[i], i + 1);
-                if (run is null && !rules.HasBegins && string.IsNullOrWhiteSpace(line)) continue;
+                if (run is null && !rules.HasBegins && string.IsNullOrWhiteSpace(line))
+                    continue;
                 if (On(LogList.Ignores))
                 {
-                    if (run is not null) run.Last = number;
+                    if (run is not null)
+                        run.Last = number;
                     continue;
                 }
                 if (On(LogList.Begins))
                 {
-                    if (run is not null) yield return Say(run);
+                    if (run is not null)
+                        yield return Say(run);
                     run = new Run(number);
                 }
-                if (run is null && !rules.HasBegins) run = new Run(number);
-                if (run is null) continue;
+                if (run is null && !rules.HasBegins)
+                    run = new Run(number);
+                if (run is null)
+                    continue;
                 run.Last = number;
-                var list = On(LogList.Failed) ? 'f' : On(LogList.Warned) ? 'w' : On(LogList.Ok) ? 'o' : ' ';
+                var list =
+                    On(LogList.Failed) ? 'f'
+                    : On(LogList.Warned) ? 'w'
+                    : On(LogList.Ok) ? 'o'
+                    : ' ';
                 var words = line.Split(' ');
-                if (On(LogList.Figures) && words is [var n, "files"]) (run.Items, run.ItemsLine) = (long.Parse(n, CultureInfo.InvariantCulture), number);
-                if (On(LogList.Figures) && words is [var e, "errors"] && e != "0") list = 'F';
-                if (list is 'f' or 'o' or 'F') run.Deciding = (number, list == 'F' ? 'f' : list, list == 'o');
-                else if (list == 'w') run.Warned.Add((number, 'w'));
-                if (!On(LogList.Ends)) continue;
+                if (On(LogList.Figures) && words is [var n, "files"])
+                    (run.Items, run.ItemsLine) = (long.Parse(n, CultureInfo.InvariantCulture), number);
+                if (On(LogList.Figures) && words is [var e, "errors"] && e != "0")
+                    list = 'F';
+                if (list is 'f' or 'o' or 'F')
+                    run.Deciding = (number, list == 'F' ? 'f' : list, list == 'o');
+                else if (list == 'w')
+                    run.Warned.Add((number, 'w'));
+                if (!On(LogList.Ends))
+                    continue;
                 run.Ended = true;
                 yield return Say(run);
                 run = null;
 
                 bool On(LogList l) => rules.Rules.Any(r => r.List == l && Matches(r.Pattern.Source, line));
             }
-            if (run is not null) yield return Say(run);
+            if (run is not null)
+                yield return Say(run);
 
             static bool Matches(string source, string line) =>
                 source[0] == '/' ? System.Text.RegularExpressions.Regex.IsMatch(line, source[1..^1])
-                : source[0] == '{' ? System.Text.RegularExpressions.Regex.IsMatch(line, "[0-9]+" + source[(source.IndexOf('}', StringComparison.Ordinal) + 1)..])
+                : source[0] == '{'
+                    ? System.Text.RegularExpressions.Regex.IsMatch(
+                        line,
+                        "[0-9]+" + source[(source.IndexOf('}', StringComparison.Ordinal) + 1)..]
+                    )
                 : line.Contains(source, StringComparison.OrdinalIgnoreCase);
 
             string Say(Run r)
             {
                 var marks = new List<(int Line, char List)>(r.Warned);
-                if (r.Deciding is { } d) marks.Add((d.Line, d.List));
-                var verdict = !r.Ended && rules.HasEnds ? "failed no-end" : r.Deciding is { Ok: false } ? "failed reported" : r.Deciding is null && r.Warned.Count == 0 ? "failed unknown" : r.Warned.Count > 0 ? "warned -" : "ok -";
+                if (r.Deciding is { } d)
+                    marks.Add((d.Line, d.List));
+                var verdict =
+                    !r.Ended && rules.HasEnds ? "failed no-end"
+                    : r.Deciding is { Ok: false } ? "failed reported"
+                    : r.Deciding is null && r.Warned.Count == 0 ? "failed unknown"
+                    : r.Warned.Count > 0 ? "warned -"
+                    : "ok -";
                 if (r.Items == 0 && verdict is "warned -" or "ok -" && r.Items == 0)
                 {
                     verdict = "suspect -";
@@ -321,12 +379,19 @@ public sealed class LogRuleTests
     [Fact]
     public void Rules_written_as_a_charter_are_read_back_equal()
     {
-        var rules = Rules(Photos + "\nexamples:\n  - {name: full disk, log: \"=== copy of x started 03.11.2026 23:00:07\\nno space left\\n=== aborted\\n\", outcome: failed, exit-code: 1}");
+        var rules = Rules(
+            Photos
+                + "\nexamples:\n  - {name: full disk, log: \"=== copy of x started 03.11.2026 23:00:07\\nno space left\\n=== aborted\\n\", "
+                + "outcome: failed, exit-code: 1}"
+        );
         var charter = Charter.Empty with { LogRules = Charter.Empty.LogRules.Add("test", rules) };
         var again = CharterYaml.Read(CharterWriter.Write(charter));
         Assert.Empty(again.Mistakes);
         Assert.Equal(rules, again.Charter!.LogRules["test"]);
-        Assert.Equal("failed store-full 2f", Say(again.Charter.LogRules["test"], Read(again.Charter.LogRules["test"], again.Charter.LogRules["test"].Examples[0].Log)[0]));
+        Assert.Equal(
+            "failed store-full 2f",
+            Say(again.Charter.LogRules["test"], Read(again.Charter.LogRules["test"], again.Charter.LogRules["test"].Examples[0].Log)[0])
+        );
     }
 
     [Fact]
@@ -336,7 +401,8 @@ public sealed class LogRuleTests
         var runs = new List<LogRun>();
         var reader = new LogReader(rules, DateTimeZone.Utc, Now, runs.Add);
         var piece = new string('a', 1_000_000) + "!";
-        for (var i = 0; i < 100; i++) reader.Feed(piece);
+        for (var i = 0; i < 100; i++)
+            reader.Feed(piece);
         reader.Feed("\ndone\n\0\u0001\uFFFD binary\n");
         reader.Finish();
         Assert.Equal((3, 1), (reader.Lines, reader.LongLines));

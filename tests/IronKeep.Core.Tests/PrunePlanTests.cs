@@ -9,7 +9,10 @@ public sealed class PrunePlanTests
 {
     private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 9, 0);
     private static readonly RetentionGuards Guards = new(DateTimeZone.Utc);
-    private static readonly CopyFacts[] Copies = [.. Enumerable.Range(0, 6).Select(i => new CopyFacts($"c{i}", Now - Duration.FromDays(6 - i), CopyState.Sound))];
+    private static readonly CopyFacts[] Copies =
+    [
+        .. Enumerable.Range(0, 6).Select(i => new CopyFacts($"c{i}", Now - Duration.FromDays(6 - i), CopyState.Sound)),
+    ];
 
     [Fact]
     public void The_fingerprint_moves_with_everything_that_the_decision_rests_on()
@@ -17,8 +20,11 @@ public sealed class PrunePlanTests
         var plan = Plan(Copies);
         PrunePlan[] others =
         [
-            Plan(Copies, "newest 4"), Plan(Copies[1..]), Plan([.. Copies[1..], Copies[0] with { State = CopyState.Unsound }]),
-            Plan([.. Copies[1..], Copies[0] with { Held = "by mira" }]), Make(Copies, "newest 3", Guards with { AtLeast = 5 }),
+            Plan(Copies, "newest 4"),
+            Plan(Copies[1..]),
+            Plan([.. Copies[1..], Copies[0] with { State = CopyState.Unsound }]),
+            Plan([.. Copies[1..], Copies[0] with { Held = "by mira" }]),
+            Make(Copies, "newest 3", Guards with { AtLeast = 5 }),
         ];
         Assert.Equal(plan.Fingerprint(), Plan(Copies.Reverse()).Fingerprint());
         Assert.Equal(6, others.Append(plan).Select(p => p.Fingerprint()).Distinct().Count());

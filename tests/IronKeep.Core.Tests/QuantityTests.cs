@@ -34,17 +34,21 @@ public sealed class QuantityTests
     [Fact]
     public void Sizes_and_spans_written_exactly_read_back_as_themselves()
     {
-        Gen.Long[0, long.MaxValue / 4].Sample(bytes =>
-        {
-            Assert.True(ByteSize.TryParse(new ByteSize(bytes).ToExactText(), out var back, out _));
-            Assert.Equal(bytes, back.Bytes);
-        });
-        Gen.Select(Gen.Int[0, Span.LargestCount], Gen.Enum<SpanUnit>()).Sample((count, unit) =>
-        {
-            var span = new Span(count, unit);
-            Assert.True(Span.TryParse(span.ToString(), out var back, out _));
-            Assert.Equal(span, back);
-        });
+        Gen.Long[0, long.MaxValue / 4]
+            .Sample(bytes =>
+            {
+                Assert.True(ByteSize.TryParse(new ByteSize(bytes).ToExactText(), out var back, out _));
+                Assert.Equal(bytes, back.Bytes);
+            });
+        Gen.Select(Gen.Int[0, Span.LargestCount], Gen.Enum<SpanUnit>())
+            .Sample(
+                (count, unit) =>
+                {
+                    var span = new Span(count, unit);
+                    Assert.True(Span.TryParse(span.ToString(), out var back, out _));
+                    Assert.Equal(span, back);
+                }
+            );
     }
 
     [Fact]
@@ -76,11 +80,17 @@ public sealed class QuantityTests
         var after = before with
         {
             Zone = DateTimeZoneProviders.Tzdb["Asia/Kolkata"],
-            Stores = before.Stores.Remove("attic").SetItem("cellar", store with { Capacity = null }).Add("barn", store with { Name = "barn" }),
+            Stores = before
+                .Stores.Remove("attic")
+                .SetItem("cellar", store with { Capacity = null })
+                .Add("barn", store with { Name = "barn" }),
         };
         Assert.Empty(CharterDiff.Compare(before, before));
         var changes = CharterDiff.Compare(before, after);
-        Assert.Equal(["Changed charter settings", "Removed store attic", "Added store barn", "Changed store cellar"], changes.Select(c => $"{c.Kind} {c.Object} {c.Name}"));
+        Assert.Equal(
+            ["Changed charter settings", "Removed store attic", "Added store barn", "Changed store cellar"],
+            changes.Select(c => $"{c.Kind} {c.Object} {c.Name}")
+        );
         Assert.Equal(new FieldChange("capacity", "1 kB", null), changes[3].Fields[0]);
     }
 }

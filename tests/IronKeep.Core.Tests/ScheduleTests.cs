@@ -9,7 +9,15 @@ public sealed class ScheduleTests
 {
     private static readonly string[] Zones =
     [
-        "Europe/Berlin", "America/New_York", "America/Santiago", "Australia/Lord_Howe", "Asia/Kolkata", "Pacific/Apia", "Africa/Casablanca", "America/Havana", "UTC",
+        "Europe/Berlin",
+        "America/New_York",
+        "America/Santiago",
+        "Australia/Lord_Howe",
+        "Asia/Kolkata",
+        "Pacific/Apia",
+        "Africa/Casablanca",
+        "America/Havana",
+        "UTC",
     ];
 
     [Theory]
@@ -24,56 +32,169 @@ public sealed class ScheduleTests
     [InlineData("weekdays at 23:00", "UTC", "2026-11-20T23:00:00Z", "2026-11-23T23:00:00Z")]
     [InlineData("fri-mon at 6:30", "UTC", "2026-11-23T06:30:00Z", "2026-11-27T06:30:00Z", "2026-11-28T06:30:00Z", "2026-11-29T06:30:00Z")]
     // A grid time in the gap is left out, one in the repeated hour is due both times.
-    [InlineData("every 30 minutes between 01:30 and 03:00", "Europe/Berlin", "2027-03-27T12:00:00Z", "2027-03-28T00:30:00Z", "2027-03-28T01:00:00Z", "2027-03-28T23:30:00Z")]
-    [InlineData("every 60 minutes between 02:00 and 03:00", "Europe/Berlin", "2027-10-30T12:00:00Z", "2027-10-31T00:00:00Z", "2027-10-31T01:00:00Z", "2027-10-31T02:00:00Z")]
-    [InlineData("every 7 hours", "UTC", "2026-11-23T00:00:00Z", "2026-11-23T07:00:00Z", "2026-11-23T14:00:00Z", "2026-11-23T21:00:00Z", "2026-11-24T00:00:00Z")]
+    [InlineData(
+        "every 30 minutes between 01:30 and 03:00",
+        "Europe/Berlin",
+        "2027-03-27T12:00:00Z",
+        "2027-03-28T00:30:00Z",
+        "2027-03-28T01:00:00Z",
+        "2027-03-28T23:30:00Z"
+    )]
+    [InlineData(
+        "every 60 minutes between 02:00 and 03:00",
+        "Europe/Berlin",
+        "2027-10-30T12:00:00Z",
+        "2027-10-31T00:00:00Z",
+        "2027-10-31T01:00:00Z",
+        "2027-10-31T02:00:00Z"
+    )]
+    [InlineData(
+        "every 7 hours",
+        "UTC",
+        "2026-11-23T00:00:00Z",
+        "2026-11-23T07:00:00Z",
+        "2026-11-23T14:00:00Z",
+        "2026-11-23T21:00:00Z",
+        "2026-11-24T00:00:00Z"
+    )]
     // A window past midnight belongs to the day it starts on.
-    [InlineData("every 2 hours between 22:00 and 02:00 on fri", "UTC", "2026-11-23T00:00:00Z", "2026-11-27T22:00:00Z", "2026-11-28T00:00:00Z", "2026-11-28T02:00:00Z", "2026-12-04T22:00:00Z")]
+    [InlineData(
+        "every 2 hours between 22:00 and 02:00 on fri",
+        "UTC",
+        "2026-11-23T00:00:00Z",
+        "2026-11-27T22:00:00Z",
+        "2026-11-28T00:00:00Z",
+        "2026-11-28T02:00:00Z",
+        "2026-12-04T22:00:00Z"
+    )]
     public void Is_due_as_worked_out_by_hand(string sentence, string zone, string asOf, params string[] expected)
     {
-        var due = DueInstants.Between(Read(sentence), DateTimeZoneProviders.Tzdb[zone], At(asOf), At(asOf) + Duration.FromDays(400)).Take(expected.Length);
+        var due = DueInstants
+            .Between(Read(sentence), DateTimeZoneProviders.Tzdb[zone], At(asOf), At(asOf) + Duration.FromDays(400))
+            .Take(expected.Length);
         Assert.Equal(expected, due.Select(d => d.ToString()));
     }
 
     [Theory]
     [InlineData("every 3 days at 06:00 from 2026-11-20", "UTC", "2026-11-01T00:00:00Z", "2026-11-20T06:00:00Z", "2026-11-23T06:00:00Z")]
     // ISO weeks, counted from the week of the anchor; nothing resets at the year's end, which 2026 has 53 weeks before.
-    [InlineData("every 2 weeks on mon,sat at 12:00 from 2026-12-17", "UTC", "2026-12-01T00:00:00Z", "2026-12-19T12:00:00Z", "2026-12-28T12:00:00Z", "2027-01-02T12:00:00Z", "2027-01-11T12:00:00Z")]
-    [InlineData("5th sun of month at 01:00", "UTC", "2026-11-23T00:00:00Z", "2026-11-29T01:00:00Z", "2027-01-31T01:00:00Z", "2027-05-30T01:00:00Z")]
-    [InlineData("last fri of nov-feb at 20:00", "UTC", "2026-11-23T00:00:00Z", "2026-11-27T20:00:00Z", "2026-12-25T20:00:00Z", "2027-01-29T20:00:00Z", "2027-02-26T20:00:00Z", "2027-11-26T20:00:00Z")]
+    [InlineData(
+        "every 2 weeks on mon,sat at 12:00 from 2026-12-17",
+        "UTC",
+        "2026-12-01T00:00:00Z",
+        "2026-12-19T12:00:00Z",
+        "2026-12-28T12:00:00Z",
+        "2027-01-02T12:00:00Z",
+        "2027-01-11T12:00:00Z"
+    )]
+    [InlineData(
+        "5th sun of month at 01:00",
+        "UTC",
+        "2026-11-23T00:00:00Z",
+        "2026-11-29T01:00:00Z",
+        "2027-01-31T01:00:00Z",
+        "2027-05-30T01:00:00Z"
+    )]
+    [InlineData(
+        "last fri of nov-feb at 20:00",
+        "UTC",
+        "2026-11-23T00:00:00Z",
+        "2026-11-27T20:00:00Z",
+        "2026-12-25T20:00:00Z",
+        "2027-01-29T20:00:00Z",
+        "2027-02-26T20:00:00Z",
+        "2027-11-26T20:00:00Z"
+    )]
     [InlineData("day 31 of month at 00:00", "UTC", "2027-01-31T00:00:00Z", "2027-03-31T00:00:00Z", "2027-05-31T00:00:00Z")]
-    [InlineData("day 15,31 or last of month at 00:00", "UTC", "2027-01-31T00:00:00Z", "2027-02-15T00:00:00Z", "2027-02-28T00:00:00Z", "2027-03-15T00:00:00Z", "2027-03-31T00:00:00Z")]
+    [InlineData(
+        "day 15,31 or last of month at 00:00",
+        "UTC",
+        "2027-01-31T00:00:00Z",
+        "2027-02-15T00:00:00Z",
+        "2027-02-28T00:00:00Z",
+        "2027-03-15T00:00:00Z",
+        "2027-03-31T00:00:00Z"
+    )]
     [InlineData("yearly on feb 29 at 12:00", "UTC", "2027-01-01T00:00:00Z", "2028-02-29T12:00:00Z", "2032-02-29T12:00:00Z")]
     [InlineData("first working day of jan,aug at 09:00", "UTC", "2026-12-01T00:00:00Z", "2027-01-01T09:00:00Z", "2027-08-02T09:00:00Z")]
     [InlineData("last day of feb at 23:59", "UTC", "2027-02-01T00:00:00Z", "2027-02-28T23:59:00Z", "2028-02-29T23:59:00Z")]
-    [InlineData("daily at 02:00 from 2026-11-25 until 2026-11-28 except 2026-11-26,2026-11-27", "UTC", "2026-11-01T00:00:00Z", "2026-11-25T02:00:00Z", "2026-11-28T02:00:00Z")]
-    [InlineData("every 3 hours between 22:00 and 04:00 until 2026-11-24", "UTC", "2026-11-24T12:00:00Z", "2026-11-25T00:00:00Z", "2026-11-25T03:00:00Z")]
+    [InlineData(
+        "daily at 02:00 from 2026-11-25 until 2026-11-28 except 2026-11-26,2026-11-27",
+        "UTC",
+        "2026-11-01T00:00:00Z",
+        "2026-11-25T02:00:00Z",
+        "2026-11-28T02:00:00Z"
+    )]
+    [InlineData(
+        "every 3 hours between 22:00 and 04:00 until 2026-11-24",
+        "UTC",
+        "2026-11-24T12:00:00Z",
+        "2026-11-25T00:00:00Z",
+        "2026-11-25T03:00:00Z"
+    )]
     [InlineData("5th mon of feb at 03:00", "UTC", "2026-11-23T00:00:00Z", "2044-02-29T03:00:00Z", "2072-02-29T03:00:00Z")]
     // Both days restricted: either is enough. A field that begins with a star does not restrict.
-    [InlineData("0 4 13 * fri", "UTC", "2026-11-23T00:00:00Z", "2026-11-27T04:00:00Z", "2026-12-04T04:00:00Z", "2026-12-11T04:00:00Z", "2026-12-13T04:00:00Z")]
+    [InlineData(
+        "0 4 13 * fri",
+        "UTC",
+        "2026-11-23T00:00:00Z",
+        "2026-11-27T04:00:00Z",
+        "2026-12-04T04:00:00Z",
+        "2026-12-11T04:00:00Z",
+        "2026-12-13T04:00:00Z"
+    )]
     [InlineData("0 4 */2 * 5", "UTC", "2026-11-23T00:00:00Z", "2026-11-27T04:00:00Z", "2026-12-11T04:00:00Z")]
     [InlineData("@weekly", "UTC", "2026-11-23T00:00:00Z", "2026-11-29T00:00:00Z", "2026-12-06T00:00:00Z")]
     // RFC 5545: what the clock leaves out is read by the offset before the gap.
-    [InlineData("DTSTART:20270327T021500 RRULE:FREQ=DAILY;COUNT=3", "Europe/Berlin", "2027-03-01T00:00:00Z", "2027-03-27T01:15:00Z", "2027-03-28T01:15:00Z", "2027-03-29T00:15:00Z")]
-    [InlineData("RRULE:FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1 DTSTART:20270101T180000", "UTC", "2027-01-01T00:00:00Z", "2027-01-29T18:00:00Z", "2027-02-26T18:00:00Z", "2027-03-31T18:00:00Z")]
-    public void Every_part_of_the_sentence_and_the_other_forms_are_due_as_worked_out_by_hand(string text, string zone, string asOf, params string[] expected)
+    [InlineData(
+        "DTSTART:20270327T021500 RRULE:FREQ=DAILY;COUNT=3",
+        "Europe/Berlin",
+        "2027-03-01T00:00:00Z",
+        "2027-03-27T01:15:00Z",
+        "2027-03-28T01:15:00Z",
+        "2027-03-29T00:15:00Z"
+    )]
+    [InlineData(
+        "RRULE:FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1 DTSTART:20270101T180000",
+        "UTC",
+        "2027-01-01T00:00:00Z",
+        "2027-01-29T18:00:00Z",
+        "2027-02-26T18:00:00Z",
+        "2027-03-31T18:00:00Z"
+    )]
+    public void Every_part_of_the_sentence_and_the_other_forms_are_due_as_worked_out_by_hand(
+        string text,
+        string zone,
+        string asOf,
+        params string[] expected
+    )
     {
-        var due = DueInstants.Between(Read(text), DateTimeZoneProviders.Tzdb[zone], At(asOf), At(asOf) + Duration.FromDays(18_000)).Take(expected.Length);
+        var due = DueInstants
+            .Between(Read(text), DateTimeZoneProviders.Tzdb[zone], At(asOf), At(asOf) + Duration.FromDays(18_000))
+            .Take(expected.Length);
         Assert.Equal(expected, due.Select(d => d.ToString()));
     }
 
     [Fact]
     public void Agrees_with_a_slow_look_at_every_minute()
     {
-        Gen.Select(Sentences.Gen, Pick.Of(Zones), Gen.Int[0, 60_000], Gen.Int[0, 40 * 24 * 60]).Sample((case_, zoneId, day, minutes) =>
-        {
-            var zone = DateTimeZoneProviders.Tzdb[zoneId];
-            var after = Instant.FromUtc(1998, 1, 1, 0, 0) + Duration.FromMinutes(day * 293L);
-            var upTo = after + Duration.FromMinutes(minutes);
-            var slow = EveryMinute.Due(case_, zone, after, upTo);
-            var fast = DueInstants.Between(Read(case_.Sentence), zone, after, upTo).ToList();
-            Assert.True(slow.SequenceEqual(fast), $"{case_.Sentence} in {zoneId} after {after}: slow {string.Join(' ', slow.Except(fast).Take(3))}, fast {string.Join(' ', fast.Except(slow).Take(3))}");
-        }, iter: 3000);
+        Gen.Select(Sentences.Gen, Pick.Of(Zones), Gen.Int[0, 60_000], Gen.Int[0, 40 * 24 * 60])
+            .Sample(
+                (case_, zoneId, day, minutes) =>
+                {
+                    var zone = DateTimeZoneProviders.Tzdb[zoneId];
+                    var after = Instant.FromUtc(1998, 1, 1, 0, 0) + Duration.FromMinutes(day * 293L);
+                    var upTo = after + Duration.FromMinutes(minutes);
+                    var slow = EveryMinute.Due(case_, zone, after, upTo);
+                    var fast = DueInstants.Between(Read(case_.Sentence), zone, after, upTo).ToList();
+                    Assert.True(
+                        slow.SequenceEqual(fast),
+                        $"{case_.Sentence} in {zoneId} after {after}: slow {string.Join(' ', slow.Except(fast).Take(3))}, fast "
+                            + $"{string.Join(' ', fast.Except(slow).Take(3))}"
+                    );
+                },
+                iter: 3000
+            );
     }
 
     [Fact]

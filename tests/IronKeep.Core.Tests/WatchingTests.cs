@@ -45,16 +45,21 @@ public sealed class WatchingTests
         Assert.True(Band.TryParse("25 % and 1 MB", out var narrow, out _));
         Assert.Single(Bands.Judge(narrow, Enumerable.Repeat(Run(90, 150, 1), 7).ToList(), Run(9, 150, 1)));
         Assert.Equal("25 % and 1 MB", narrow.ToString());
-        foreach (var wrong in new[] { "", "50 %", "half", "50 % and 100", "0 % and 1 MB", "-5 % and 1 MB", "5000 % and 1 MB" }) Assert.False(Band.TryParse(wrong, out _, out var problem) || problem.Length == 0, wrong);
+        foreach (var wrong in new[] { "", "50 %", "half", "50 % and 100", "0 % and 1 MB", "-5 % and 1 MB", "5000 % and 1 MB" })
+            Assert.False(Band.TryParse(wrong, out _, out var problem) || problem.Length == 0, wrong);
     }
 
     [Fact]
     public void The_median_is_one_of_the_values_with_no_more_than_half_on_either_side() =>
-        Gen.Long[0, 1000].Array[1, 12].Sample(values =>
-        {
-            var median = Bands.Median(values);
-            return values.Contains(median) && values.Count(v => v < median) * 2 <= values.Length && values.Count(v => v > median) * 2 < values.Length + 1;
-        });
+        Gen.Long[0, 1000]
+            .Array[1, 12]
+            .Sample(values =>
+            {
+                var median = Bands.Median(values);
+                return values.Contains(median)
+                    && values.Count(v => v < median) * 2 <= values.Length
+                    && values.Count(v => v > median) * 2 < values.Length + 1;
+            });
 
     [Fact]
     public void A_run_limit_is_an_hour_or_three_times_what_is_usual()
@@ -76,15 +81,42 @@ public sealed class WatchingTests
         Assert.Contains("every good copy of machine heron", string.Join(' ', Reasons(8, "newest 7", onMachine: 1)));
         Assert.Empty(Reasons(8, "newest 8", doubt: "nothing goes, so nothing is braked"));
         // A policy that was shortened, and one that was changed but takes no more than before.
-        Assert.Contains("'newest 8', at least 2, became 'newest 6', at least 2, which takes 2 more copies", Assert.Single(Reasons(8, "newest 6", last: "newest 8")));
+        Assert.Contains(
+            "'newest 8', at least 2, became 'newest 6', at least 2, which takes 2 more copies",
+            Assert.Single(Reasons(8, "newest 6", last: "newest 8"))
+        );
         Assert.Empty(Reasons(8, "newest 7", last: "newest 5"));
         Assert.Contains("shortened", Assert.Single(Reasons(8, "newest 1", atLeast: 6, last: "newest 1", lastFloor: 8)));
 
-        static IEnumerable<string> Reasons(int count, string policy, string? last = null, string? doubt = null, int onMachine = 100, int atLeast = 2, int lastFloor = 2)
+        static IEnumerable<string> Reasons(
+            int count,
+            string policy,
+            string? last = null,
+            string? doubt = null,
+            int onMachine = 100,
+            int atLeast = 2,
+            int lastFloor = 2
+        )
         {
             var copies = Enumerable.Range(0, count).Select(i => new CopyFacts($"c{i:00}", Now - Duration.FromDays(i), CopyState.Sound));
-            var plan = PrunePlan.Make("job", "heron", "cellar", RetentionTests.Read(policy), new RetentionGuards(DateTimeZone.Utc, atLeast), copies, Now);
-            return Brake.Reasons(plan, new BrakeFacts(last is null ? null : RetentionTests.Read(last), last is null ? null : new RetentionGuards(DateTimeZone.Utc, lastFloor), onMachine, doubt));
+            var plan = PrunePlan.Make(
+                "job",
+                "heron",
+                "cellar",
+                RetentionTests.Read(policy),
+                new RetentionGuards(DateTimeZone.Utc, atLeast),
+                copies,
+                Now
+            );
+            return Brake.Reasons(
+                plan,
+                new BrakeFacts(
+                    last is null ? null : RetentionTests.Read(last),
+                    last is null ? null : new RetentionGuards(DateTimeZone.Utc, lastFloor),
+                    onMachine,
+                    doubt
+                )
+            );
         }
     }
 
@@ -92,26 +124,58 @@ public sealed class WatchingTests
     public void A_suspect_copy_counts_and_holds_back_the_good_one_before_it_until_it_is_confirmed()
     {
         // Newest first: a suspect one, two good ones.
-        CopyFacts[] copies = [.. Enumerable.Range(0, 6).Select(i => new CopyFacts($"c{i}", Now - Duration.FromDays(i), CopyState.Sound, Doubted: i is 0 or 1 or 3))];
+        CopyFacts[] copies =
+        [
+            .. Enumerable
+                .Range(0, 6)
+                .Select(i => new CopyFacts($"c{i}", Now - Duration.FromDays(i), CopyState.Sound, Doubted: i is 0 or 1 or 3)),
+        ];
         var answer = RetentionRules.Decide(RetentionTests.Read("newest 1"), new RetentionGuards(DateTimeZone.Utc, 1), copies, Now);
-        Assert.Equal([Verdict.Keep, Verdict.Expire, Verdict.Held, Verdict.Expire, Verdict.Held, Verdict.Expire], answer.Copies.Select(c => c.Verdict));
+        Assert.Equal(
+            [Verdict.Keep, Verdict.Expire, Verdict.Held, Verdict.Expire, Verdict.Held, Verdict.Expire],
+            answer.Copies.Select(c => c.Verdict)
+        );
         Assert.Contains("c1, is suspect", string.Join(' ', answer.Copies[2].Reasons));
-        var confirmed = RetentionRules.Decide(RetentionTests.Read("newest 1"), new RetentionGuards(DateTimeZone.Utc, 1), copies.Select(c => c with { Doubted = false }), Now);
+        var confirmed = RetentionRules.Decide(
+            RetentionTests.Read("newest 1"),
+            new RetentionGuards(DateTimeZone.Utc, 1),
+            copies.Select(c => c with { Doubted = false }),
+            Now
+        );
         Assert.Equal(5, confirmed.Copies.Count(c => c.Verdict == Verdict.Expire));
     }
 
     [Fact]
     public void Doubt_only_ever_keeps_more_and_a_frozen_rule_expires_nothing() =>
-        Gen.Select(Gen.Bool.Array[1, 25], Pick.Of("newest 2", "3 daily then 2 weekly", "all within 4 days")).Sample((doubted, policy) =>
-        {
-            var copies = doubted.Select((d, i) => new CopyFacts($"c{i:00}", Now - Duration.FromHours(i * 17), CopyState.Sound, Doubted: d)).ToList();
-            var guards = new RetentionGuards(DateTimeZone.Utc, 1);
-            var with = Going(RetentionRules.Decide(RetentionTests.Read(policy), guards, copies, Now));
-            var without = Going(RetentionRules.Decide(RetentionTests.Read(policy), guards, copies.Select(c => c with { Doubted = false }), Now));
-            var frozen = RetentionRules.Decide(RetentionTests.Read(policy), guards with { FrozenBecause = "the clock jumped" }, copies, Now);
-            return with.IsSubsetOf(without) && Going(frozen).Count == 0 && frozen.Frozen
-                && frozen.Copies.Where(c => c.Verdict == Verdict.Frozen).All(c => c.Reasons[^1].Contains("the clock jumped", StringComparison.Ordinal));
-        });
+        Gen.Select(Gen.Bool.Array[1, 25], Pick.Of("newest 2", "3 daily then 2 weekly", "all within 4 days"))
+            .Sample(
+                (doubted, policy) =>
+                {
+                    var copies = doubted
+                        .Select((d, i) => new CopyFacts($"c{i:00}", Now - Duration.FromHours(i * 17), CopyState.Sound, Doubted: d))
+                        .ToList();
+                    var guards = new RetentionGuards(DateTimeZone.Utc, 1);
+                    var with = Going(RetentionRules.Decide(RetentionTests.Read(policy), guards, copies, Now));
+                    var without = Going(
+                        RetentionRules.Decide(RetentionTests.Read(policy), guards, copies.Select(c => c with { Doubted = false }), Now)
+                    );
+                    var frozen = RetentionRules.Decide(
+                        RetentionTests.Read(policy),
+                        guards with
+                        {
+                            FrozenBecause = "the clock jumped",
+                        },
+                        copies,
+                        Now
+                    );
+                    return with.IsSubsetOf(without)
+                        && Going(frozen).Count == 0
+                        && frozen.Frozen
+                        && frozen
+                            .Copies.Where(c => c.Verdict == Verdict.Frozen)
+                            .All(c => c.Reasons[^1].Contains("the clock jumped", StringComparison.Ordinal));
+                }
+            );
 
     [Theory]
     [InlineData("newest 5", "daily at 12:00", 5, 5)]
@@ -129,9 +193,11 @@ public sealed class WatchingTests
         Assert.Contains("only grows", ComesToKeep.Play(RetentionTests.Read("forever"), 2, DateTimeZone.Utc, null, Now).Words);
     }
 
-    private static HashSet<string> Going(RetentionAnswer answer) => [.. answer.Copies.Where(c => c.Verdict == Verdict.Expire).Select(c => c.Copy.Id)];
+    private static HashSet<string> Going(RetentionAnswer answer) =>
+        [.. answer.Copies.Where(c => c.Verdict == Verdict.Expire).Select(c => c.Copy.Id)];
 
-    private static RunMeasure Run(long megabytes, long items, int minutes) => new(items, megabytes * 1_000_000, Duration.FromMinutes(minutes));
+    private static RunMeasure Run(long megabytes, long items, int minutes) =>
+        new(items, megabytes * 1_000_000, Duration.FromMinutes(minutes));
 
     /// <summary>What was heard of a run, and what it comes to: what it says of itself never makes a bad end good.</summary>
     [Theory]
@@ -147,9 +213,29 @@ public sealed class WatchingTests
     [InlineData(null, null, null, null, null, true, Outcome.Ok, null)]
     [InlineData(null, null, 0L, null, null, true, Outcome.Suspect, null)]
     [InlineData(null, null, null, null, null, false, Outcome.Failed, FailureClass.Unconfirmed)]
-    public void What_was_heard_of_a_run_comes_to_the_worst_that_it_says(int? code, long? items, long? bytes, long? skipped, long? errors, bool? left, Outcome outcome, FailureClass? failure)
+    public void What_was_heard_of_a_run_comes_to_the_worst_that_it_says(
+        int? code,
+        long? items,
+        long? bytes,
+        long? skipped,
+        long? errors,
+        bool? left,
+        Outcome outcome,
+        FailureClass? failure
+    )
     {
-        var verdict = RunJudge.Of(LogRules.None, new HeardFacts { Code = code, Items = items, Bytes = bytes, Skipped = skipped, Errors = errors, LeftCopy = left });
+        var verdict = RunJudge.Of(
+            LogRules.None,
+            new HeardFacts
+            {
+                Code = code,
+                Items = items,
+                Bytes = bytes,
+                Skipped = skipped,
+                Errors = errors,
+                LeftCopy = left,
+            }
+        );
         Assert.Equal((outcome, failure), (verdict.Outcome, verdict.Class));
     }
 

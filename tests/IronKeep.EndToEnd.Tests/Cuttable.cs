@@ -3,7 +3,9 @@ using System.Net.Sockets;
 
 namespace IronKeep.EndToEnd.Tests;
 
-/// <summary>A way from one service to its database that can be cut: then what is under way stands still and breaks, and nothing new gets through.</summary>
+/// <summary>
+/// A way from one service to its database that can be cut: then what is under way stands still and breaks, and nothing new gets through.
+/// </summary>
 internal sealed class Cuttable : IDisposable
 {
     private readonly TcpListener listener = new(IPAddress.Loopback, 0);
@@ -19,8 +21,10 @@ internal sealed class Cuttable : IDisposable
         get => !speaks.Task.IsCompleted;
         set
         {
-            if (value) speaks = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-            else speaks.TrySetResult();
+            if (value)
+                speaks = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+            else
+                speaks.TrySetResult();
         }
     }
 
@@ -59,8 +63,10 @@ internal sealed class Cuttable : IDisposable
             lock (gate)
             {
                 cut = value;
-                if (!cut) return;
-                foreach (var client in open) client.Dispose();
+                if (!cut)
+                    return;
+                foreach (var client in open)
+                    client.Dispose();
                 open.Clear();
             }
         }

@@ -2,7 +2,9 @@ using System.Text.Json;
 
 namespace IronKeep.EndToEnd.Tests;
 
-/// <summary>The calculators, which need no service, and the planning commands, which do: their JSON as promised, their exit codes.</summary>
+/// <summary>
+/// The calculators, which need no service, and the planning commands, which do: their JSON as promised, their exit codes.
+/// </summary>
 public sealed class PlanningProgramTests : IDisposable
 {
     private readonly Programs programs = new();
@@ -12,31 +14,116 @@ public sealed class PlanningProgramTests : IDisposable
     [Fact]
     public async Task The_calculators_answer_in_the_promised_form_and_need_no_service()
     {
-        var schedule = await JsonAsync(0, "try", "schedule", "daily at 02:15", "--zone", "Europe/Berlin", "--as-of", "2027-03-27T12:00:00Z", "--count", "2");
-        Assert.Equal("""{"sentence":"daily at 02:15","zone":"Europe/Berlin","due":[{"utc":"2027-03-28T01:00:00Z","local":"2027-03-28T03:00:00+02:00","note":"the clock leaves out 02:15 on this date"},{"utc":"2027-03-29T00:15:00Z","local":"2027-03-29T02:15:00+02:00","note":null}]}""", Squeezed(schedule));
-        var autumn = await JsonAsync(0, "try", "schedule", "15 2 * * *", "--zone", "Europe/Berlin", "--as-of", "2027-10-30T12:00:00Z", "--count", "1");
-        Assert.Equal(("daily at 02:15", "2027-10-31T00:15:00Z"), (autumn.GetProperty("sentence").GetString(), autumn.GetProperty("due")[0].GetProperty("utc").GetString()));
+        var schedule = await JsonAsync(
+            0,
+            "try",
+            "schedule",
+            "daily at 02:15",
+            "--zone",
+            "Europe/Berlin",
+            "--as-of",
+            "2027-03-27T12:00:00Z",
+            "--count",
+            "2"
+        );
+        Assert.Equal(
+            """{"sentence":"daily at 02:15","zone":"Europe/Berlin","due":[{"utc":"2027-03-28T01:00:00Z","local":"2027-03-28T03:00:00+02:00","note":"the clock leaves out 02:15 on this date"},{"utc":"2027-03-29T00:15:00Z","local":"2027-03-29T02:15:00+02:00","note":null}]}""",
+            Squeezed(schedule)
+        );
+        var autumn = await JsonAsync(
+            0,
+            "try",
+            "schedule",
+            "15 2 * * *",
+            "--zone",
+            "Europe/Berlin",
+            "--as-of",
+            "2027-10-30T12:00:00Z",
+            "--count",
+            "1"
+        );
+        Assert.Equal(
+            ("daily at 02:15", "2027-10-31T00:15:00Z"),
+            (autumn.GetProperty("sentence").GetString(), autumn.GetProperty("due")[0].GetProperty("utc").GetString())
+        );
 
         // A copy every noon from 2026-06-01 to 2026-07-15.
         var csv = Path.Combine(programs.Root, "copies.csv");
-        await File.WriteAllLinesAsync(csv, Enumerable.Range(0, 45).Select(i => $"c{i:00},{new DateTime(2026, 6, 1, 12, 0, 0, DateTimeKind.Utc).AddDays(i):yyyy-MM-ddTHH:mm:ssZ},unchecked,,{(i == 3 ? "yes" : "")}").Prepend("id,taken,state,base,held"));
-        var kept = await JsonAsync(0, "try", "retention", "--policy", "newest 2 then 2 daily then 2 weekly then 2 monthly", "--zone", "UTC", "--as-of", "2026-07-15T18:00:00Z", "--copies", csv);
-        Assert.Equal(["c44", "c43", "c42", "c41", "c34", "c27"], kept.GetProperty("copies").EnumerateArray().Where(c => c.GetProperty("verdict").GetString() == "keep").Select(c => c.GetProperty("id").GetString()!));
+        await File.WriteAllLinesAsync(
+            csv,
+            Enumerable
+                .Range(0, 45)
+                .Select(i =>
+                    $"c{i:00},{new DateTime(2026, 6, 1, 12, 0, 0, DateTimeKind.Utc).AddDays(i):yyyy-MM-ddTHH:mm:ssZ},unchecked,,"
+                    + $"{(i == 3 ? "yes" : "")}"
+                )
+                .Prepend("id,taken,state,base,held")
+        );
+        var kept = await JsonAsync(
+            0,
+            "try",
+            "retention",
+            "--policy",
+            "newest 2 then 2 daily then 2 weekly then 2 monthly",
+            "--zone",
+            "UTC",
+            "--as-of",
+            "2026-07-15T18:00:00Z",
+            "--copies",
+            csv
+        );
+        Assert.Equal(
+            ["c44", "c43", "c42", "c41", "c34", "c27"],
+            kept.GetProperty("copies")
+                .EnumerateArray()
+                .Where(c => c.GetProperty("verdict").GetString() == "keep")
+                .Select(c => c.GetProperty("id").GetString()!)
+        );
         Assert.Equal((6, 1, 38, 0), (Count("keep"), Count("held"), Count("expire"), Count("frozen")));
         Assert.Equal(["policy", "asOf", "frozen", "copies", "counts"], kept.EnumerateObject().Select(p => p.Name));
         Assert.Equal(["id", "verdict", "reasons", "leavesAt"], kept.GetProperty("copies")[0].EnumerateObject().Select(p => p.Name));
-        var frozen = await JsonAsync(0, "try", "retention", "--policy", "newest 2", "--as-of", "2026-09-15T18:00:00Z", "--copies", csv, "--fresh-within", "30 hours");
+        var frozen = await JsonAsync(
+            0,
+            "try",
+            "retention",
+            "--policy",
+            "newest 2",
+            "--as-of",
+            "2026-09-15T18:00:00Z",
+            "--copies",
+            csv,
+            "--fresh-within",
+            "30 hours"
+        );
         Assert.True(frozen.GetProperty("frozen").GetBoolean());
         Assert.Equal(42, frozen.GetProperty("counts").GetProperty("frozen").GetInt32());
 
         var set = Path.Combine(programs.Root, "set.yaml");
-        await File.WriteAllTextAsync(set, """
+        await File.WriteAllTextAsync(
+            set,
+            """
             start: "20:00"
             groups:
               - {name: nights, serves: daily, media: [d-2, d-1], protected-for: 6 days, fill-window: 12 hours, run-length: 3 hours}
-            """);
-        var rotation = await JsonAsync(1, "try", "rotation", "--set", set, "--zone", "Europe/London", "--first", "2026-11-23", "--nights", "3");
-        Assert.Equal("""{"nights":[{"date":"2026-11-23","group":"nights","medium":"d-1","protectedUntil":"2026-11-29T23:00:00Z","shortage":null},{"date":"2026-11-24","group":"nights","medium":"d-2","protectedUntil":"2026-11-30T23:00:00Z","shortage":null},{"date":"2026-11-25","group":"nights","medium":null,"protectedUntil":null,"shortage":{"firstFree":"d-1","at":"2026-11-29T23:00:00Z"}}],"firstShortage":"2026-11-25"}""", Squeezed(rotation));
+            """
+        );
+        var rotation = await JsonAsync(
+            1,
+            "try",
+            "rotation",
+            "--set",
+            set,
+            "--zone",
+            "Europe/London",
+            "--first",
+            "2026-11-23",
+            "--nights",
+            "3"
+        );
+        Assert.Equal(
+            """{"nights":[{"date":"2026-11-23","group":"nights","medium":"d-1","protectedUntil":"2026-11-29T23:00:00Z","shortage":null},{"date":"2026-11-24","group":"nights","medium":"d-2","protectedUntil":"2026-11-30T23:00:00Z","shortage":null},{"date":"2026-11-25","group":"nights","medium":null,"protectedUntil":null,"shortage":{"firstFree":"d-1","at":"2026-11-29T23:00:00Z"}}],"firstShortage":"2026-11-25"}""",
+            Squeezed(rotation)
+        );
 
         int Count(string verdict) => kept.GetProperty("counts").GetProperty(verdict).GetInt32();
     }
@@ -63,7 +150,16 @@ public sealed class PlanningProgramTests : IDisposable
         await programs.BeginAsync();
         var crontab = Path.Combine(programs.Root, "crontab");
         await File.WriteAllTextAsync(crontab, "15 2 * * 1-5 /usr/local/bin/save\n@reboot /usr/local/bin/start\n");
-        var adopted = await programs.ClientAsync("charter", "adopt", "--crontab", crontab, "--machine", "avocet", "--zone", "Europe/London");
+        var adopted = await programs.ClientAsync(
+            "charter",
+            "adopt",
+            "--crontab",
+            crontab,
+            "--machine",
+            "avocet",
+            "--zone",
+            "Europe/London"
+        );
         Assert.Equal(1, adopted.ExitCode);
         Assert.Contains("when: weekdays at 02:15", adopted.Out);
         Assert.Contains("line 2", adopted.Error);
@@ -99,7 +195,10 @@ public sealed class PlanningProgramTests : IDisposable
         return JsonSerializer.Deserialize<JsonElement>(said.Out);
     }
 
-    private static readonly JsonSerializerOptions Plain = new() { Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+    private static readonly JsonSerializerOptions Plain = new()
+    {
+        Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+    };
 
     private static string Squeezed(JsonElement json) => JsonSerializer.Serialize(json, Plain);
 }

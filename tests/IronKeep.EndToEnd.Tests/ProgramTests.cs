@@ -14,7 +14,10 @@ public sealed class ProgramTests : IDisposable
     public async Task The_loop_from_a_charter_to_a_restored_tree_through_the_client()
     {
         await programs.BeginAsync();
-        await Shell("mkdir -p a/b; seq 1 50000 > a/b/numbers; printf x > a/one; ln -s one a/link; chmod 600 a/one; touch -d '2001-02-03 04:05:06.7' a/one");
+        await Shell(
+            "mkdir -p a/b; seq 1 50000 > a/b/numbers; printf x > a/one; ln -s one a/link; chmod 600 a/one; touch -d '2001-02-03 "
+                + "04:05:06.7' a/one"
+        );
         var first = await Ok("job", "run", "by-hand", "--watch");
         Assert.Contains("OK", first.Out);
         Assert.Contains("taken    3 items", first.Out);
@@ -27,7 +30,10 @@ public sealed class ProgramTests : IDisposable
         await Ok("copy", "restore", oldest, "--to", programs.Root + "/all");
         await Ok("copy", "restore", newest, programs.Source + "/a/one", "--to", programs.Root + "/one");
         Assert.Equal("y", File.ReadAllText(programs.Root + "/one" + programs.Source + "/a/one"));
-        Assert.Equal("600 2001-02-03 04:05:06.700000000\n", await Shell($"stat -c '%a %y' '{programs.Root}/all{programs.Source}/a/one' | cut -c1-33"));
+        Assert.Equal(
+            "600 2001-02-03 04:05:06.700000000\n",
+            await Shell($"stat -c '%a %y' '{programs.Root}/all{programs.Source}/a/one' | cut -c1-33")
+        );
         Assert.Equal("one\n", await Shell($"readlink '{programs.Root}/all{programs.Source}/a/link'"));
         // A second time to the same place: nothing is overwritten, and it is said.
         var again = await programs.ClientAsync("copy", "restore", newest, programs.Source + "/a/one", "--to", programs.Root + "/one");
@@ -42,7 +48,8 @@ public sealed class ProgramTests : IDisposable
         Assert.Equal(0, (await programs.ClientAsync("duty")).ExitCode);
 
         // Every pack byte counts: one is turned, the check ends with 4 and names the file.
-        foreach (var pack in Directory.EnumerateFiles(programs.StoreFolder + "/packs", "*", SearchOption.AllDirectories)) Flip(pack, 60);
+        foreach (var pack in Directory.EnumerateFiles(programs.StoreFolder + "/packs", "*", SearchOption.AllDirectories))
+            Flip(pack, 60);
         var check = await programs.ClientAsync("store", "check", "cellar");
         Assert.Equal(4, check.ExitCode);
         Assert.Contains(newest, check.Out);
@@ -64,13 +71,20 @@ public sealed class ProgramTests : IDisposable
             // Not a fixed pause: killed as soon as it has read so many bytes.
             while (true)
             {
-                var run = JsonSerializer.Deserialize<JsonElement>((await programs.ClientAsync("run", "show", $"{id}", "--output", "json")).Out);
-                if (run.GetProperty("state").GetString() == "ended" || run.GetProperty("figures").GetProperty("readBytes").GetInt64() > 20_000_000 * round) break;
+                var run = JsonSerializer.Deserialize<JsonElement>(
+                    (await programs.ClientAsync("run", "show", $"{id}", "--output", "json")).Out
+                );
+                if (
+                    run.GetProperty("state").GetString() == "ended"
+                    || run.GetProperty("figures").GetProperty("readBytes").GetInt64() > 20_000_000 * round
+                )
+                    break;
             }
             programs.Kill();
             await programs.StartServiceAsync();
             var after = await programs.ClientAsync("run", "show", $"{id}");
-            if (!after.Out.Contains("interrupted", StringComparison.Ordinal)) continue;
+            if (!after.Out.Contains("interrupted", StringComparison.Ordinal))
+                continue;
             Assert.Equal(4, after.ExitCode);
             Assert.Contains("Run the job again", after.Out);
             Assert.Contains("interrupted", (await programs.ClientAsync("duty")).Out);
@@ -98,9 +112,17 @@ public sealed class ProgramTests : IDisposable
             await Shell($"echo {i} >> numbers");
             await Ok("job", "run", "by-hand", "--watch");
         }
-        var plan = JsonSerializer.Deserialize<JsonElement>((await programs.ClientAsync("prune", "plan", "by-hand", "--output", "json")).Out);
+        var plan = JsonSerializer.Deserialize<JsonElement>(
+            (await programs.ClientAsync("prune", "plan", "by-hand", "--output", "json")).Out
+        );
         // Begun and not waited for; killed as soon as the first copy lies in the bin, and then in the middle of freeing bytes.
-        var pruning = programs.ClientAsync("prune", "apply", plan.GetProperty("fingerprint").GetString()!, "--confirm", "only the newest is wanted");
+        var pruning = programs.ClientAsync(
+            "prune",
+            "apply",
+            plan.GetProperty("fingerprint").GetString()!,
+            "--confirm",
+            "only the newest is wanted"
+        );
         await UntilAsync(() => Count("bin") > 0);
         programs.Kill();
         await pruning;
@@ -123,14 +145,18 @@ public sealed class ProgramTests : IDisposable
         await Ok("copy", "restore", "newest:by-hand", "--to", programs.Root + "/back");
         Assert.Equal("", await Shell($"cmp numbers '{programs.Root}/back{programs.Source}/numbers'"));
 
-        int Count(string folder) => Directory.Exists($"{programs.StoreFolder}/{folder}") ? Directory.EnumerateFiles($"{programs.StoreFolder}/{folder}", "*.copy").Count() : 0;
+        int Count(string folder) =>
+            Directory.Exists($"{programs.StoreFolder}/{folder}")
+                ? Directory.EnumerateFiles($"{programs.StoreFolder}/{folder}", "*.copy").Count()
+                : 0;
 
         async Task AgreeAsync(int copies)
         {
             for (var i = 0; ; i++)
             {
                 var runs = JsonSerializer.Deserialize<JsonElement>((await Ok("run", "list", "--output", "json")).Out);
-                if (runs.EnumerateArray().All(r => r.GetProperty("state").GetString() == "ended")) break;
+                if (runs.EnumerateArray().All(r => r.GetProperty("state").GetString() == "ended"))
+                    break;
                 Assert.InRange(i, 0, 200);
             }
             var known = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out);
@@ -171,13 +197,28 @@ public sealed class ProgramTests : IDisposable
 
         Assert.Contains("/d/letter", (await Ok("copy", "find", "letter")).Out);
         Assert.Equal(1, (await programs.ClientAsync("copy", "find", "no-such-name")).ExitCode);
-        Assert.Equal(2, JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "versions", "by-hand", programs.Source + "/d/letter", "--output", "json")).Out).GetArrayLength());
-        var oldest = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out)[1].GetProperty("id").GetString()!;
+        Assert.Equal(
+            2,
+            JsonSerializer
+                .Deserialize<JsonElement>((await Ok("copy", "versions", "by-hand", programs.Source + "/d/letter", "--output", "json")).Out)
+                .GetArrayLength()
+        );
+        var oldest = JsonSerializer
+            .Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out)[1]
+            .GetProperty("id")
+            .GetString()!;
         Assert.Contains("expire", (await Ok("copy", "why", oldest)).Out);
         await Ok("copy", "hold", oldest, "--reason", "for the survey", "--until", "2099-01-01");
         Assert.Contains("held by mira until 2099-01-01", (await Ok("copy", "why", oldest)).Out);
         await Ok("copy", "release", oldest);
-        await Ok("prune", "apply", JsonSerializer.Deserialize<JsonElement>((await Ok("prune", "plan", "by-hand", "--output", "json")).Out).GetProperty("fingerprint").GetString()!);
+        await Ok(
+            "prune",
+            "apply",
+            JsonSerializer
+                .Deserialize<JsonElement>((await Ok("prune", "plan", "by-hand", "--output", "json")).Out)
+                .GetProperty("fingerprint")
+                .GetString()!
+        );
         Assert.Contains("out of the bin", (await Ok("copy", "take-back", oldest)).Out);
         await Ok("copy", "restore", oldest, programs.Source + "/d/letter", "--to", "/", "--existing", "beside");
         Assert.Equal("one\ntwo\n", await Shell("cat d/letter.restored d/letter"));
@@ -188,7 +229,9 @@ public sealed class ProgramTests : IDisposable
         Assert.Equal(0, (await programs.ClientAsync("alert", "list", "--class", "stale")).ExitCode);
         // What the service wrote for itself is a JSON object a line, and holds no secret.
         var log = await File.ReadAllTextAsync(Directory.EnumerateFiles(programs.DataFolder + "/logs", "*.jsonl").Single());
-        Assert.All(log.Split('\n', StringSplitOptions.RemoveEmptyEntries), l => Assert.True(JsonDocument.Parse(l).RootElement.TryGetProperty("@t", out _)));
+        Assert.All(log.Split('\n', StringSplitOptions.RemoveEmptyEntries), l =>
+            Assert.True(JsonDocument.Parse(l).RootElement.TryGetProperty("@t", out _))
+        );
         Assert.DoesNotContain("a long sentence", log);
     }
 
@@ -196,14 +239,26 @@ public sealed class ProgramTests : IDisposable
     public async Task A_second_service_on_the_same_catalogue_refuses_to_start_and_a_stop_is_clean()
     {
         await programs.StartServiceAsync();
-        var second = await programs.RunAsync("ironkeepd", null, $"--IronKeep:DataFolder={programs.DataFolder}", "--IronKeep:Listen=http://127.0.0.1:1");
+        var second = await programs.RunAsync(
+            "ironkeepd",
+            null,
+            $"--IronKeep:DataFolder={programs.DataFolder}",
+            "--IronKeep:Listen=http://127.0.0.1:1"
+        );
         Assert.Equal(3, second.ExitCode);
         Assert.Contains("another Iron Keep service", second.Error);
         Assert.Contains(programs.DataFolder, second.Error);
         Assert.Equal(0, await programs.StopAsync());
-        var bad = await programs.RunAsync("ironkeepd", null, "--IronKeep:DataFolder=relative", "--IronKeep:RunsAtOnce=0", "--IronKeep:Machine=Not A Name");
+        var bad = await programs.RunAsync(
+            "ironkeepd",
+            null,
+            "--IronKeep:DataFolder=relative",
+            "--IronKeep:RunsAtOnce=0",
+            "--IronKeep:Machine=Not A Name"
+        );
         Assert.Equal(3, bad.ExitCode);
-        foreach (var setting in new[] { "DataFolder", "RunsAtOnce", "Machine" }) Assert.Contains("IronKeep:" + setting, bad.Error);
+        foreach (var setting in new[] { "DataFolder", "RunsAtOnce", "Machine" })
+            Assert.Contains("IronKeep:" + setting, bad.Error);
     }
 
     [Fact]
@@ -242,7 +297,9 @@ public sealed class ProgramTests : IDisposable
 
     private async Task<string> Shell(string command)
     {
-        using var process = Process.Start(new ProcessStartInfo("/bin/bash", ["-c", command]) { WorkingDirectory = programs.Source, RedirectStandardOutput = true })!;
+        using var process = Process.Start(
+            new ProcessStartInfo("/bin/bash", ["-c", command]) { WorkingDirectory = programs.Source, RedirectStandardOutput = true }
+        )!;
         var output = await process.StandardOutput.ReadToEndAsync();
         await process.WaitForExitAsync();
         return output;
@@ -271,7 +328,12 @@ public sealed class ProgramTests : IDisposable
         using var taken = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
         taken.Start();
         var port = ((System.Net.IPEndPoint)taken.LocalEndpoint).Port;
-        var inUse = await programs.RunAsync("ironkeepd", null, $"--IronKeep:DataFolder={data}", $"--IronKeep:Listen=http://127.0.0.1:{port}");
+        var inUse = await programs.RunAsync(
+            "ironkeepd",
+            null,
+            $"--IronKeep:DataFolder={data}",
+            $"--IronKeep:Listen=http://127.0.0.1:{port}"
+        );
         Assert.Equal(3, inUse.ExitCode);
         Assert.Contains("the address to listen on cannot be used", inUse.Error);
         Assert.DoesNotContain("   at ", inUse.Error);

@@ -35,7 +35,8 @@ internal sealed partial class Programs : IDisposable
     {
         get
         {
-            lock (output) return output.ToString();
+            lock (output)
+                return output.ToString();
         }
     }
 
@@ -44,7 +45,17 @@ internal sealed partial class Programs : IDisposable
     {
         await StartServiceAsync();
         var code = Code().Matches(ServiceOutput)[^1].Groups[1].Value;
-        var signedIn = await ClientWithInputAsync("a long sentence\n", "sign-in", "--url", Address, "--name", "mira", "--code", code, "--password-stdin");
+        var signedIn = await ClientWithInputAsync(
+            "a long sentence\n",
+            "sign-in",
+            "--url",
+            Address,
+            "--name",
+            "mira",
+            "--code",
+            code,
+            "--password-stdin"
+        );
         Assert.True(signedIn.ExitCode == 0, signedIn.ToString());
         await WriteCharterAsync("by-hand");
         var applied = await ClientAsync("charter", "apply", Path.Combine(Root, "charter.yaml"));
@@ -53,15 +64,19 @@ internal sealed partial class Programs : IDisposable
 
     public string Address => $"http://127.0.0.1:{port}";
 
-    public async Task WriteCharterAsync(string job) => await File.WriteAllTextAsync(Path.Combine(Root, "charter.yaml"), $$"""
-        charter: 1
-        stores:
-          cellar: { folder: {{StoreFolder}}, bin: 0 days }
-        policies:
-          few: { keep: newest 1, at-least: 1 }
-        jobs:
-          {{job}}: { takes: {{Source}}, into: cellar, policy: few }
-        """);
+    public async Task WriteCharterAsync(string job) =>
+        await File.WriteAllTextAsync(
+            Path.Combine(Root, "charter.yaml"),
+            $$"""
+            charter: 1
+            stores:
+              cellar: { folder: {{StoreFolder}}, bin: 0 days }
+            policies:
+              few: { keep: newest 1, at-least: 1 }
+            jobs:
+              {{job}}: { takes: {{Source}}, into: cellar, policy: few }
+            """
+        );
 
     public async Task StartServiceAsync()
     {
@@ -75,7 +90,8 @@ internal sealed partial class Programs : IDisposable
         {
             try
             {
-                if (await http.GetStringAsync(Address + "/health") == "ok") return;
+                if (await http.GetStringAsync(Address + "/health") == "ok")
+                    return;
             }
             catch (HttpRequestException) when (i < 600 && !service.HasExited)
             {
@@ -86,7 +102,8 @@ internal sealed partial class Programs : IDisposable
 
     private void Keep(object sender, DataReceivedEventArgs line)
     {
-        lock (output) output.AppendLine(line.Data);
+        lock (output)
+            output.AppendLine(line.Data);
     }
 
     /// <summary>SIGKILL: no clean-up of any kind.</summary>
@@ -106,12 +123,14 @@ internal sealed partial class Programs : IDisposable
 
     public Task<Said> ClientAsync(params string[] args) => RunAsync("ironkeep", null, args);
 
-    public Task<Said> ClientWithInputAsync(string input, string first, params string[] args) => RunAsync("ironkeep", input, [first, .. args]);
+    public Task<Said> ClientWithInputAsync(string input, string first, params string[] args) =>
+        RunAsync("ironkeep", input, [first, .. args]);
 
     public async Task<Said> RunAsync(string program, string? input, params string[] args)
     {
         using var process = Start(program, args);
-        if (input is not null) await process.StandardInput.WriteAsync(input);
+        if (input is not null)
+            await process.StandardInput.WriteAsync(input);
         process.StandardInput.Close();
         var said = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
@@ -121,7 +140,12 @@ internal sealed partial class Programs : IDisposable
 
     private Process Start(string program, params string[] args)
     {
-        var start = new ProcessStartInfo("dotnet", [PathOf(program), .. args]) { RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo("dotnet", [PathOf(program), .. args])
+        {
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
         Surround(start);
         return Process.Start(start)!;
     }
@@ -131,7 +155,9 @@ internal sealed partial class Programs : IDisposable
     {
         var project = program == "ironkeepd" ? "IronKeep.Service" : "IronKeep.Cli";
         var here = AppContext.BaseDirectory;
-        return Path.GetFullPath(Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll"));
+        return Path.GetFullPath(
+            Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll")
+        );
     }
 
     /// <summary>The surroundings of every program: nothing of the person who runs the tests.</summary>
@@ -145,7 +171,8 @@ internal sealed partial class Programs : IDisposable
 
     public void Dispose()
     {
-        if (service is { HasExited: false }) Kill();
+        if (service is { HasExited: false })
+            Kill();
         service?.Dispose();
         Directory.Delete(Root, true);
     }

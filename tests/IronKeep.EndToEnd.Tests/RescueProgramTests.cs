@@ -31,16 +31,33 @@ public sealed class RescueProgramTests : IDisposable
 
         // Through the service: an archive to standard output, and one by a run; the keys.
         var tar = programs.Root + "/copy.tar";
-        Assert.Equal(0, await ShellAsync($"dotnet '{Client}' copy export newest:by-hand '{programs.Source}/notes' --tar - > '{tar}' && tar xOf '{tar}' > '{tar}.out' && grep -qx second '{tar}.out'"));
+        Assert.Equal(
+            0,
+            await ShellAsync(
+                $"dotnet '{Client}' copy export newest:by-hand '{programs.Source}/notes' --tar - > '{tar}' && tar xOf '{tar}' > "
+                    + $"'{tar}.out' && grep -qx second '{tar}.out'"
+            )
+        );
         await OkAsync("copy", "export", "newest:by-hand", "--bag", programs.Root + "/bag");
         Assert.Equal(0, await ShellAsync($"cd '{programs.Root}/bag' && sha256sum --quiet -c manifest-sha256.txt"));
         var keys = await JsonAsync("store", "key", "list", "vault");
         Assert.True(keys[0].GetProperty("usedByService").GetBoolean());
         var sheet = programs.Root + "/sheet";
-        Assert.Contains("print " + sheet, (await OkAsync("store", "key", "add", "vault", "--label", "in the safe", "--recovery-sheet", sheet)).Out);
-        Assert.Equal(3, (await programs.ClientAsync("store", "key", "add", "vault", "--label", "x", "--new-passphrase-file", Key)).ExitCode);
+        Assert.Contains(
+            "print " + sheet,
+            (await OkAsync("store", "key", "add", "vault", "--label", "in the safe", "--recovery-sheet", sheet)).Out
+        );
+        Assert.Equal(
+            3,
+            (await programs.ClientAsync("store", "key", "add", "vault", "--label", "x", "--new-passphrase-file", Key)).ExitCode
+        );
         // Typed from paper: small letters, O for 0, in one line; elsewhere the sheet is given as it is.
-        await File.WriteAllTextAsync(sheet + ".code", string.Concat((await File.ReadAllLinesAsync(sheet)).Where(l => l.Count(c => c == '-') == 3 && l.Trim().Length == 35)).ToLowerInvariant().Replace('0', 'o'));
+        await File.WriteAllTextAsync(
+            sheet + ".code",
+            string.Concat((await File.ReadAllLinesAsync(sheet)).Where(l => l.Count(c => c == '-') == 3 && l.Trim().Length == 35))
+                .ToLowerInvariant()
+                .Replace('0', 'o')
+        );
 
         // The machine's disk is lost, the store is not.
         Assert.Equal(0, await programs.StopAsync());
@@ -48,14 +65,32 @@ public sealed class RescueProgramTests : IDisposable
         Assert.Equal(3, (await programs.ClientAsync("rescue", Vault, "list")).ExitCode);
         var listed = await JsonAsync("rescue", Vault, "list", "--key-file", Key);
         var (oldest, newest) = (listed[0].GetProperty("id").GetString()!, listed[1].GetProperty("id").GetString()!);
-        Assert.Contains("2026.csv", (await OkAsync("rescue", Vault, "browse", "newest", programs.Source + "/rings", "--recovery-file", sheet + ".code")).Out);
+        Assert.Contains(
+            "2026.csv",
+            (await OkAsync("rescue", Vault, "browse", "newest", programs.Source + "/rings", "--recovery-file", sheet + ".code")).Out
+        );
         Assert.Contains("2 ", (await OkAsync("rescue", Vault, "find", "*.csv", "--key-file", Key)).Out);
         Assert.Contains("2 copies whole, 0 hurt", (await OkAsync("rescue", Vault, "verify", "--deep", "--key-file", Key)).Out);
         await OkAsync("rescue", Vault, "restore", oldest, "--to", programs.Root + "/old", "--key-file", Key);
         Assert.Equal("first", await File.ReadAllTextAsync(programs.Root + "/old" + programs.Source + "/notes"));
-        await OkAsync("rescue", Vault, "export", newest, programs.Source + "/notes", "--tar", programs.Root + "/one.tar.zst", "--key-file", Key);
+        await OkAsync(
+            "rescue",
+            Vault,
+            "export",
+            newest,
+            programs.Source + "/notes",
+            "--tar",
+            programs.Root + "/one.tar.zst",
+            "--key-file",
+            Key
+        );
         Assert.Equal(0, await ShellAsync($"zstd -dqc '{programs.Root}/one.tar.zst' | tar xO | grep -qx second"));
-        Assert.Equal(4, (await programs.ClientAsync("rescue", Vault, "export", newest, "--tar", programs.Root + "/one.tar.zst", "--key-file", Key)).ExitCode);
+        Assert.Equal(
+            4,
+            (
+                await programs.ClientAsync("rescue", Vault, "export", newest, "--tar", programs.Root + "/one.tar.zst", "--key-file", Key)
+            ).ExitCode
+        );
 
         // In the folder: a passphrase goes in, the key file out.
         await File.WriteAllTextAsync(Phrase, "knots come with the flood");
@@ -78,7 +113,11 @@ public sealed class RescueProgramTests : IDisposable
 
         // One bit is turned: reading without the service names what is lost.
         Assert.Equal(0, await programs.StopAsync());
-        foreach (var pack in Directory.EnumerateFiles(Vault + "/packs", "*", SearchOption.AllDirectories).Where(p => File.ReadAllBytes(p)[8] == 1))
+        foreach (
+            var pack in Directory
+                .EnumerateFiles(Vault + "/packs", "*", SearchOption.AllDirectories)
+                .Where(p => File.ReadAllBytes(p)[8] == 1)
+        )
         {
             var bytes = await File.ReadAllBytesAsync(pack);
             bytes[60] ^= 1;
@@ -100,7 +139,8 @@ public sealed class RescueProgramTests : IDisposable
         return process.ExitCode;
     }
 
-    private async Task<JsonElement> JsonAsync(params string[] args) => JsonSerializer.Deserialize<JsonElement>((await OkAsync([.. args, "--output", "json"])).Out);
+    private async Task<JsonElement> JsonAsync(params string[] args) =>
+        JsonSerializer.Deserialize<JsonElement>((await OkAsync([.. args, "--output", "json"])).Out);
 
     private async Task<Said> OkAsync(params string[] args)
     {

@@ -9,10 +9,18 @@ using Npgsql;
 
 namespace IronKeep.EndToEnd.Tests;
 
-/// <summary>Several services on one PostgreSQL, each a process of its own with a data folder and a way to the database of its own.</summary>
+/// <summary>
+/// Several services on one PostgreSQL, each a process of its own with a data folder and a way to the database of its own.
+/// </summary>
 internal sealed class SharedServices : IDisposable
 {
-    private static readonly string Program = Environment.GetEnvironmentVariable("IRONKEEP_PROGRAM") ?? Path.Combine(Root(), "src/IronKeep.Service/bin", new DirectoryInfo(AppContext.BaseDirectory).Parent!.Name, "net10.0/ironkeepd.dll");
+    private static readonly string Program = Environment.GetEnvironmentVariable("IRONKEEP_PROGRAM")
+        ?? Path.Combine(
+            Root(),
+            "src/IronKeep.Service/bin",
+            new DirectoryInfo(AppContext.BaseDirectory).Parent!.Name,
+            "net10.0/ironkeepd.dll"
+        );
     private readonly List<string> output = [];
     private readonly Process?[] processes;
     private readonly Cuttable[] ways;
@@ -26,20 +34,27 @@ internal sealed class SharedServices : IDisposable
         var at = new NpgsqlConnectionStringBuilder(Catalogue);
         ways = [.. Enumerable.Range(0, count).Select(_ => new Cuttable(at.Port))];
         ports = [.. Enumerable.Range(0, count).Select(_ => Free())];
-        Http = [.. ports.Select(p => new HttpClient { BaseAddress = new Uri($"http://127.0.0.1:{p}"), Timeout = TimeSpan.FromSeconds(20) })];
+        Http =
+        [
+            .. ports.Select(p => new HttpClient { BaseAddress = new Uri($"http://127.0.0.1:{p}"), Timeout = TimeSpan.FromSeconds(20) }),
+        ];
     }
 
     public string Folder { get; }
     public string Catalogue { get; }
     public HttpClient[] Http { get; }
+
     public Cuttable WayOf(int service) => ways[service];
+
     public bool IsUp(int service) => processes[service] is { HasExited: false };
+
     public int ProcessOf(int service) => processes[service]!.Id;
 
     public static string Root()
     {
         var at = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(at, "IronKeep.slnx"))) at = Path.GetDirectoryName(at)!;
+        while (!File.Exists(Path.Combine(at, "IronKeep.slnx")))
+            at = Path.GetDirectoryName(at)!;
         return at;
     }
 
@@ -53,12 +68,27 @@ internal sealed class SharedServices : IDisposable
     public void Begin(int service)
     {
         var catalogue = new NpgsqlConnectionStringBuilder(Catalogue) { Port = ways[service].Port }.ConnectionString;
-        var process = Process.Start(new ProcessStartInfo("dotnet",
-            [Program, $"--IronKeep:DataFolder={Folder}/service-{service}", $"--IronKeep:Listen=http://127.0.0.1:{ports[service]}", "--IronKeep:Machine=heron", $"--IronKeep:Catalogue={catalogue}"])
-        { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        var process = Process.Start(
+            new ProcessStartInfo(
+                "dotnet",
+                [
+                    Program,
+                    $"--IronKeep:DataFolder={Folder}/service-{service}",
+                    $"--IronKeep:Listen=http://127.0.0.1:{ports[service]}",
+                    "--IronKeep:Machine=heron",
+                    $"--IronKeep:Catalogue={catalogue}",
+                ]
+            )
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            }
+        )!;
         void Take(object sender, DataReceivedEventArgs e)
         {
-            if (e.Data is not null) lock (output) output.Add($"[{service}] {e.Data}");
+            if (e.Data is not null)
+                lock (output)
+                    output.Add($"[{service}] {e.Data}");
         }
         process.OutputDataReceived += Take;
         process.ErrorDataReceived += Take;
@@ -73,11 +103,13 @@ internal sealed class SharedServices : IDisposable
         {
             try
             {
-                if ((await Http[service].GetAsync("/health/live")).IsSuccessStatusCode) return;
+                if ((await Http[service].GetAsync("/health/live")).IsSuccessStatusCode)
+                    return;
             }
             catch (Exception e) when (e is HttpRequestException or TaskCanceledException)
             {
-                if (processes[service]!.HasExited || tries > 1800) throw new InvalidOperationException($"service {service} does not start: {Said(40)}");
+                if (processes[service]!.HasExited || tries > 1800)
+                    throw new InvalidOperationException($"service {service} does not start: {Said(40)}");
             }
             await Task.Delay(100);
         }
@@ -85,7 +117,8 @@ internal sealed class SharedServices : IDisposable
 
     public string Said(int lines)
     {
-        lock (output) return string.Join('\n', output.TakeLast(lines));
+        lock (output)
+            return string.Join('\n', output.TakeLast(lines));
     }
 
     /// <summary>Signs in at the first service; the token holds at all of them.</summary>
@@ -95,24 +128,54 @@ internal sealed class SharedServices : IDisposable
         for (; ; await Task.Delay(50))
         {
             lock (output)
-                if (output.Find(l => l.StartsWith("[0]", StringComparison.Ordinal) && l.Contains("one-time code:", StringComparison.Ordinal)) is { } line)
+                if (
+                    output.Find(l =>
+                        l.StartsWith("[0]", StringComparison.Ordinal) && l.Contains("one-time code:", StringComparison.Ordinal)
+                    ) is
+                    { } line
+                )
                 {
                     code = line.Split("one-time code:")[1].Trim();
                     break;
                 }
         }
-        await SendAsync(0, HttpMethod.Post, "first-person", new { code, name = "mira", password = "a long sentence" });
-        var token = (await SendAsync(0, HttpMethod.Post, "tokens", new { name = "mira", password = "a long sentence", label = "test" })).GetProperty("token").GetString();
-        foreach (var http in Http) http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+        await SendAsync(
+            0,
+            HttpMethod.Post,
+            "first-person",
+            new
+            {
+                code,
+                name = "mira",
+                password = "a long sentence",
+            }
+        );
+        var token = (
+            await SendAsync(
+                0,
+                HttpMethod.Post,
+                "tokens",
+                new
+                {
+                    name = "mira",
+                    password = "a long sentence",
+                    label = "test",
+                }
+            )
+        ).GetProperty("token").GetString();
+        foreach (var http in Http)
+            http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
     }
 
     public async Task<JsonElement> SendAsync(int service, HttpMethod method, string path, object? body = null)
     {
         using var request = new HttpRequestMessage(method, "/api/v1/" + path);
-        if (body is not null) request.Content = JsonContent.Create(body, body.GetType());
+        if (body is not null)
+            request.Content = JsonContent.Create(body, body.GetType());
         using var answer = await Http[service].SendAsync(request);
         var text = await answer.Content.ReadAsStringAsync();
-        if (!answer.IsSuccessStatusCode) throw new InvalidOperationException($"{method} {path} at service {service}: {(int)answer.StatusCode} {text}");
+        if (!answer.IsSuccessStatusCode)
+            throw new InvalidOperationException($"{method} {path} at service {service}: {(int)answer.StatusCode} {text}");
         return text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text);
     }
 
@@ -120,7 +183,8 @@ internal sealed class SharedServices : IDisposable
     {
         using var kill = Process.Start("kill", [$"-{signal}", processes[service]!.Id.ToString(CultureInfo.InvariantCulture)]);
         kill.WaitForExit();
-        if (signal == "KILL") processes[service]!.WaitForExit();
+        if (signal == "KILL")
+            processes[service]!.WaitForExit();
     }
 
     public List<object[]> Rows(string sql)
@@ -144,16 +208,23 @@ internal sealed class SharedServices : IDisposable
     /// <summary>Which of the services leads; null while none does.</summary>
     public int? Leader()
     {
-        if (Rows("SELECT w.\"ProcessId\" FROM \"Leases\" l JOIN \"Workers\" w ON w.\"Id\" = l.\"Worker\" AND NOT w.\"Gone\"") is not [[int process]]) return null;
+        if (
+            Rows("SELECT w.\"ProcessId\" FROM \"Leases\" l JOIN \"Workers\" w ON w.\"Id\" = l.\"Worker\" AND NOT w.\"Gone\"")
+            is not [[int process]]
+        )
+            return null;
         var found = Array.FindIndex(processes, p => p is { HasExited: false } && p.Id == process);
         return found < 0 ? null : found;
     }
 
     public void Dispose()
     {
-        foreach (var process in processes.OfType<Process>().Where(p => !p.HasExited)) process.Kill();
-        foreach (var way in ways) way.Dispose();
-        foreach (var http in Http) http.Dispose();
+        foreach (var process in processes.OfType<Process>().Where(p => !p.HasExited))
+            process.Kill();
+        foreach (var way in ways)
+            way.Dispose();
+        foreach (var http in Http)
+            http.Dispose();
         PostgresServer.Drop(Catalogue);
         using var remove = Process.Start("rm", ["-rf", Folder]);
         remove.WaitForExit();

@@ -14,13 +14,16 @@ public sealed class WatchProgramTests : IDisposable
     {
         await programs.BeginAsync();
         var charter = Path.Combine(programs.Root, "watched.yaml");
-        await File.WriteAllTextAsync(charter, """
+        await File.WriteAllTextAsync(
+            charter,
+            """
             charter: 1
             log-rules:
               sender: { failed: fatal, ok: sent, figures: "{items} readings", exit-codes: { ok: [0, 24] } }
             jobs:
               sender: { watched: yes, when: "daily at 03:00", log-rules: sender }
-            """);
+            """
+        );
         var applied = await programs.ClientAsync("charter", "apply", charter);
         Assert.True(applied.ExitCode == 0, applied.ToString());
         var made = await programs.ClientAsync("job", "address", "sender");
@@ -28,18 +31,40 @@ public sealed class WatchProgramTests : IDisposable
     }
 
     private async Task<List<JsonElement>> RunsAsync() =>
-        [.. JsonDocument.Parse((await programs.ClientAsync("run", "list", "--job", "sender", "--output", "json")).Out).RootElement.EnumerateArray()];
+        [
+            .. JsonDocument
+                .Parse((await programs.ClientAsync("run", "list", "--job", "sender", "--output", "json")).Out)
+                .RootElement.EnumerateArray(),
+        ];
 
     [Fact]
     public async Task A_wrapped_command_keeps_its_output_and_its_status_and_its_report_waits_for_the_service()
     {
         var address = await BeginAsync();
         // Bytes, arguments and streams are its own.
-        var said = await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "printf 'a\\377b\\n120 readings\\nsent\\n'; printf \"$1\" >&2; exit 24", "sh", "two words");
+        var said = await programs.ClientAsync(
+            "watch",
+            "sender",
+            "--address",
+            address,
+            "--",
+            "sh",
+            "-c",
+            "printf 'a\\377b\\n120 readings\\nsent\\n'; printf \"$1\" >&2; exit 24",
+            "sh",
+            "two words"
+        );
         Assert.Equal((24, "two words"), (said.ExitCode, said.Error.Trim()));
         Assert.EndsWith("120 readings\nsent\n", said.Out);
         var run = Assert.Single(await RunsAsync());
-        Assert.Equal(("ok", 120, 24), (run.GetProperty("outcome").GetString(), run.GetProperty("figures").GetProperty("items").GetInt64(), run.GetProperty("exitCode").GetInt32()));
+        Assert.Equal(
+            ("ok", 120, 24),
+            (
+                run.GetProperty("outcome").GetString(),
+                run.GetProperty("figures").GetProperty("items").GetInt64(),
+                run.GetProperty("exitCode").GetInt32()
+            )
+        );
 
         // An address that is none keeps nobody from his backup.
         var odd = await programs.ClientAsync("watch", "sender", "--address", "not an address", "--", "sh", "-c", "exit 3");
@@ -47,15 +72,25 @@ public sealed class WatchProgramTests : IDisposable
 
         // The service is away: nothing of the command changes, and its reports wait in order.
         programs.Kill();
-        Assert.Equal(0, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "echo 5 readings; echo sent")).ExitCode);
+        Assert.Equal(
+            0,
+            (await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "echo 5 readings; echo sent")).ExitCode
+        );
         Assert.Equal(137, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "kill -9 $$")).ExitCode);
         var waiting = await programs.ClientAsync("deliver");
         Assert.True(waiting.ExitCode == 4 && waiting.Error.Contains("reports wait in", StringComparison.Ordinal), waiting.ToString());
         await programs.StartServiceAsync();
         Assert.Equal(0, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "echo", "fatal")).ExitCode);
         // What was left behind may be at it at this very moment.
-        while ((await programs.ClientAsync("deliver")).ExitCode != 0) await Task.Delay(100);
-        var runs = (await RunsAsync()).AsEnumerable().Reverse().Select(r => $"{r.GetProperty("outcome").GetString()} {r.GetProperty("failure").GetString()} {r.GetProperty("exitCode").GetInt32()}").ToList();
+        while ((await programs.ClientAsync("deliver")).ExitCode != 0)
+            await Task.Delay(100);
+        var runs = (await RunsAsync())
+            .AsEnumerable()
+            .Reverse()
+            .Select(r =>
+                $"{r.GetProperty("outcome").GetString()} {r.GetProperty("failure").GetString()} {r.GetProperty("exitCode").GetInt32()}"
+            )
+            .ToList();
         Assert.Equal(["ok  24", "ok  0", "failed exit-code 137", "failed reported 0"], runs);
         Assert.DoesNotContain(address[^40..], programs.ServiceOutput);
     }
@@ -65,13 +100,31 @@ public sealed class WatchProgramTests : IDisposable
     {
         var address = await BeginAsync();
         var ready = Path.Combine(programs.Root, "ready");
-        var running = programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", $"trap 'echo caught; exit 9' TERM; touch {ready}; while :; do sleep 0.05; done");
-        while (!File.Exists(ready)) await Task.Delay(20);
+        var running = programs.ClientAsync(
+            "watch",
+            "sender",
+            "--address",
+            address,
+            "--",
+            "sh",
+            "-c",
+            $"trap 'echo caught; exit 9' TERM; touch {ready}; while :; do sleep 0.05; done"
+        );
+        while (!File.Exists(ready))
+            await Task.Delay(20);
         // The client that wraps it is the shell's parent.
-        foreach (var client in Process.GetProcesses().Where(p => Wraps(p, ready))) Process.Start("kill", ["-TERM", $"{client.Id}"]).WaitForExit();
+        foreach (var client in Process.GetProcesses().Where(p => Wraps(p, ready)))
+            Process.Start("kill", ["-TERM", $"{client.Id}"]).WaitForExit();
         var said = await running.WaitAsync(TimeSpan.FromSeconds(60));
         Assert.True(said is { ExitCode: 9 } && said.Out.Contains("caught", StringComparison.Ordinal), said.ToString());
-        Assert.Equal(0, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "sleep 300 & echo sent").WaitAsync(TimeSpan.FromSeconds(60))).ExitCode);
+        Assert.Equal(
+            0,
+            (
+                await programs
+                    .ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "sleep 300 & echo sent")
+                    .WaitAsync(TimeSpan.FromSeconds(60))
+            ).ExitCode
+        );
         Assert.Equal(["failed", "ok"], (await RunsAsync()).AsEnumerable().Reverse().Select(r => r.GetProperty("outcome").GetString()));
     }
 

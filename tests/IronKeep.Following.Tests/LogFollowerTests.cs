@@ -16,7 +16,8 @@ public sealed class LogFollowerTests : IDisposable
     private readonly List<string> runs = [];
     private Instant now = SystemClock.Instance.GetCurrentInstant();
     private LogFollower? follower;
-    private FollowState kept = FollowState.Empty, previous = FollowState.Empty;
+    private FollowState kept = FollowState.Empty,
+        previous = FollowState.Empty;
     private string yaml = "begins: 'begin {what}'\nends: end\nok: done\nfailed: bad";
     private string path;
     private List<string> problems = [];
@@ -43,9 +44,13 @@ public sealed class LogFollowerTests : IDisposable
         foreach (var found in looked.Runs.Where(r => r.IsOver))
         {
             // What is told again is told under the same id.
-            if (ids.Contains(found.Id)) continue;
+            if (ids.Contains(found.Id))
+                continue;
             ids.Add(found.Id);
-            runs.Add(found.Run.Named.GetValueOrDefault("what", "") + (found.Run.HasEnd || !yaml.Contains("ends", StringComparison.Ordinal) ? "" : "?"));
+            runs.Add(
+                found.Run.Named.GetValueOrDefault("what", "")
+                    + (found.Run.HasEnd || !yaml.Contains("ends", StringComparison.Ordinal) ? "" : "?")
+            );
         }
         // As it travels through the catalogue.
         kept = JsonSerializer.Deserialize<FollowState>(JsonSerializer.Serialize(follower.State))!;
@@ -56,7 +61,8 @@ public sealed class LogFollowerTests : IDisposable
     {
         follower?.Dispose();
         follower = null;
-        if (from is not null) kept = from;
+        if (from is not null)
+            kept = from;
     }
 
     private void Shell(string command)
@@ -88,21 +94,30 @@ public sealed class LogFollowerTests : IDisposable
         for (var round = 0; round < 12; round++)
         {
             Night(++night);
-            if (random.Next(2) == 0) Look();
-            if (random.Next(3) == 0) Restart(random.Next(2) == 0 ? previous : null);
-            if (random.Next(2) == 0) Night(++night);
+            if (random.Next(2) == 0)
+                Look();
+            if (random.Next(3) == 0)
+                Restart(random.Next(2) == 0 ? previous : null);
+            if (random.Next(2) == 0)
+                Night(++night);
             // Half a run, then rotation, then the other half.
             Write($"begin n{++night}\nfirst ");
-            if (random.Next(2) == 0) Look();
+            if (random.Next(2) == 0)
+                Look();
             Write("half\n");
-            if (random.Next(2) == 0) Look();
-            if (how.Contains("dateext", StringComparison.Ordinal)) Thread.Sleep(1100);
+            if (random.Next(2) == 0)
+                Look();
+            if (how.Contains("dateext", StringComparison.Ordinal))
+                Thread.Sleep(1100);
             Rotate(how + (how.Contains("copytruncate", StringComparison.Ordinal) ? "" : "\n  create 644"));
-            if (random.Next(3) == 0) Restart(random.Next(2) == 0 ? previous : null);
-            if (random.Next(2) == 0) Look();
+            if (random.Next(3) == 0)
+                Restart(random.Next(2) == 0 ? previous : null);
+            if (random.Next(2) == 0)
+                Look();
             Write("second half\ndone\nend\n");
             Look();
-            if (random.Next(3) == 0) Restart();
+            if (random.Next(3) == 0)
+                Restart();
         }
         Look();
         // Several rotations between two looks, of files that begin alike, may come in another order; none is lost, none comes twice.
@@ -124,7 +139,11 @@ public sealed class LogFollowerTests : IDisposable
         }
         Night(5);
         Look();
-        Assert.True(runs.SequenceEqual(["n1", "n2", "n3", "n4", "n5"]), $"{string.Join(' ', runs)}; {string.Join("; ", problems)}; {JsonSerializer.Serialize(kept)} {string.Join(' ', Directory.GetFiles(root))}");
+        Assert.True(
+            runs.SequenceEqual(["n1", "n2", "n3", "n4", "n5"]),
+            $"{string.Join(' ', runs)}; {string.Join("; ", problems)}; {JsonSerializer.Serialize(kept)} "
+                + $"{string.Join(' ', Directory.GetFiles(root))}"
+        );
     }
 
     [Fact]

@@ -17,13 +17,16 @@ public sealed class BackupRunTests : IDisposable
         keep.Write("register/2027.csv", "ring,species\nA1234,reed warbler\n");
         keep.Write("empty", "");
         keep.Write("photos/large.raw", Bytes(5_000_000));
-        Listing.Shell("""
+        Listing.Shell(
+            """
             mkdir -p 'odd names' void deep/er/still
             printf 'x' > 'odd names/with space' ; printf 'y' > $'odd names/new\nline' ; printf 'z' > $'odd names/\xff\xfe' ; printf 'w' > 'odd names/back\slash'
             ln -s ../register/2027.csv photos/link ; ln -s /nowhere/at/all dangling ; mkfifo pipe
             chmod 4711 empty ; chmod 1777 void ; chmod 640 register/2027.csv ; chown 1234:4321 photos/large.raw ; chown -h 77:88 dangling
             touch -d '2001-02-03 04:05:06.123456789' register/2027.csv ; touch -h -d '1969-12-31 23:59:58.5' dangling ; touch -d '1999-01-01' void deep
-            """, keep.Source);
+            """,
+            keep.Source
+        );
 
         var copy = await keep.BackUp();
         var (folder, report) = keep.Restore(copy);
@@ -37,7 +40,8 @@ public sealed class BackupRunTests : IDisposable
     [Fact]
     public async Task Reads_and_stores_only_what_changed()
     {
-        for (var i = 0; i < 300; i++) keep.Write($"calls/{i % 7}/{i}.wav", Bytes(20_000));
+        for (var i = 0; i < 300; i++)
+            keep.Write($"calls/{i % 7}/{i}.wav", Bytes(20_000));
         var large = Bytes(8_000_000);
         keep.Write("large", large);
         var first = await keep.BackUp();
@@ -68,7 +72,8 @@ public sealed class BackupRunTests : IDisposable
     [Fact]
     public async Task Leaves_out_what_the_job_says_and_names_what_it_could_not_read()
     {
-        foreach (var path in new[] { "a.tmp", "keep.tmp", "cache/x", "sub/cache/y", "logs/1.log", "sub/logs/1.log", "data" }) keep.Write(path, path);
+        foreach (var path in new[] { "a.tmp", "keep.tmp", "cache/x", "sub/cache/y", "logs/1.log", "sub/logs/1.log", "data" })
+            keep.Write(path, path);
         keep.LeavesOut = ["*.tmp", "!keep.tmp", "cache/", "/logs/*.log"];
         var copy = await keep.BackUp();
         var (folder, _) = keep.Restore(copy);
@@ -128,7 +133,8 @@ public sealed class BackupRunTests : IDisposable
     [Fact]
     public async Task Small_chunks_scattered_over_many_packs_are_stored_again_where_looking_costs_more_and_all_comes_back()
     {
-        const int packs = 80, small = 100;
+        const int packs = 80,
+            small = 100;
         CopyRecord? last = null;
         // While somebody tends the store, small packs are not joined.
         var tending = keep.Store.Tend();
@@ -141,11 +147,13 @@ public sealed class BackupRunTests : IDisposable
         keep.Reopen();
         var again = await keep.BackUp();
         tending.Dispose();
-        // A session reads 64 tables for small chunks; the larger ones are worth a table each. What others do in /tmp changes listings above.
+        // A session reads 64 tables for small chunks; the larger ones are worth a table each. What others do in /tmp changes listings
+        // above.
         Assert.InRange(keep.Figures.NewBytes, (packs - 64) * small / 2, (packs - 64) * small + 2000);
         keep.Reopen();
         Assert.True(StoreCheck.Run(keep.Store).Sound);
-        foreach (var copy in keep.Store.ReadContents().Copies.Where(c => c.Record.Id != again.Id)) keep.Store.MoveToBin(copy.Record.Id, DateTimeOffset.UtcNow.AddDays(-1));
+        foreach (var copy in keep.Store.ReadContents().Copies.Where(c => c.Record.Id != again.Id))
+            keep.Store.MoveToBin(copy.Record.Id, DateTimeOffset.UtcNow.AddDays(-1));
         Reclaim.Run(keep.Store, DateTimeOffset.UtcNow);
         Assert.Equal("", Listing.Diff(keep.Source, keep.Restore(again).Folder));
     }

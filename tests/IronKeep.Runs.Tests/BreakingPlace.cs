@@ -10,10 +10,12 @@ namespace IronKeep.Runs.Tests;
 internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPlace
 {
     public const int Ways = 5;
-    private const int Vanishes = 4, CallsAway = 6;
+    private const int Vanishes = 4,
+        CallsAway = 6;
     private readonly FolderPlace inner = new(folder);
     private readonly int how = how;
-    private int changes, away;
+    private int changes,
+        away;
 
     public bool Broken { get; private set; }
 
@@ -21,12 +23,19 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
 
     public string Name => inner.Name;
     public PlaceAbilities Can => inner.Can;
+
     public IReadOnlyList<PlaceFile> List(string folder) => Alive().List(folder);
+
     public bool Exists(string name) => Alive().Exists(name);
+
     public byte[] Read(string name) => Alive().Read(name);
+
     public int ReadAt(string name, long offset, Span<byte> buffer) => Alive().ReadAt(name, offset, buffer);
+
     public void RemoveRemnants(TimeSpan idle) => Alive().RemoveRemnants(idle);
+
     public long? FreeBytes() => Alive().FreeBytes();
+
     public IPlaceWriter Create(long expected) => new Writer(this, Alive().Create(expected));
 
     public void Move(string from, string to) => Change(() => inner.Move(from, to));
@@ -36,8 +45,10 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
     private void Change(Action act)
     {
         var breaks = Breaks();
-        if (!breaks || how == 2) act();
-        if (breaks) throw Gone();
+        if (!breaks || how == 2)
+            act();
+        if (breaks)
+            throw Gone();
     }
 
     private FolderPlace Alive() => IsDead || Interlocked.Decrement(ref away) >= 0 ? throw Gone() : inner;
@@ -45,12 +56,22 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
     private bool Breaks()
     {
         _ = Alive();
-        if (Interlocked.Increment(ref changes) < breaksAt || Broken) return false;
+        if (Interlocked.Increment(ref changes) < breaksAt || Broken)
+            return false;
         away = how == Vanishes ? CallsAway : 0;
         return Broken = true;
     }
 
-    private PlaceException Gone() => new(how switch { 3 => PlaceFault.Full, Vanishes => PlaceFault.Unreachable, _ => PlaceFault.Other }, "broken down on purpose");
+    private PlaceException Gone() =>
+        new(
+            how switch
+            {
+                3 => PlaceFault.Full,
+                Vanishes => PlaceFault.Unreachable,
+                _ => PlaceFault.Other,
+            },
+            "broken down on purpose"
+        );
 
     private sealed class Writer(BreakingPlace place, IPlaceWriter file) : IPlaceWriter
     {
@@ -58,7 +79,8 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
         {
             if (place.Breaks())
             {
-                if (place.how is > 0 and < Vanishes) file.Append(content[..(content.Length / 2)]);
+                if (place.how is > 0 and < Vanishes)
+                    file.Append(content[..(content.Length / 2)]);
                 throw place.Gone();
             }
             file.Append(content);
@@ -74,7 +96,8 @@ internal sealed class BreakingPlace(string folder, int breaksAt, int how) : IPla
         public void Dispose()
         {
             // A process that died removes nothing.
-            if (!place.IsDead) file.Dispose();
+            if (!place.IsDead)
+                file.Dispose();
         }
     }
 }

@@ -11,7 +11,10 @@ namespace IronKeep.Runs.Tests;
 /// </summary>
 public sealed class CrashTests : IDisposable
 {
-    private static readonly int Rounds = int.Parse(Environment.GetEnvironmentVariable("IRONKEEP_BREAKDOWNS") ?? "200", System.Globalization.CultureInfo.InvariantCulture);
+    private static readonly int Rounds = int.Parse(
+        Environment.GetEnvironmentVariable("IRONKEEP_BREAKDOWNS") ?? "200",
+        System.Globalization.CultureInfo.InvariantCulture
+    );
     private readonly Keep keep = new();
     private readonly Dictionary<string, string> promised = [];
 
@@ -40,8 +43,10 @@ public sealed class CrashTests : IDisposable
             {
                 Assert.True(place.Broken, $"{where}: failed without a breakdown: {e}");
             }
-            if (place.Broken) broken++;
-            if (round % 5 == 4 || round == Rounds - 1) CheckLaw(where);
+            if (place.Broken)
+                broken++;
+            if (round % 5 == 4 || round == Rounds - 1)
+                CheckLaw(where);
         }
         Assert.InRange(broken, Rounds / 10, Rounds);
         // Remnants of the breakdowns are gone, and what nothing needs can be reclaimed.
@@ -50,7 +55,8 @@ public sealed class CrashTests : IDisposable
         keep.Place = new FolderPlace(keep.StoreFolder);
         using (var store = PooledStore.Open(keep.Place, Keep.Secret, new LeaseTerms(TimeSpan.FromSeconds(1))))
         {
-            foreach (var part in Directory.EnumerateFiles(keep.StoreFolder + "/work")) File.SetLastWriteTimeUtc(part, DateTime.UnixEpoch);
+            foreach (var part in Directory.EnumerateFiles(keep.StoreFolder + "/work"))
+                File.SetLastWriteTimeUtc(part, DateTime.UnixEpoch);
             Reclaim.Run(store, DateTimeOffset.MaxValue.AddYears(-1));
         }
         Assert.Empty(Directory.EnumerateFiles(keep.StoreFolder + "/work"));
@@ -70,7 +76,8 @@ public sealed class CrashTests : IDisposable
         if (what == 2)
         {
             var all = keep.Store.ReadContents().Copies.Where(c => c.Binned is null).Select(c => c.Record.Id).ToList();
-            if (all.Count <= 3) return previous;
+            if (all.Count <= 3)
+                return previous;
             var going = all[random.Next(all.Count - 1)];
             binnedOnce.Add(going);
             keep.Store.MoveToBin(going, DateTimeOffset.UtcNow.AddDays(-10));
@@ -78,7 +85,8 @@ public sealed class CrashTests : IDisposable
         else
         {
             var report = Reclaim.Run(keep.Store, DateTimeOffset.UtcNow.AddDays(-7));
-            foreach (var id in report.CopiesGone) promised.Remove(id);
+            foreach (var id in report.CopiesGone)
+                promised.Remove(id);
         }
         return previous;
     }
@@ -86,8 +94,10 @@ public sealed class CrashTests : IDisposable
     /// <summary>As if their time had come: a dead holder's lease is removed when it is over.</summary>
     private void LetLeasesRunOut()
     {
-        if (!Directory.Exists(keep.StoreFolder + "/leases")) return;
-        foreach (var lease in Directory.EnumerateFiles(keep.StoreFolder + "/leases")) File.Delete(lease);
+        if (!Directory.Exists(keep.StoreFolder + "/leases"))
+            return;
+        foreach (var lease in Directory.EnumerateFiles(keep.StoreFolder + "/leases"))
+            File.Delete(lease);
     }
 
     private void CheckLaw(string where)
@@ -96,7 +106,11 @@ public sealed class CrashTests : IDisposable
         LetLeasesRunOut();
         keep.Place = new FolderPlace(keep.StoreFolder);
         var report = StoreCheck.Run(keep.Store);
-        Assert.True(report.Sound, $"{where}: {string.Join("; ", report.Damage.Select(d => d.Problem))} {string.Join("; ", report.Copies.Select(c => c.CopyId + " " + c.Paths[0]))}");
+        Assert.True(
+            report.Sound,
+            $"{where}: {string.Join("; ", report.Damage.Select(d => d.Problem))} "
+                + $"{string.Join("; ", report.Copies.Select(c => c.CopyId + " " + c.Paths[0]))}"
+        );
         var contents = keep.Store.ReadContents();
         Assert.Empty(contents.Damaged);
         var there = contents.Copies.ToDictionary(c => c.Record.Id);

@@ -14,11 +14,16 @@ public sealed class DamageTests : IDisposable
     {
         var seed = Environment.TickCount;
         var random = new Random(seed);
-        for (var i = 0; i < 40; i++) keep.Write($"d{i % 5}/{i}", new string((char)('a' + i % 26), 3000 + i));
+        for (var i = 0; i < 40; i++)
+            keep.Write($"d{i % 5}/{i}", new string((char)('a' + i % 26), 3000 + i));
         var copy = await keep.BackUp();
         keep.Reopen();
         // The ballast is noise that nobody reads.
-        var files = Directory.EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories).Where(f => !f.Contains("/work/") && !f.EndsWith("/ballast", StringComparison.Ordinal)).Order().ToList();
+        var files = Directory
+            .EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/work/") && !f.EndsWith("/ballast", StringComparison.Ordinal))
+            .Order()
+            .ToList();
         for (var round = 0; round < 60; round++)
         {
             // Every file of the store gets its turn, whatever its size.
@@ -38,10 +43,19 @@ public sealed class DamageTests : IDisposable
                     var lost = report!.Problems.Select(p => p.Path).ToHashSet();
                     foreach (var file in Directory.EnumerateFiles(keep.Source, "*", SearchOption.AllDirectories))
                     {
-                        var isNamed = named.Any(n => n == file || (n.EndsWith("/ (the whole folder)", StringComparison.Ordinal) && file.StartsWith(n[..^19], StringComparison.Ordinal)));
+                        var isNamed = named.Any(n =>
+                            n == file
+                            || (
+                                n.EndsWith("/ (the whole folder)", StringComparison.Ordinal)
+                                && file.StartsWith(n[..^19], StringComparison.Ordinal)
+                            )
+                        );
                         var back = folder + file[keep.Source.Length..];
                         var exact = File.Exists(back) && File.ReadAllBytes(back).SequenceEqual(File.ReadAllBytes(file));
-                        Assert.True(exact != isNamed, $"{where}: {file} comes back {(exact ? "whole" : "hurt")} and is {(isNamed ? "" : "not ")}named");
+                        Assert.True(
+                            exact != isNamed,
+                            $"{where}: {file} comes back {(exact ? "whole" : "hurt")} and is {(isNamed ? "" : "not ")}named"
+                        );
                     }
                 }
             }
@@ -75,7 +89,8 @@ public sealed class DamageTests : IDisposable
 
     private void Restore(List<string> files, string victim, byte[] before)
     {
-        foreach (var extra in Directory.EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories).Except(files)) File.Delete(extra);
+        foreach (var extra in Directory.EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories).Except(files))
+            File.Delete(extra);
         File.WriteAllBytes(victim, before);
     }
 
@@ -86,7 +101,9 @@ public sealed class DamageTests : IDisposable
         keep.Write("b", "untouched");
         var first = await keep.BackUp();
         keep.Reopen();
-        var pack = Directory.EnumerateFiles(Path.Combine(keep.StoreFolder, "packs"), "*", SearchOption.AllDirectories).Single(f => File.ReadAllBytes(f)[8] == 1);
+        var pack = Directory
+            .EnumerateFiles(Path.Combine(keep.StoreFolder, "packs"), "*", SearchOption.AllDirectories)
+            .Single(f => File.ReadAllBytes(f)[8] == 1);
         var bytes = File.ReadAllBytes(pack);
         bytes[60] ^= 1;
         File.WriteAllBytes(pack, bytes);
@@ -95,7 +112,8 @@ public sealed class DamageTests : IDisposable
         var second = await keep.BackUp(first);
         var after = StoreCheck.Run(keep.Store);
         Assert.True(after.Sound);
-        foreach (var copy in new[] { first, second }) Assert.Equal("", Listing.Diff(keep.Source, keep.Restore(copy).Folder));
+        foreach (var copy in new[] { first, second })
+            Assert.Equal("", Listing.Diff(keep.Source, keep.Restore(copy).Folder));
     }
 
     [Fact]
@@ -107,7 +125,8 @@ public sealed class DamageTests : IDisposable
         {
             for (var i = 0; i < 20; i++)
             {
-                if (night > 0 && i % 6 != night) continue;
+                if (night > 0 && i % 6 != night)
+                    continue;
                 var content = new byte[60_000];
                 random.NextBytes(content);
                 keep.Write($"{i}", content);
@@ -115,7 +134,8 @@ public sealed class DamageTests : IDisposable
             copies.Add(await keep.BackUp(copies.LastOrDefault()));
         }
         var now = DateTimeOffset.UtcNow;
-        foreach (var copy in copies[..^1]) Assert.True(keep.Store.MoveToBin(copy.Id, now));
+        foreach (var copy in copies[..^1])
+            Assert.True(keep.Store.MoveToBin(copy.Id, now));
         var full = keep.Store.UsedBytes();
 
         // Still in the bin: restorable, nothing freed.

@@ -3,7 +3,9 @@ using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>Source and restored tree, attribute by attribute: a pax listing of both, and what tar cannot show by commands of the system.</summary>
+/// <summary>
+/// Source and restored tree, attribute by attribute: a pax listing of both, and what tar cannot show by commands of the system.
+/// </summary>
 public sealed class FidelityTests
 {
     private const string Everything = """
@@ -37,7 +39,8 @@ public sealed class FidelityTests
         var (folder, report) = keep.Restore(copy);
         Assert.Empty(report.Problems);
         Assert.Equal(Pax(keep.Source), Pax(folder));
-        foreach (var look in Looks) Assert.Equal(Listing.Shell(look, keep.Source), Listing.Shell(look, folder));
+        foreach (var look in Looks)
+            Assert.Equal(Listing.Shell(look, keep.Source), Listing.Shell(look, folder));
         // And once more from the unchanged tree: nothing is read, and the second copy is as good.
         var second = await keep.BackUp(copy);
         Assert.Equal(0, keep.Figures.FilesRead);
@@ -59,7 +62,13 @@ public sealed class FidelityTests
         Assert.True(StoreCheck.Run(keep.Store, CheckScope.Everything with { Depth = CheckDepth.Deep }).Sound);
         // Packs are named by the plain hash of their bytes: anybody can check them, without a key.
         var tool = hash == HashKind.Sha256 ? "sha256sum" : "b3sum";
-        Assert.Equal("", Listing.Shell($"for p in packs/*/*.pack; do [ \"$({tool} < $p | cut -d' ' -f1).pack\" = \"$(basename $p)\" ] || echo $p; done", keep.StoreFolder));
+        Assert.Equal(
+            "",
+            Listing.Shell(
+                $"for p in packs/*/*.pack; do [ \"$({tool} < $p | cut -d' ' -f1).pack\" = \"$(basename $p)\" ] || echo $p; done",
+                keep.StoreFolder
+            )
+        );
         var names = Listing.Shell("grep -rla 'ring,species' . ; grep -rla heron . | grep -v head", keep.StoreFolder);
         Assert.Equal(encrypts, names.Length == 0);
     }
@@ -76,7 +85,10 @@ public sealed class FidelityTests
         Assert.Equal(1, keep.Figures.FilesRead);
         // One changed entry and one that is gone change a few chunks of the listing, not the whole.
         Assert.InRange(keep.Figures.NewBytes, 1, 400_000);
-        Assert.Equal("changed\n", File.ReadAllText(keep.Restore(second, keep.Source + "/many/reading-30000").Folder + "/many/reading-30000"));
+        Assert.Equal(
+            "changed\n",
+            File.ReadAllText(keep.Restore(second, keep.Source + "/many/reading-30000").Folder + "/many/reading-30000")
+        );
     }
 
     [Fact]
@@ -91,7 +103,10 @@ public sealed class FidelityTests
         Assert.Equal(4, all.Items);
         keep.Order = o => o with { LeavesOutCaches = true };
         var (folder, _) = keep.Restore(await keep.BackUp(all));
-        Assert.Equal("cache\ncache/CACHEDIR.TAG\nnot\nnot/CACHEDIR.TAG\nnot/kept\n", Listing.Shell("find . -mindepth 1 -printf '%P\\n' | LC_ALL=C sort", folder));
+        Assert.Equal(
+            "cache\ncache/CACHEDIR.TAG\nnot\nnot/CACHEDIR.TAG\nnot/kept\n",
+            Listing.Shell("find . -mindepth 1 -printf '%P\\n' | LC_ALL=C sort", folder)
+        );
     }
 
     private static readonly string[] Looks =
@@ -99,7 +114,8 @@ public sealed class FidelityTests
         // What a pax listing does not show: nanoseconds of every kind of entry, holes, device numbers, hard links, lists and attributes.
         "find . -mindepth 1 -printf '%y %m %U %G %n %T@ %l %P\\0' | LC_ALL=C sort -z | tr '\\0' '\\n' | sed 's/\\(\\.[0-9]*\\)0*/\\1/'",
         "find . -type f -printf '%s %P\\0' | LC_ALL=C sort -z | tr '\\0' '\\n'",
-        "stat -c '%n %b' holes only-a-hole | awk '{print $1, ($2 < 100 ? \"has holes\" : $2)}' ; stat -c '%n %t %T' disk terminal 2>/dev/null",
+        "stat -c '%n %b' holes only-a-hole | awk '{print $1, ($2 < 100 ? \"has holes\" : $2)}' ; stat -c '%n %t %T' disk terminal "
+            + "2>/dev/null",
         "stat -c %i plain/a.csv plain/same linked/third | sort -u | wc -l",
         "getfacl -R -n -p . 2>/dev/null | LC_ALL=C sort ; getfattr -R -h -d -m - -e hex . 2>/dev/null | LC_ALL=C sort",
         "find . -type f -print0 | LC_ALL=C sort -z | xargs -0 sha256sum",
@@ -107,9 +123,17 @@ public sealed class FidelityTests
 
     /// <summary>What tar says of the tree, with every attribute it knows.</summary>
     private static string Pax(string folder) =>
-        Listing.Shell("tar --format=pax --xattrs --xattrs-include='*' --acls --selinux --numeric-owner --sort=name -cf - . 2>/dev/null | tar --xattrs --acls --numeric-owner --full-time -tvvf - 2>/dev/null", folder);
+        Listing.Shell(
+            "tar --format=pax --xattrs --xattrs-include='*' --acls --selinux --numeric-owner --sort=name -cf - . 2>/dev/null | tar "
+                + "--xattrs --acls --numeric-owner --full-time -tvvf - 2>/dev/null",
+            folder
+        );
 
     /// <summary>Folders in folders until the path is longer than any call takes.</summary>
     private static void Deep(string folder, int levels) =>
-        Listing.Shell($"for i in $(seq 1 {levels}); do mkdir -p level-$i-of-a-deep-tree && cd level-$i-of-a-deep-tree || exit 1; echo $i > file; done", folder);
+        Listing.Shell(
+            $"for i in $(seq 1 {levels}); do mkdir -p level-$i-of-a-deep-tree "
+                + $"&& cd level-$i-of-a-deep-tree || exit 1; echo $i > file; done",
+            folder
+        );
 }

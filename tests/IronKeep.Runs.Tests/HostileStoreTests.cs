@@ -13,7 +13,10 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>A store that a stranger can write to, or that he made: nothing is done through it, nothing costs without bound, nothing wrong is called right.</summary>
+/// <summary>
+/// A store that a stranger can write to, or that he made: nothing is done through it, nothing costs without bound, nothing wrong is called
+/// right.
+/// </summary>
 public sealed class HostileStoreTests : IDisposable
 {
     private readonly Keep keep = new();
@@ -33,14 +36,23 @@ public sealed class HostileStoreTests : IDisposable
             h["encryption"] = "none";
             h["key"] = Convert.ToBase64String(new byte[32]);
         });
-        foreach (Func<PooledStore> open in new[] { () => PooledStore.Open(keep.Place, Keep.Secret), () => PooledStore.OpenToRead(keep.Place, Keep.Secret) })
+        foreach (
+            Func<PooledStore> open in new[]
+            {
+                () => PooledStore.Open(keep.Place, Keep.Secret),
+                () => PooledStore.OpenToRead(keep.Place, Keep.Secret),
+            }
+        )
             Assert.Contains("does not encrypt", Assert.Throws<StoreKeyException>(open).Message);
         // Nor can anything else in it be changed.
         foreach (var (field, value) in new[] { ("id", "another"), ("hash", "sha-256"), ("made", "2020-01-01T00:00:00+00:00") })
         {
             File.WriteAllBytes(head, honest);
             Rewrite(head, h => h[field] = value);
-            Assert.Contains("somebody changed it", Assert.Throws<StoreKeyException>(() => PooledStore.Open(keep.Place, Keep.Secret)).Message);
+            Assert.Contains(
+                "somebody changed it",
+                Assert.Throws<StoreKeyException>(() => PooledStore.Open(keep.Place, Keep.Secret)).Message
+            );
         }
         File.WriteAllBytes(head, honest);
         keep.Store.CheckStillThere();
@@ -70,7 +82,8 @@ public sealed class HostileStoreTests : IDisposable
         var outside = Directory.CreateDirectory(Path.Combine(keep.Root, "outside")).FullName;
         File.WriteAllText(outside + "/theirs.part", "theirs");
         File.SetLastWriteTimeUtc(outside + "/theirs.part", DateTime.UtcNow.AddDays(-400));
-        if (Directory.Exists($"{keep.StoreFolder}/{folder}")) Directory.Move($"{keep.StoreFolder}/{folder}", keep.Root + "/aside");
+        if (Directory.Exists($"{keep.StoreFolder}/{folder}"))
+            Directory.Move($"{keep.StoreFolder}/{folder}", keep.Root + "/aside");
         Directory.CreateSymbolicLink($"{keep.StoreFolder}/{folder}", outside);
         var failure = await Record.ExceptionAsync(async () =>
         {
@@ -90,7 +103,14 @@ public sealed class HostileStoreTests : IDisposable
         keep.Write("a", "1");
         await keep.BackUp();
         keep.Reopen();
-        foreach (var file in new[] { "store.head", Path.GetRelativePath(keep.StoreFolder, Directory.EnumerateFiles(keep.StoreFolder + "/copies").First()), Path.GetRelativePath(keep.StoreFolder, Directory.EnumerateFiles(keep.StoreFolder + "/wraps").First()) })
+        foreach (
+            var file in new[]
+            {
+                "store.head",
+                Path.GetRelativePath(keep.StoreFolder, Directory.EnumerateFiles(keep.StoreFolder + "/copies").First()),
+                Path.GetRelativePath(keep.StoreFolder, Directory.EnumerateFiles(keep.StoreFolder + "/wraps").First()),
+            }
+        )
         {
             foreach (var make in new[] { "mkfifo {0}", "mknod {0} c 1 5", "ln -s /dev/zero {0}", "mkdir {0}", "truncate -s 8G {0}" })
             {
@@ -101,7 +121,8 @@ public sealed class HostileStoreTests : IDisposable
                 var failure = Record.Exception(() =>
                 {
                     using var store = PooledStore.Open(new FolderPlace(keep.StoreFolder), Keep.Secret);
-                    if (store.ReadContents().Copies.Length == 0) throw new StoreDamageException("no copy");
+                    if (store.ReadContents().Copies.Length == 0)
+                        throw new StoreDamageException("no copy");
                 });
                 Assert.True(failure is PlaceException or StoreDamageException or StoreKeyException, $"{file} after {make}: {failure}");
                 Assert.True(watch.Elapsed < TimeSpan.FromSeconds(20));
@@ -121,7 +142,9 @@ public sealed class HostileStoreTests : IDisposable
             Assert.Throws<StoreDamageException>(() => PooledStore.Open(keep.Place, Keep.Secret));
         }
         Rewrite(file, w => (w["kind"], w["memoryKib"], w["passes"], w["lanes"]) = ("key-file", 65536, 3, 4));
-        Assert.Throws<StoreDamageException>(() => PooledStore.Open(keep.Place, Secret.KeyFile([.. Enumerable.Range(0, 32).Select(i => (byte)i)])));
+        Assert.Throws<StoreDamageException>(() =>
+            PooledStore.Open(keep.Place, Secret.KeyFile([.. Enumerable.Range(0, 32).Select(i => (byte)i)]))
+        );
         Assert.Contains("guessed", Assert.Throws<StoreKeyException>(() => Secret.KeyFile(new byte[16])).Message);
         Assert.Contains("empty", Assert.Throws<StoreKeyException>(() => Secret.Passphrase("\n")).Message);
     }
@@ -134,11 +157,51 @@ public sealed class HostileStoreTests : IDisposable
         fill(session, writer);
         var root = writer.Finish(session);
         root = twist?.Invoke(root) ?? root;
-        return session.Commit(new CopyRecord($"forged-{Guid.NewGuid():n}", "job", "heron", DateTimeOffset.UnixEpoch, DateTimeOffset.UnixEpoch, ["/"], items, 0, 0, root.Depth, [.. root.Ids.Select(i => i.ToString())]));
+        return session.Commit(
+            new CopyRecord(
+                $"forged-{Guid.NewGuid():n}",
+                "job",
+                "heron",
+                DateTimeOffset.UnixEpoch,
+                DateTimeOffset.UnixEpoch,
+                ["/"],
+                items,
+                0,
+                0,
+                root.Depth,
+                [.. root.Ids.Select(i => i.ToString())]
+            )
+        );
     }
 
-    private static TreeEntry Entry(string name, ContentRef content, long size, EntryKind kind = EntryKind.File, FileTime? modified = null) =>
-        new(kind, Encoding.UTF8.GetBytes(name), 0b110_100_100, 0, 0, 1, modified ?? new FileTime(1, 0), new FileTime(1, 0), 1, 1, size, content, 0, "", "", 0, [], [], null);
+    private static TreeEntry Entry(
+        string name,
+        ContentRef content,
+        long size,
+        EntryKind kind = EntryKind.File,
+        FileTime? modified = null
+    ) =>
+        new(
+            kind,
+            Encoding.UTF8.GetBytes(name),
+            0b110_100_100,
+            0,
+            0,
+            1,
+            modified ?? new FileTime(1, 0),
+            new FileTime(1, 0),
+            1,
+            1,
+            size,
+            content,
+            0,
+            "",
+            "",
+            0,
+            [],
+            [],
+            null
+        );
 
     private RestoreReport Restore(CopyRecord copy)
     {
@@ -147,18 +210,23 @@ public sealed class HostileStoreTests : IDisposable
         return restorer.Restore(copy, [], target);
     }
 
-    private CopyDamage Hurt(CopyRecord copy) => Assert.Single(StoreCheck.Run(keep.Store, CheckScope.Everything with { Depth = CheckDepth.Deep, OnlyLooks = true }).Copies, c => c.CopyId == copy.Id);
+    private CopyDamage Hurt(CopyRecord copy) =>
+        Assert.Single(StoreCheck.Run(keep.Store, CheckScope.Everything with { Depth = CheckDepth.Deep, OnlyLooks = true }).Copies, c =>
+            c.CopyId == copy.Id
+        );
 
     [Fact]
     public void A_size_that_lies_is_damage_wherever_it_is_met()
     {
         foreach (var size in new[] { 4_612_000_000_000_000_000, 999, 1001, 0 })
         {
-            var copy = Forge((session, writer) =>
-            {
-                var lane = session.OpenLane();
-                writer.Add(Entry("liar", lane.Refer([lane.Put(new byte[1000])]), size), session);
-            });
+            var copy = Forge(
+                (session, writer) =>
+                {
+                    var lane = session.OpenLane();
+                    writer.Add(Entry("liar", lane.Refer([lane.Put(new byte[1000])]), size), session);
+                }
+            );
             var report = Restore(copy);
             Assert.Equal((0L, 0L), (report.Files, report.Bytes));
             Assert.Contains("damaged in the store", Assert.Single(report.Problems).Problem);
@@ -180,31 +248,43 @@ public sealed class HostileStoreTests : IDisposable
     [Fact]
     public void Times_that_no_clock_shows_are_damage()
     {
-        var copy = Forge((session, writer) => writer.Add(Entry("when", new ContentRef(0, []), 0, modified: new FileTime(1, 4_000_000_000)), session));
+        var copy = Forge(
+            (session, writer) => writer.Add(Entry("when", new ContentRef(0, []), 0, modified: new FileTime(1, 4_000_000_000)), session)
+        );
         Assert.Throws<StoreDamageException>(() => keep.Store.ReadFolder(copy.RootContent()));
         Assert.Single(Restore(copy).Problems);
         Assert.Equal(1, Hurt(copy).Count);
     }
 
-    /// <summary>A few bytes that name one listing chunk a hundred thousand times, and folders that hold each other a thousandfold.</summary>
+    /// <summary>
+    /// A few bytes that name one listing chunk a hundred thousand times, and folders that hold each other a thousandfold.
+    /// </summary>
     [Fact]
     public void Bombs_cost_no_more_than_they_weigh()
     {
-        var repeated = Forge((session, writer) =>
-        {
-            for (var i = 0; i < 3000; i++) writer.Add(Entry($"{i:00000}", new ContentRef(0, []), 0), session);
-        }, root => new ContentRef(0, [.. Enumerable.Repeat(root.Ids[0], 40_000)]));
-        var folded = Forge((session, writer) =>
-        {
-            var below = new ContentRef(0, []);
-            for (var level = 0; level < 12; level++)
+        var repeated = Forge(
+            (session, writer) =>
             {
-                var one = new ListingWriter();
-                for (var i = 0; i < 60; i++) one.Add(Entry($"{i:00}", below, 0, level == 0 ? EntryKind.File : EntryKind.Folder), session);
-                below = one.Finish(session);
-            }
-            writer.Add(Entry("all", below, 0, EntryKind.Folder), session);
-        }, items: 500);
+                for (var i = 0; i < 3000; i++)
+                    writer.Add(Entry($"{i:00000}", new ContentRef(0, []), 0), session);
+            },
+            root => new ContentRef(0, [.. Enumerable.Repeat(root.Ids[0], 40_000)])
+        );
+        var folded = Forge(
+            (session, writer) =>
+            {
+                var below = new ContentRef(0, []);
+                for (var level = 0; level < 12; level++)
+                {
+                    var one = new ListingWriter();
+                    for (var i = 0; i < 60; i++)
+                        one.Add(Entry($"{i:00}", below, 0, level == 0 ? EntryKind.File : EntryKind.Folder), session);
+                    below = one.Finish(session);
+                }
+                writer.Add(Entry("all", below, 0, EntryKind.Folder), session);
+            },
+            items: 500
+        );
         var before = GC.GetTotalAllocatedBytes();
         Assert.Throws<StoreDamageException>(() => keep.Store.ReadFolder(repeated.RootContent()));
         Assert.NotEmpty(new TreeSearch(keep.Store, "*", 500).In(folded, default).ToList());
@@ -221,7 +301,10 @@ public sealed class HostileStoreTests : IDisposable
         var copy = await keep.BackUp();
         keep.Store.MoveToBin(copy.Id, DateTimeOffset.UtcNow);
         foreach (var entry in Directory.EnumerateFileSystemEntries(keep.StoreFolder, "*", SearchOption.AllDirectories))
-            Assert.Equal(UnixFileMode.None, File.GetUnixFileMode(entry) & ~(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute));
+            Assert.Equal(
+                UnixFileMode.None,
+                File.GetUnixFileMode(entry) & ~(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute)
+            );
     }
 
     /// <summary>A record that somebody without the key moves into the bin stays in force, however long ago its name says it went.</summary>
@@ -237,7 +320,10 @@ public sealed class HostileStoreTests : IDisposable
         Assert.Empty(Reclaim.Run(keep.Store, DateTimeOffset.UtcNow).CopiesGone);
         // A note that nobody with the key wrote says nothing either.
         Directory.CreateDirectory(keep.StoreFolder + "/notes");
-        File.WriteAllText($"{keep.StoreFolder}/notes/{first.Id}.note", JsonSerializer.Serialize(new CopyNote(first.Id, DateTimeOffset.UtcNow) { Binned = DateTimeOffset.UnixEpoch }) + "\nsigned 00\n");
+        File.WriteAllText(
+            $"{keep.StoreFolder}/notes/{first.Id}.note",
+            JsonSerializer.Serialize(new CopyNote(first.Id, DateTimeOffset.UtcNow) { Binned = DateTimeOffset.UnixEpoch }) + "\nsigned 00\n"
+        );
         Assert.Empty(Reclaim.Run(keep.Store, DateTimeOffset.UtcNow).CopiesGone);
         Assert.Contains(StoreCheck.Run(keep.Store).Strays, s => s.Contains("signature", StringComparison.Ordinal));
         // Its time in the bin counts from when it was sent there, and whoever asks may object.
@@ -256,13 +342,21 @@ public sealed class HostileStoreTests : IDisposable
         await keep.BackUp();
         File.WriteAllText(keep.StoreFolder + "/packs/readme", "x");
         File.WriteAllText(keep.StoreFolder + "/copies/mine.copy", "x");
-        var scope = CheckScope.Everything with { Depth = CheckDepth.Presence, OnlyLooks = true, IsKnown = id => id.StartsWith("copy-", StringComparison.Ordinal) };
+        var scope = CheckScope.Everything with
+        {
+            Depth = CheckDepth.Presence,
+            OnlyLooks = true,
+            IsKnown = id => id.StartsWith("copy-", StringComparison.Ordinal),
+        };
         var report = StoreCheck.Run(keep.Store, scope);
         Assert.True(report.Sound);
         Assert.Equal(2, report.Strays.Length);
         Assert.Contains("packs/readme", string.Join('\n', report.Strays));
-        var pack = Directory.EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).MaxBy(f => new FileInfo(f).Length)!;
-        using (var cut = File.OpenWrite(pack)) cut.SetLength(cut.Length - 100);
+        var pack = Directory
+            .EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories)
+            .MaxBy(f => new FileInfo(f).Length)!;
+        using (var cut = File.OpenWrite(pack))
+            cut.SetLength(cut.Length - 100);
         Assert.Contains(Path.GetFileNameWithoutExtension(pack), StoreCheck.Run(keep.Store, scope).Damage.Select(d => d.Pack));
     }
 }

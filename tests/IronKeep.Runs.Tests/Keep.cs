@@ -18,8 +18,11 @@ internal sealed class Keep : IDisposable
 
     public Keep(StoreMaking? making = null, string? under = null)
     {
-        Root = under is null ? Directory.CreateTempSubdirectory("keep-").FullName : Directory.CreateDirectory(Path.Combine(under, $"keep-{Guid.NewGuid():n}")).FullName;
-        foreach (var folder in new[] { Source, StoreFolder }) Directory.CreateDirectory(folder);
+        Root = under is null
+            ? Directory.CreateTempSubdirectory("keep-").FullName
+            : Directory.CreateDirectory(Path.Combine(under, $"keep-{Guid.NewGuid():n}")).FullName;
+        foreach (var folder in new[] { Source, StoreFolder })
+            Directory.CreateDirectory(folder);
         Encrypted = making is null || making.Secret is not null;
         Place = new FolderPlace(StoreFolder);
         PooledStore.Create(Place, making ?? new StoreMaking(HashKind.Blake3, Secret, Hardness: Hardness.Light), DateTimeOffset.UnixEpoch);
@@ -58,7 +61,8 @@ internal sealed class Keep : IDisposable
         var order = Order(new BackupOrder($"copy-{++copies}", "job", "heron", [Source], LeavesOut, previous));
         var run = new BackupRun(Store, order, TimeProvider.System, (severity, text) =>
         {
-            lock (Log) Log.Add($"{severity}: {text}");
+            lock (Log)
+                Log.Add($"{severity}: {text}");
         });
         Figures = run.Figures;
         return await run.RunAsync(cancel);
@@ -80,6 +84,7 @@ internal sealed class Keep : IDisposable
     {
         store?.Dispose();
         // The standard library cannot delete names that are not UTF-8.
-        foreach (var folder in restored.Append(Root)) Listing.Shell($"rm -rf '{folder}'", "/");
+        foreach (var folder in restored.Append(Root))
+            Listing.Shell($"rm -rf '{folder}'", "/");
     }
 }

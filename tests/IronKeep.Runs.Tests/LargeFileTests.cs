@@ -3,7 +3,9 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>A large file is cut with the help of how it was cut before; whatever was done to it, the cuts are those of a first run.</summary>
+/// <summary>
+/// A large file is cut with the help of how it was cut before; whatever was done to it, the cuts are those of a first run.
+/// </summary>
 public sealed class LargeFileTests : IDisposable
 {
     private readonly Keep keep = new();
@@ -38,7 +40,10 @@ public sealed class LargeFileTests : IDisposable
             keep.Write("large", content);
             var next = await keep.BackUp(last);
             var anew = await keep.BackUp();
-            Assert.True(Of(next).Content.Equals(Of(anew).Content), $"seed {seed}, round {round}, change {how} at {at}: {content.Length} bytes are cut in another way");
+            Assert.True(
+                Of(next).Content.Equals(Of(anew).Content),
+                $"seed {seed}, round {round}, change {how} at {at}: {content.Length} bytes are cut in another way"
+            );
             last = next;
         }
         keep.Reopen();

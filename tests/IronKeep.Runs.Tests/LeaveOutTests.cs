@@ -38,9 +38,15 @@ public sealed class LeaveOutTests : IDisposable
         string[] parts = ["a", "b", "c", "*", "?", "**", "keep.tmp", "*.tmp", "[ab]", "x*"];
         for (var round = 0; round < 60; round++)
         {
-            var patterns = Enumerable.Range(0, random.Next(1, 4)).Select(_ =>
-                (random.Next(4) == 0 ? "!" : "") + (random.Next(3) == 0 ? "/" : "")
-                + string.Join('/', Enumerable.Range(0, random.Next(1, 4)).Select(_ => parts[random.Next(parts.Length)])) + (random.Next(4) == 0 ? "/" : "")).ToArray();
+            var patterns = Enumerable
+                .Range(0, random.Next(1, 4))
+                .Select(_ =>
+                    (random.Next(4) == 0 ? "!" : "")
+                    + (random.Next(3) == 0 ? "/" : "")
+                    + string.Join('/', Enumerable.Range(0, random.Next(1, 4)).Select(_ => parts[random.Next(parts.Length)]))
+                    + (random.Next(4) == 0 ? "/" : "")
+                )
+                .ToArray();
             Compare(patterns, $"seed {seed}, round {round}");
         }
     }
@@ -49,17 +55,31 @@ public sealed class LeaveOutTests : IDisposable
     {
         if (!Directory.Exists(folder + "/.git"))
         {
-            Listing.Shell("git init -q . && mkdir -p a/b/c b/c cache x/cache && touch a/one.tmp a/keep.tmp a/b/c/x.tmp a/b/c/call.wav b/c/keep.tmp '!odd' cache/f x/cache/f c xy", folder);
+            Listing.Shell(
+                "git init -q . && mkdir -p a/b/c b/c cache x/cache && touch a/one.tmp a/keep.tmp a/b/c/x.tmp a/b/c/call.wav b/c/keep.tmp "
+                    + "'!odd' cache/f x/cache/f c xy",
+                folder
+            );
         }
         File.WriteAllLines(folder + "/.gitignore", patterns);
         var leaveOuts = new LeaveOuts(patterns);
         var ours = new List<string>();
         Walk("", ours);
         // What git would add is what is taken; folders themselves are not in its list.
-        var its = Listing.Shell("git -c core.excludesFile=/dev/null -c core.quotePath=off ls-files --others --exclude-per-directory=.gitignore | LC_ALL=C sort", folder)
-            .Split('\n', StringSplitOptions.RemoveEmptyEntries).Where(f => f != ".gitignore").ToList();
-        Assert.True(its.SequenceEqual(ours.Where(f => f != ".gitignore").Order(StringComparer.Ordinal)),
-            $"{where}: {string.Join("  ", patterns)}\ngit takes {string.Join(' ', its)}\nwe take  {string.Join(' ', ours.Order(StringComparer.Ordinal))}");
+        var its = Listing
+            .Shell(
+                "git -c core.excludesFile=/dev/null -c core.quotePath=off ls-files --others --exclude-per-directory=.gitignore | LC_ALL=C "
+                    + "sort",
+                folder
+            )
+            .Split('\n', StringSplitOptions.RemoveEmptyEntries)
+            .Where(f => f != ".gitignore")
+            .ToList();
+        Assert.True(
+            its.SequenceEqual(ours.Where(f => f != ".gitignore").Order(StringComparer.Ordinal)),
+            $"{where}: {string.Join("  ", patterns)}\ngit takes {string.Join(' ', its)}\nwe take  "
+                + $"{string.Join(' ', ours.Order(StringComparer.Ordinal))}"
+        );
 
         void Walk(string at, List<string> taken)
         {
@@ -67,9 +87,12 @@ public sealed class LeaveOutTests : IDisposable
             {
                 var path = at.Length == 0 ? entry.Name : $"{at}/{entry.Name}";
                 var isFolder = entry is DirectoryInfo;
-                if (path == ".git" || leaveOuts.Matches(path, isFolder)) continue;
-                if (isFolder) Walk(path, taken);
-                else taken.Add(path);
+                if (path == ".git" || leaveOuts.Matches(path, isFolder))
+                    continue;
+                if (isFolder)
+                    Walk(path, taken);
+                else
+                    taken.Add(path);
             }
         }
     }

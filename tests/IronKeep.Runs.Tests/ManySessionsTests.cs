@@ -6,7 +6,9 @@ using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>One open store with many runs in it, as the service has it: what its memory says must be what a store that is opened anew says.</summary>
+/// <summary>
+/// One open store with many runs in it, as the service has it: what its memory says must be what a store that is opened anew says.
+/// </summary>
 public sealed class ManySessionsTests : IDisposable
 {
     private readonly Keep keep = new();
@@ -32,12 +34,19 @@ public sealed class ManySessionsTests : IDisposable
         }
 
         public bool Exists(string name) => inner.Exists(name);
+
         public byte[] Read(string name) => inner.Read(name);
+
         public int ReadAt(string name, long offset, Span<byte> buffer) => inner.ReadAt(name, offset, buffer);
+
         public IPlaceWriter Create(long expected) => inner.Create(expected);
+
         public void Move(string from, string to) => inner.Move(from, to);
+
         public void Delete(string name, bool durable = true) => inner.Delete(name, durable);
+
         public void RemoveRemnants(TimeSpan idle) => inner.RemoveRemnants(idle);
+
         public long? FreeBytes() => inner.FreeBytes();
     }
 
@@ -49,20 +58,26 @@ public sealed class ManySessionsTests : IDisposable
         var store = keep.Store;
         var refreshing = Task.Run(() =>
         {
-            while (!stop.IsCancellationRequested) store.Refresh();
+            while (!stop.IsCancellationRequested)
+                store.Refresh();
         });
         var reclaiming = Task.Run(() =>
         {
-            while (!stop.IsCancellationRequested) Reclaim.Run(store, DateTimeOffset.UtcNow);
+            while (!stop.IsCancellationRequested)
+                Reclaim.Run(store, DateTimeOffset.UtcNow);
         });
-        var kept = (await Task.WhenAll(Enumerable.Range(0, 5).Select(w => Task.Run(() => Write(store, w, new Random(seed + w)))))).SelectMany(k => k).ToList();
+        var kept = (await Task.WhenAll(Enumerable.Range(0, 5).Select(w => Task.Run(() => Write(store, w, new Random(seed + w))))))
+            .SelectMany(k => k)
+            .ToList();
         await stop.CancelAsync();
         await Task.WhenAll(refreshing, reclaiming);
 
         Reclaim.Run(store, DateTimeOffset.UtcNow);
 
         // The largest pack of all goes behind everybody's back: both must name the same copies as hurt.
-        File.Delete(Directory.EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).MaxBy(f => new FileInfo(f).Length)!);
+        File.Delete(
+            Directory.EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).MaxBy(f => new FileInfo(f).Length)!
+        );
         foreach (var depth in Enum.GetValues<CheckDepth>())
         {
             using var fresh = PooledStore.Open(new FolderPlace(keep.StoreFolder), Keep.Secret);
@@ -86,7 +101,8 @@ public sealed class ManySessionsTests : IDisposable
             File.WriteAllBytes($"{source}/{round % 3}", bytes);
             var order = new BackupOrder($"{writer}-{round}", $"job-{writer}", "heron", [source], [], kept.LastOrDefault());
             kept.Add(await new BackupRun(store, order, TimeProvider.System, (_, _) => { }).RunAsync(default));
-            if (kept.Count <= 2) continue;
+            if (kept.Count <= 2)
+                continue;
             store.MoveToBin(kept[0].Id, DateTimeOffset.UtcNow.AddDays(-1));
             kept.RemoveAt(0);
         }
@@ -104,11 +120,17 @@ public sealed class ManySessionsTests : IDisposable
             var (name, id) = ($"{round:x64}", ChunkId.Parse($"{round + 1:x64}"));
             var table = PackTable.Of(PackKind.Content, [], [new PackBlock(48, 1, 1, BlockCodec.Raw, 0, 1)], [(id, 1)]);
             using var both = new Barrier(2);
-            var numbers = await Task.WhenAll(Enumerable.Range(0, 2).Select(_ => Task.Run(() =>
-            {
-                both.SignalAndWait();
-                return index.Add(name, table, 100);
-            })));
+            var numbers = await Task.WhenAll(
+                Enumerable
+                    .Range(0, 2)
+                    .Select(_ =>
+                        Task.Run(() =>
+                        {
+                            both.SignalAndWait();
+                            return index.Add(name, table, 100);
+                        })
+                    )
+            );
             Assert.Equal(numbers[0], numbers[1]);
             index.Forget(new HashSet<string> { name });
             Assert.Equal(-1, index.SeemsToLieIn(id));
@@ -123,13 +145,14 @@ public sealed class ManySessionsTests : IDisposable
         var hooked = new HookedPlace(keep.Place);
         using var store = PooledStore.Open(hooked, Keep.Secret);
         CopyRecord? copy = null;
-        hooked.AfterListing = () => copy = Task.Run(() =>
-        {
-            using var session = new WritingSession(store, Lease.Take(hooked, LeaseKind.Writing, LeaseTerms.Usual), 1);
-            using var lane = session.OpenLane();
-            var id = lane.Put(new byte[1000]);
-            return session.Commit(OneRecord(store) with { Id = "meanwhile", Root = [id.ToString()] });
-        }).Result;
+        hooked.AfterListing = () =>
+            copy = Task.Run(() =>
+            {
+                using var session = new WritingSession(store, Lease.Take(hooked, LeaseKind.Writing, LeaseTerms.Usual), 1);
+                using var lane = session.OpenLane();
+                var id = lane.Put(new byte[1000]);
+                return session.Commit(OneRecord(store) with { Id = "meanwhile", Root = [id.ToString()] });
+            }).Result;
         store.Refresh();
         Assert.NotEqual(-1, store.Index.SeemsToLieIn(ChunkId.Parse(copy!.Root[0])));
     }
@@ -149,8 +172,10 @@ public sealed class ManySessionsTests : IDisposable
         list.Write(keep.Place);
         hooked.AfterListing = () =>
         {
-            foreach (var pack in packs) File.Delete(pack);
-            foreach (var file in lists.EnumerateFiles()) file.Delete();
+            foreach (var pack in packs)
+                File.Delete(pack);
+            foreach (var file in lists.EnumerateFiles())
+                file.Delete();
         };
         using var session = store.BeginWriting();
         Assert.All(first.RootContent().Ids, id => Assert.Equal(-1, store.Index.SeemsToStayIn(id)));
@@ -183,7 +208,9 @@ public sealed class ManySessionsTests : IDisposable
             Assert.StartsWith($"{i} ", File.ReadAllText(back + "/reading"));
         }
         // A flipped byte is not carried into a pack with a name of its own.
-        var victim = Directory.EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).MinBy(f => new FileInfo(f).Length)!;
+        var victim = Directory
+            .EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories)
+            .MinBy(f => new FileInfo(f).Length)!;
         var bytes = File.ReadAllBytes(victim);
         bytes[60] ^= 1;
         File.WriteAllBytes(victim, bytes);
@@ -194,6 +221,8 @@ public sealed class ManySessionsTests : IDisposable
             await keep.BackUp();
         }
         keep.Reopen();
-        Assert.Contains(StoreCheck.Run(keep.Store, CheckScope.Everything with { OnlyLooks = true }).Damage, d => victim.Contains(d.Pack, StringComparison.Ordinal));
+        Assert.Contains(StoreCheck.Run(keep.Store, CheckScope.Everything with { OnlyLooks = true }).Damage, d =>
+            victim.Contains(d.Pack, StringComparison.Ordinal)
+        );
     }
 }

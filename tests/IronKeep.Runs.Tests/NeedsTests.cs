@@ -2,7 +2,9 @@ using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>An open store knows what the copies that it wrote need; whatever happens, its check says what a walk of every tree says.</summary>
+/// <summary>
+/// An open store knows what the copies that it wrote need; whatever happens, its check says what a walk of every tree says.
+/// </summary>
 public sealed class NeedsTests : IDisposable
 {
     private readonly Keep keep = new();
@@ -20,8 +22,10 @@ public sealed class NeedsTests : IDisposable
         copies.Add(await keep.BackUp());
         for (var round = 0; round < 12; round++)
         {
-            for (var i = 0; i < 6; i++) keep.Write($"{random.Next(4)}/{random.Next(20)}", Bytes(random.Next(200_000)));
-            if (round % 4 == 2) keep.Write("large", [.. File.ReadAllBytes($"{keep.Source}/large"), .. Bytes(100_000)]);
+            for (var i = 0; i < 6; i++)
+                keep.Write($"{random.Next(4)}/{random.Next(20)}", Bytes(random.Next(200_000)));
+            if (round % 4 == 2)
+                keep.Write("large", [.. File.ReadAllBytes($"{keep.Source}/large"), .. Bytes(100_000)]);
             copies.Add(await keep.BackUp(random.Next(3) == 0 ? null : copies.LastOrDefault()));
             Assert.NotNull(keep.Store.Needs.Of(copies[^1].Id));
             if (round % 5 == 4)
@@ -30,7 +34,14 @@ public sealed class NeedsTests : IDisposable
                 Reclaim.Run(keep.Store, DateTimeOffset.UtcNow);
             }
             Compare($"seed {seed}, round {round}");
-            foreach (var pack in Directory.EnumerateFiles($"{keep.StoreFolder}/packs", "*", SearchOption.AllDirectories).OrderBy(_ => random.Next()).OrderByDescending(p => new FileInfo(p).Length > 20_000_000).Take(3).ToList())
+            foreach (
+                var pack in Directory
+                    .EnumerateFiles($"{keep.StoreFolder}/packs", "*", SearchOption.AllDirectories)
+                    .OrderBy(_ => random.Next())
+                    .OrderByDescending(p => new FileInfo(p).Length > 20_000_000)
+                    .Take(3)
+                    .ToList()
+            )
             {
                 File.Move(pack, keep.Root + "/away");
                 var hurt = Compare($"seed {seed}, round {round}, without {pack}");
@@ -54,11 +65,17 @@ public sealed class NeedsTests : IDisposable
         using var other = PooledStore.Open(keep.Place, Keep.Secret);
         var scope = CheckScope.Everything with { Depth = CheckDepth.Presence, OnlyLooks = true };
         var (known, walked) = (StoreCheck.Run(keep.Store, scope), StoreCheck.Run(other, scope));
-        Assert.True(known.Whole.SequenceEqual(walked.Whole), $"{where}: known as whole {string.Join(' ', known.Whole)}, in truth {string.Join(' ', walked.Whole)}");
+        Assert.True(
+            known.Whole.SequenceEqual(walked.Whole),
+            $"{where}: known as whole {string.Join(' ', known.Whole)}, in truth {string.Join(' ', walked.Whole)}"
+        );
         Assert.True(known.Copies.SequenceEqual(walked.Copies, Same), where);
         return walked.Copies.Length;
     }
 
-    private static IEqualityComparer<CopyDamage> Same { get; } = EqualityComparer<CopyDamage>.Create(
-        (a, b) => a!.CopyId == b!.CopyId && a.Count == b.Count && a.Paths.SequenceEqual(b.Paths), d => d.CopyId.GetHashCode(StringComparison.Ordinal));
+    private static IEqualityComparer<CopyDamage> Same { get; } =
+        EqualityComparer<CopyDamage>.Create(
+            (a, b) => a!.CopyId == b!.CopyId && a.Count == b.Count && a.Paths.SequenceEqual(b.Paths),
+            d => d.CopyId.GetHashCode(StringComparison.Ordinal)
+        );
 }

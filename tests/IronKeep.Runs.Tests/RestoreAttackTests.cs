@@ -14,17 +14,28 @@ public sealed class RestoreAttackTests : IDisposable
     [Fact]
     public async Task Links_planted_while_root_restores_lead_nowhere()
     {
-        if (Environment.UserName != "root") return;
-        for (var i = 0; i < 400; i++) keep.Write($"{i % 7}/file-{i}", $"{i}");
-        Listing.Shell("mkfifo pipe; ln -s /etc/passwd link; ln 0/file-0 1/hard; chmod 4755 0/file-0 2/*; chmod 777 3/*; chown -R nobody .", keep.Source);
+        if (Environment.UserName != "root")
+            return;
+        for (var i = 0; i < 400; i++)
+            keep.Write($"{i % 7}/file-{i}", $"{i}");
+        Listing.Shell(
+            "mkfifo pipe; ln -s /etc/passwd link; ln 0/file-0 1/hard; chmod 4755 0/file-0 2/*; chmod 777 3/*; chown -R nobody .",
+            keep.Source
+        );
         var copy = await keep.BackUp();
         var target = Directory.CreateDirectory(Path.Combine(keep.Root, "theirs")).FullName;
         var victim = Path.Combine(keep.Root, "victim");
         File.WriteAllText(victim, "root's own");
         File.SetUnixFileMode(victim, UnixFileMode.UserRead);
         // Part of the way is there already and theirs, so that entries get their place one by one.
-        Listing.Shell($"mkdir -p '{target}{keep.Source}/0' '{target}{keep.Source}/2' '{target}{keep.Source}/3'; chown -R nobody '{target}'; chmod 711 '{keep.Root}'", "/");
-        File.WriteAllText(keep.Root + "/attack.py", $$"""
+        Listing.Shell(
+            $"mkdir -p '{target}{keep.Source}/0' '{target}{keep.Source}/2' '{target}{keep.Source}/3'; chown -R nobody '{target}'; chmod "
+                + $"711 '{keep.Root}'",
+            "/"
+        );
+        File.WriteAllText(
+            keep.Root + "/attack.py",
+            $$"""
             import os
             aside = 0
             while True:
@@ -38,8 +49,11 @@ public sealed class RestoreAttackTests : IDisposable
                             os.rename(path, '{{target}}/aside-%d' % aside)
                             os.symlink('{{victim}}', path)
                         except OSError: pass
-            """);
-        using var attacker = Process.Start(new ProcessStartInfo("setpriv", ["--reuid=65534", "--clear-groups", "/usr/bin/python3", keep.Root + "/attack.py"]))!;
+            """
+        );
+        using var attacker = Process.Start(
+            new ProcessStartInfo("setpriv", ["--reuid=65534", "--clear-groups", "/usr/bin/python3", keep.Root + "/attack.py"])
+        )!;
         try
         {
             for (var round = 0; round < 6; round++)
@@ -73,14 +87,25 @@ public sealed class RestoreAttackTests : IDisposable
         Archive.ToFile(keep.Store, copy, [], folder + "/copy.tar", null, default, forbidden);
         Assert.Equal("as it was", File.ReadAllText(victim));
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(folder + "/copy.tar"));
-        Assert.Contains("exists already", Assert.ThrowsAny<IOException>(() => Archive.ToFile(keep.Store, copy, [], folder + "/linked.tar", null, default, forbidden)).Message);
+        Assert.Contains(
+            "exists already",
+            Assert
+                .ThrowsAny<IOException>(() => Archive.ToFile(keep.Store, copy, [], folder + "/linked.tar", null, default, forbidden))
+                .Message
+        );
         // By a link and '..' into the store.
         var inside = Directory.CreateDirectory(keep.StoreFolder + "/inside/deeper").FullName;
         Directory.CreateSymbolicLink(folder + "/way", inside);
         foreach (var to in new[] { $"{folder}/way/x.tar", $"{folder}/way/../x.tar" })
         {
-            Assert.Contains("store cellar", Assert.ThrowsAny<IOException>(() => Archive.ToFile(keep.Store, copy, [], to, null, default, forbidden)).Message);
-            Assert.Contains("store cellar", Assert.ThrowsAny<IOException>(() => Bag.Write(keep.Store, copy, [], to + ".bag", default, forbidden)).Message);
+            Assert.Contains(
+                "store cellar",
+                Assert.ThrowsAny<IOException>(() => Archive.ToFile(keep.Store, copy, [], to, null, default, forbidden)).Message
+            );
+            Assert.Contains(
+                "store cellar",
+                Assert.ThrowsAny<IOException>(() => Bag.Write(keep.Store, copy, [], to + ".bag", default, forbidden)).Message
+            );
             using var restorer = new TreeRestorer(keep.Store, forbidden: forbidden);
             Assert.Contains("store cellar", Assert.ThrowsAny<IOException>(() => restorer.Restore(copy, [], to)).Message);
         }

@@ -12,7 +12,11 @@ public sealed class SearchAndRestoreTests
     {
         using var keep = new Keep();
         var random = new Random(11);
-        for (var i = 0; i < 120; i++) keep.Write($"{(char)('a' + random.Next(4))}/{(char)('k' + random.Next(3))}/{random.Next(40)}.{(random.Next(2) == 0 ? "csv" : "JPG")}", $"{i}");
+        for (var i = 0; i < 120; i++)
+            keep.Write(
+                $"{(char)('a' + random.Next(4))}/{(char)('k' + random.Next(3))}/{random.Next(40)}.{(random.Next(2) == 0 ? "csv" : "JPG")}",
+                $"{i}"
+            );
         var first = await keep.BackUp();
         keep.Write("a/late.csv", "x");
         var second = await keep.BackUp(first);
@@ -21,7 +25,10 @@ public sealed class SearchAndRestoreTests
             var search = new TreeSearch(keep.Store, pattern, 10_000);
             Assert.Equal(Expected(pattern), search.In(second, default).Select(h => h.Path).Order(StringComparer.Ordinal));
             // The same search over another copy goes by what it has seen, and is still right.
-            Assert.Equal(Expected(pattern).Where(p => !p.Contains("late", StringComparison.Ordinal)), search.In(first, default).Select(h => h.Path).Order(StringComparer.Ordinal));
+            Assert.Equal(
+                Expected(pattern).Where(p => !p.Contains("late", StringComparison.Ordinal)),
+                search.In(first, default).Select(h => h.Path).Order(StringComparer.Ordinal)
+            );
         }
         Assert.Equal(5, new TreeSearch(keep.Store, "csv", 5).In(second, default).Count());
 
@@ -30,8 +37,13 @@ public sealed class SearchAndRestoreTests
             var whole = pattern.Contains('/', StringComparison.Ordinal);
             var shape = pattern.IndexOfAny(['*', '?']) >= 0 ? pattern : $"*{pattern}*";
             var all = Directory.EnumerateFileSystemEntries(keep.Source, "*", SearchOption.AllDirectories).ToList();
-            for (var above = keep.Source; above.Length > 1; above = Path.GetDirectoryName(above)!) all.Add(above);
-            return [.. all.Where(p => FileSystemName.MatchesSimpleExpression(shape, whole ? p : Path.GetFileName(p), true)).Order(StringComparer.Ordinal)];
+            for (var above = keep.Source; above.Length > 1; above = Path.GetDirectoryName(above)!)
+                all.Add(above);
+            return
+            [
+                .. all.Where(p => FileSystemName.MatchesSimpleExpression(shape, whole ? p : Path.GetFileName(p), true))
+                    .Order(StringComparer.Ordinal),
+            ];
         }
     }
 
@@ -53,9 +65,12 @@ public sealed class SearchAndRestoreTests
         Assert.Equal(problems, report.Problems.Count);
         Assert.Equal(after, File.ReadAllText(target + keep.Source + "/dir/file"));
         Assert.Equal("new", File.ReadAllText(target + keep.Source + "/dir/new"));
-        if (beside is not null) Assert.Equal(beside, File.ReadAllText(target + keep.Source + "/dir/file.restored"));
+        if (beside is not null)
+            Assert.Equal(beside, File.ReadAllText(target + keep.Source + "/dir/file.restored"));
         Assert.Equal((rule == ExistingRule.Overwrite ? 1 : 0, rule == ExistingRule.Beside ? 1 : 0), (report.Overwritten, report.Beside));
-        Assert.DoesNotContain(Directory.EnumerateFiles(target, "*", SearchOption.AllDirectories), f => f.Contains("ironkeep-restoring", StringComparison.Ordinal));
+        Assert.DoesNotContain(Directory.EnumerateFiles(target, "*", SearchOption.AllDirectories), f =>
+            f.Contains("ironkeep-restoring", StringComparison.Ordinal)
+        );
         // Once more beside: a third name, and everything that lay there stays.
         var again = new TreeRestorer(keep.Store, null, ExistingRule.Beside).Restore(copy, [], target);
         Assert.Empty(again.Problems);
@@ -94,8 +109,11 @@ public sealed class SearchAndRestoreTests
         keep.Write("big", bytes);
         keep.Write("small", "whole");
         var copy = await keep.BackUp();
-        var pack = new DirectoryInfo(keep.StoreFolder + "/packs").EnumerateFiles("*.pack", SearchOption.AllDirectories).MaxBy(f => f.Length)!;
-        using (var file = pack.Open(FileMode.Open)) Flip(file, pack.Length / 2);
+        var pack = new DirectoryInfo(keep.StoreFolder + "/packs")
+            .EnumerateFiles("*.pack", SearchOption.AllDirectories)
+            .MaxBy(f => f.Length)!;
+        using (var file = pack.Open(FileMode.Open))
+            Flip(file, pack.Length / 2);
         keep.Reopen();
         var (folder, report) = keep.Restore(copy);
         Assert.Contains("/big", Assert.Single(report.Problems).Path);
@@ -127,7 +145,8 @@ public sealed class SearchAndRestoreTests
             Assert.InRange(report.Bytes, 1, Math.Max(650_000, all.Values.Max()));
             // Nothing is read twice before everything was read once, and no copy is called read before all its packs were.
             Assert.True(!report.Packs.Any(readAt.ContainsKey) || all.Keys.All(p => readAt.ContainsKey(p) || report.Packs.Contains(p)));
-            foreach (var pack in report.Packs) readAt[pack] = now;
+            foreach (var pack in report.Packs)
+                readAt[pack] = now;
             var newest = report.Whole.Single(w => w.CopyId == copy!.Id);
             Assert.True(newest.ReadSince is not null || readAt.Count < all.Count);
             Assert.True(newest.ReadSince is null || nights > 2);
@@ -135,7 +154,10 @@ public sealed class SearchAndRestoreTests
         Assert.InRange(nights, 3, 20);
         var next = StoreCheck.Run(keep.Store, new CheckScope(1, p => readAt[p], now + TimeSpan.FromDays(1)));
         Assert.Equal(readAt.Values.Min(), readAt[Assert.Single(next.Packs)]);
-        Assert.Equal(readAt.Where(r => !next.Packs.Contains(r.Key)).Min(r => r.Value), next.Whole.Single(w => w.CopyId == copy!.Id).ReadSince);
+        Assert.Equal(
+            readAt.Where(r => !next.Packs.Contains(r.Key)).Min(r => r.Value),
+            next.Whole.Single(w => w.CopyId == copy!.Id).ReadSince
+        );
     }
 
     [Fact]

@@ -23,7 +23,9 @@ public sealed class SftpTests : IDisposable
             free.Start();
             port = ((IPEndPoint)free.LocalEndpoint).Port;
         }
-        File.WriteAllText(ssh + "/config", $"""
+        File.WriteAllText(
+            ssh + "/config",
+            $"""
             Port {port}
             ListenAddress 127.0.0.1
             HostKey {ssh}/host
@@ -34,7 +36,8 @@ public sealed class SftpTests : IDisposable
             MaxStartups 100
             PermitRootLogin yes
             Subsystem sftp internal-sftp
-            """);
+            """
+        );
         Listing.Shell("mkdir -p -m 755 /run/sshd; ssh-keygen -q -t ed25519 -N '' -f host; ssh-keygen -q -t ed25519 -N '' -f login", ssh);
         fingerprint = Listing.Shell("ssh-keygen -lf host.pub", ssh).Split(' ')[1];
         server = Process.Start(new ProcessStartInfo("/usr/sbin/sshd", ["-D", "-E", ssh + "/log", "-f", ssh + "/config"]))!;
@@ -99,11 +102,18 @@ public sealed class SftpTests : IDisposable
         });
         await cancel.CancelAsync();
         // The server would be waited for ten times as long.
-        Assert.Equal(PlaceFault.Unreachable, (await Assert.ThrowsAsync<PlaceException>(() => asking.WaitAsync(PlaceWaits.Grace * 5))).Fault);
+        Assert.Equal(
+            PlaceFault.Unreachable,
+            (await Assert.ThrowsAsync<PlaceException>(() => asking.WaitAsync(PlaceWaits.Grace * 5))).Fault
+        );
         Signal("CONT");
 
         // To the server and all that it has begun.
-        void Signal(string name) => Listing.Shell($"at={server.Id}; while [ -n \"$at\" ]; do kill -{name} $at; at=$(for p in $at; do pgrep -P $p; done); done; true", "/");
+        void Signal(string name) =>
+            Listing.Shell(
+                $"at={server.Id}; while [ -n \"$at\" ]; do kill -{name} $at; at=$(for p in $at; do pgrep -P $p; done); done; true",
+                "/"
+            );
     }
 
     [Fact]
@@ -130,14 +140,23 @@ public sealed class SftpTests : IDisposable
         public int Drops { get; private set; }
         public string Name => place.Name;
         public PlaceAbilities Can => place.Can;
+
         public IReadOnlyList<PlaceFile> List(string folder) => Next().List(folder);
+
         public bool Exists(string name) => Next().Exists(name);
+
         public byte[] Read(string name) => Next().Read(name);
+
         public int ReadAt(string name, long offset, Span<byte> buffer) => Next().ReadAt(name, offset, buffer);
+
         public IPlaceWriter Create(long expected) => Next().Create(expected);
+
         public void Move(string from, string to) => Next().Move(from, to);
+
         public void Delete(string name, bool durable = true) => Next().Delete(name, durable);
+
         public void RemoveRemnants(TimeSpan idle) => Next().RemoveRemnants(idle);
+
         public long? FreeBytes() => Next().FreeBytes();
 
         private IPlace Next()

@@ -24,21 +24,32 @@ public sealed class SharedStoreTests : IDisposable
             // What a killed one left.
             File.WriteAllText(folder + "/ballast", "x");
             using var together = new Barrier(2);
-            var made = Enumerable.Range(0, 2).AsParallel().WithDegreeOfParallelism(2).WithExecutionMode(System.Linq.ParallelExecutionMode.ForceParallelism).Select(_ =>
-            {
-                together.SignalAndWait(TimeSpan.FromSeconds(10));
-                try
+            var made = Enumerable
+                .Range(0, 2)
+                .AsParallel()
+                .WithDegreeOfParallelism(2)
+                .WithExecutionMode(System.Linq.ParallelExecutionMode.ForceParallelism)
+                .Select(_ =>
                 {
-                    PooledStore.Create(new FolderPlace(folder), new StoreMaking(HashKind.Blake3, Keep.Secret, Hardness: Hardness.Light), DateTimeOffset.UnixEpoch);
-                    return 1;
-                }
-                catch (PlaceException)
-                {
-                    return 0;
-                }
-            }).Sum();
+                    together.SignalAndWait(TimeSpan.FromSeconds(10));
+                    try
+                    {
+                        PooledStore.Create(
+                            new FolderPlace(folder),
+                            new StoreMaking(HashKind.Blake3, Keep.Secret, Hardness: Hardness.Light),
+                            DateTimeOffset.UnixEpoch
+                        );
+                        return 1;
+                    }
+                    catch (PlaceException)
+                    {
+                        return 0;
+                    }
+                })
+                .Sum();
             Assert.True(made <= 1);
-            if (made == 0) continue;
+            if (made == 0)
+                continue;
             using var store = PooledStore.Open(new FolderPlace(folder), Keep.Secret);
             Assert.Single(store.KeyWraps());
         }
@@ -81,7 +92,11 @@ public sealed class SharedStoreTests : IDisposable
             Assert.Empty(restorer.Restore(copy, [], target).Problems);
             var source = target + copy.Takes[0];
             Assert.Equal(content.Length, Directory.EnumerateFiles(source).Count());
-            for (var i = 0; i < content.Length; i++) Assert.True(pieces[content[i]].AsSpan().SequenceEqual(File.ReadAllBytes($"{source}/{i}")), $"seed {seed}, copy {copy.Id}, file {i}");
+            for (var i = 0; i < content.Length; i++)
+                Assert.True(
+                    pieces[content[i]].AsSpan().SequenceEqual(File.ReadAllBytes($"{source}/{i}")),
+                    $"seed {seed}, copy {copy.Id}, file {i}"
+                );
         }
         // Nothing that no copy needs is left: the last reclaiming had nobody to wait for.
         Assert.Equal(0, Reclaim.Run(store, DateTimeOffset.UtcNow).PacksWaiting);
@@ -96,10 +111,12 @@ public sealed class SharedStoreTests : IDisposable
         for (var round = 0; round < 12; round++)
         {
             var content = Enumerable.Range(0, 5).Select(_ => random.Next(pieces.Length)).ToArray();
-            for (var i = 0; i < content.Length; i++) File.WriteAllBytes($"{source}/{i}", pieces[content[i]]);
+            for (var i = 0; i < content.Length; i++)
+                File.WriteAllBytes($"{source}/{i}", pieces[content[i]]);
             var order = new BackupOrder($"{writer}-{round}", $"job-{writer}", "heron", [source], [], kept.LastOrDefault().Item1);
             kept.Add((await new BackupRun(store, order, TimeProvider.System, (_, _) => { }).RunAsync(default), content));
-            if (kept.Count <= 2) continue;
+            if (kept.Count <= 2)
+                continue;
             store.MoveToBin(kept[0].Item1.Id, DateTimeOffset.UtcNow.AddDays(-1));
             kept.RemoveAt(0);
         }
@@ -145,7 +162,8 @@ public sealed class SharedStoreTests : IDisposable
         await Until(() => Lease.Living(store.Place).TrueForAll(l => l.Kind != LeaseKind.Tending));
         Reclaim.Run(store, DateTimeOffset.UtcNow);
         // A writer whose lease somebody took away, because he slept, must not commit.
-        foreach (var lease in Directory.EnumerateFiles(keep.StoreFolder + "/leases")) File.Delete(lease);
+        foreach (var lease in Directory.EnumerateFiles(keep.StoreFolder + "/leases"))
+            File.Delete(lease);
         var lost = Assert.Throws<PlaceException>(() => session.Commit(OneCopy().Record with { Id = "too-late" }));
         Assert.Contains("lease", lost.Message);
         Assert.Null(store.ReadRecord("too-late"));
@@ -155,7 +173,8 @@ public sealed class SharedStoreTests : IDisposable
 
     private static async Task Until(Func<bool> done)
     {
-        while (!done()) await Task.Delay(20);
+        while (!done())
+            await Task.Delay(20);
     }
 
     private static byte[] Bytes(int seed, int size)

@@ -4,7 +4,9 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Tests;
 
-/// <summary>What is taken, and what is not: single files, several paths, sockets, other file systems, a file that became a folder.</summary>
+/// <summary>
+/// What is taken, and what is not: single files, several paths, sockets, other file systems, a file that became a folder.
+/// </summary>
 public sealed class TakingTests : IDisposable
 {
     private readonly Keep keep = new();
@@ -14,7 +16,8 @@ public sealed class TakingTests : IDisposable
     [Fact]
     public async Task Only_the_taken_paths_are_in_a_copy_and_the_folders_above_keep_their_attributes()
     {
-        foreach (var path in new[] { "a/one", "a/two", "b/three", "c/d/four", "c/five" }) keep.Write(path, path);
+        foreach (var path in new[] { "a/one", "a/two", "b/three", "c/d/four", "c/five" })
+            keep.Write(path, path);
         Listing.Shell("chmod 751 a c; touch -d 2001-01-01 c", keep.Source);
         var order = new BackupOrder("x", "job", "heron", [keep.Source + "/a/one", keep.Source + "/c/d", keep.Source + "/b"], [], null);
         var copy = await new BackupRun(keep.Store, order, TimeProvider.System, (_, _) => { }).RunAsync(default);
@@ -62,7 +65,11 @@ public sealed class TakingTests : IDisposable
     public async Task Sockets_are_left_out_and_another_file_system_is_not_entered()
     {
         keep.Write("kept", "1");
-        using var socket = new System.Net.Sockets.Socket(System.Net.Sockets.AddressFamily.Unix, System.Net.Sockets.SocketType.Stream, default);
+        using var socket = new System.Net.Sockets.Socket(
+            System.Net.Sockets.AddressFamily.Unix,
+            System.Net.Sockets.SocketType.Stream,
+            default
+        );
         socket.Bind(new System.Net.Sockets.UnixDomainSocketEndPoint(keep.Source + "/socket"));
         Directory.CreateDirectory(keep.Source + "/mounted");
         var mounted = Listing.Shell("mount -t tmpfs none mounted && touch mounted/elsewhere && echo yes", keep.Source).Trim() == "yes";
@@ -73,11 +80,13 @@ public sealed class TakingTests : IDisposable
             var expected = "./kept\n./mounted\n";
             Assert.Equal(expected, Listing.Shell("find . -mindepth 1 | LC_ALL=C sort", keep.Restore(copy).Folder));
             Assert.Contains(keep.Log, l => l.Contains("socket", StringComparison.Ordinal));
-            if (mounted) Assert.Contains(keep.Log, l => l.Contains("another file system", StringComparison.Ordinal));
+            if (mounted)
+                Assert.Contains(keep.Log, l => l.Contains("another file system", StringComparison.Ordinal));
         }
         finally
         {
-            if (mounted) Listing.Shell("umount -l mounted", keep.Source);
+            if (mounted)
+                Listing.Shell("umount -l mounted", keep.Source);
         }
     }
 
@@ -91,7 +100,9 @@ public sealed class TakingTests : IDisposable
         keep.Write("kept", "1");
         Listing.Shell(shell, keep.Source);
         var order = new BackupOrder("x", "job", "heron", [keep.Source + taken, keep.Source + "/kept"], [], null);
-        var failure = await Assert.ThrowsAsync<RunFailedException>(() => new BackupRun(keep.Store, order, TimeProvider.System, (_, _) => { }).RunAsync(default));
+        var failure = await Assert.ThrowsAsync<RunFailedException>(() =>
+            new BackupRun(keep.Store, order, TimeProvider.System, (_, _) => { }).RunAsync(default)
+        );
         Assert.Equal(Core.Watching.FailureClass.SourceUnreadable, failure.Class);
         Assert.Contains(message, failure.Message);
         Assert.Empty(keep.Store.ReadContents().Copies);
@@ -101,7 +112,10 @@ public sealed class TakingTests : IDisposable
     public async Task A_wide_and_a_deep_tree_come_back()
     {
         Listing.Shell("mkdir wide && cd wide && seq 1 20000 | xargs touch", keep.Source);
-        Listing.Shell("p=deep; for i in $(seq 120); do p=$p/a_rather_long_name_for_a_folder; done; mkdir -p $p; echo bottom > $p/file", keep.Source);
+        Listing.Shell(
+            "p=deep; for i in $(seq 120); do p=$p/a_rather_long_name_for_a_folder; done; mkdir -p $p; echo bottom > $p/file",
+            keep.Source
+        );
         var copy = await keep.BackUp();
         Assert.Equal(20_001, copy.Items);
         var (folder, report) = keep.Restore(copy);

@@ -51,13 +51,16 @@ public sealed class TroubleTests : IDisposable
         var writing = Task.Run(() =>
         {
             using var file = File.OpenHandle(path, FileMode.Open, FileAccess.Write, FileShare.ReadWrite);
-            for (var i = 0; !stop.IsCancellationRequested; i++) RandomAccess.Write(file, [(byte)i], 30_000_000 + i);
+            for (var i = 0; !stop.IsCancellationRequested; i++)
+                RandomAccess.Write(file, [(byte)i], 30_000_000 + i);
         });
         var copy = await keep.BackUp();
         await stop.CancelAsync();
         await writing;
         Assert.Equal(1, copy.Skipped);
-        Assert.Contains(keep.Log, l => l.StartsWith("Warning", StringComparison.Ordinal) && l.Contains("changed while it was read", StringComparison.Ordinal));
+        Assert.Contains(keep.Log, l =>
+            l.StartsWith("Warning", StringComparison.Ordinal) && l.Contains("changed while it was read", StringComparison.Ordinal)
+        );
         Assert.Empty(keep.Restore(copy).Report.Problems);
     }
 
@@ -75,7 +78,8 @@ public sealed class TroubleTests : IDisposable
         var place = keep.Place;
         keep.Place = new ThrottledPlace(place, 30_000_000, null);
         var running = keep.BackUp(null, cancel.Token);
-        while (keep.Figures.ReadBytes < 60_000_000 && !running.IsCompleted) await Task.Yield();
+        while (keep.Figures.ReadBytes < 60_000_000 && !running.IsCompleted)
+            await Task.Yield();
         await cancel.CancelAsync();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => running);
         keep.Reopen();
@@ -91,7 +95,8 @@ public sealed class TroubleTests : IDisposable
         keep.Write("a", "first");
         var mount = Directory.CreateDirectory(Path.Combine(keep.Root, "small")).FullName;
         // Mounting needs root; without it there is nothing to see here.
-        if (Listing.Shell($"mount -t tmpfs -o size=8m none '{mount}' && echo mounted", "/").Trim() != "mounted") return;
+        if (Listing.Shell($"mount -t tmpfs -o size=8m none '{mount}' && echo mounted", "/").Trim() != "mounted")
+            return;
         try
         {
             var place = new FolderPlace(mount);
@@ -126,7 +131,8 @@ public sealed class TroubleTests : IDisposable
         new Random(1).NextBytes(large);
         keep.Write("large", large);
         var mount = Directory.CreateDirectory(Path.Combine(keep.Root, "small")).FullName;
-        if (Listing.Shell($"mount -t tmpfs -o size=8m none '{mount}' && echo mounted", "/").Trim() != "mounted") return;
+        if (Listing.Shell($"mount -t tmpfs -o size=8m none '{mount}' && echo mounted", "/").Trim() != "mounted")
+            return;
         try
         {
             var place = new FolderPlace(mount);
@@ -163,10 +169,12 @@ public sealed class TroubleTests : IDisposable
         keep.Place = new ThrottledPlace(keep.Place, 100_000, null);
         using var stop = new CancellationTokenSource();
         var running = keep.BackUp(cancel: stop.Token);
-        while (keep.Figures.Moving == 0) await Task.Delay(5);
+        while (keep.Figures.Moving == 0)
+            await Task.Delay(5);
         Assert.Equal((0, 0), (keep.Figures.Items, keep.Figures.SelectedBytes));
         // The whole would take seven minutes, and a pack of it more than two.
-        while (!Directory.EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories).Any(f => new FileInfo(f).Length > 200_000)) await Task.Delay(20);
+        while (!Directory.EnumerateFiles(keep.StoreFolder, "*", SearchOption.AllDirectories).Any(f => new FileInfo(f).Length > 200_000))
+            await Task.Delay(20);
         await stop.CancelAsync();
         var watch = System.Diagnostics.Stopwatch.StartNew();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => running);
@@ -182,7 +190,8 @@ public sealed class TroubleTests : IDisposable
     public async Task A_mount_that_is_lost_in_mid_run_fails_by_name_and_the_empty_folder_gets_no_pack()
     {
         var mount = Directory.CreateDirectory(Path.Combine(keep.Root, "lost")).FullName;
-        if (Listing.Shell($"mount -t tmpfs -o size=400m none '{mount}' && echo mounted", "/").Trim() != "mounted") return;
+        if (Listing.Shell($"mount -t tmpfs -o size=400m none '{mount}' && echo mounted", "/").Trim() != "mounted")
+            return;
         try
         {
             PooledStore.Create(new FolderPlace(mount), StoreMaking.Open, DateTimeOffset.UnixEpoch);
@@ -192,7 +201,8 @@ public sealed class TroubleTests : IDisposable
             keep.Write("large", content);
             keep.Place = new ThrottledPlace(new FolderPlace(mount), 60_000_000, null);
             var running = keep.BackUp();
-            while (keep.Figures.ReadBytes < 60_000_000 && !running.IsCompleted) await Task.Yield();
+            while (keep.Figures.ReadBytes < 60_000_000 && !running.IsCompleted)
+                await Task.Yield();
             Listing.Shell($"umount -l '{mount}'", "/");
             var failure = await Assert.ThrowsAsync<RunFailedException>(() => running);
             Assert.Equal(FailureClass.StoreUnreachable, failure.Class);
@@ -213,7 +223,8 @@ public sealed class TroubleTests : IDisposable
         keep.Write("b", "2");
         Listing.Shell("chown 1234:1234 a b", keep.Source);
         var copy = await keep.BackUp();
-        if (Environment.UserName != "root") return;
+        if (Environment.UserName != "root")
+            return;
         // As another user: the raw call changes the thread alone.
         var target = Path.Combine(keep.Root, "unprivileged");
         Directory.CreateDirectory(target);
@@ -230,7 +241,8 @@ public sealed class TroubleTests : IDisposable
         var thread = new Thread(() =>
         {
             // setresuid, x86-64.
-            if (Syscall(117, uint.MaxValue, 65534, uint.MaxValue) != 0) throw new InvalidOperationException("cannot become nobody");
+            if (Syscall(117, uint.MaxValue, 65534, uint.MaxValue) != 0)
+                throw new InvalidOperationException("cannot become nobody");
             try
             {
                 result = work();

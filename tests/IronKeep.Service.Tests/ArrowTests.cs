@@ -14,19 +14,47 @@ public sealed class ArrowTests
     [Theory]
     [InlineData("IronKeep.Core", "NodaTime")]
     [InlineData("IronKeep.Blake3")]
-    [InlineData("IronKeep.Stores", "IronKeep.Core", "IronKeep.Blake3", "NodaTime", "ZstdSharp", "Renci.SshNet", "Konscious.Security.Cryptography.Argon2", "Microsoft.Extensions.Logging.Abstractions")]
+    [InlineData(
+        "IronKeep.Stores",
+        "IronKeep.Core",
+        "IronKeep.Blake3",
+        "NodaTime",
+        "ZstdSharp",
+        "Renci.SshNet",
+        "Konscious.Security.Cryptography.Argon2",
+        "Microsoft.Extensions.Logging.Abstractions"
+    )]
     [InlineData("IronKeep.Runs", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
     [InlineData("IronKeep.Following", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
     [InlineData("IronKeep.Contracts", "IronKeep.Core")]
     [InlineData("IronKeep.Yaml", "IronKeep.Core", "NodaTime", "YamlDotNet")]
     [InlineData("IronKeep.Catalogue", "IronKeep.Core", "NodaTime", "Microsoft.EntityFrameworkCore", "Microsoft.Data.Sqlite", "Npgsql")]
     [InlineData("IronKeep.Catalogue.Sqlite", "IronKeep.Catalogue", "IronKeep.Core", "NodaTime", "Microsoft.EntityFrameworkCore")]
-    [InlineData("IronKeep.Catalogue.PostgreSql", "IronKeep.Catalogue", "IronKeep.Core", "NodaTime", "Microsoft.EntityFrameworkCore", "Npgsql")]
-    [InlineData("ironkeep", "IronKeep.Contracts", "IronKeep.Core", "IronKeep.Yaml", "IronKeep.Stores", "NodaTime", "Spectre.Console", "System.CommandLine")]
+    [InlineData(
+        "IronKeep.Catalogue.PostgreSql",
+        "IronKeep.Catalogue",
+        "IronKeep.Core",
+        "NodaTime",
+        "Microsoft.EntityFrameworkCore",
+        "Npgsql"
+    )]
+    [InlineData(
+        "ironkeep",
+        "IronKeep.Contracts",
+        "IronKeep.Core",
+        "IronKeep.Yaml",
+        "IronKeep.Stores",
+        "NodaTime",
+        "Spectre.Console",
+        "System.CommandLine"
+    )]
     public void Knows_only_what_it_may(string assembly, params string[] may)
     {
-        var known = AssemblyDefinition.ReadAssembly(PathOf(assembly)).MainModule.AssemblyReferences.Select(r => r.Name)
-            .Where(n => !n.StartsWith("System.", StringComparison.Ordinal) || n.StartsWith("System.CommandLine", StringComparison.Ordinal)).Where(n => n is not ("System" or "netstandard" or "mscorlib" or "Microsoft.Win32.Primitives"));
+        var known = AssemblyDefinition
+            .ReadAssembly(PathOf(assembly))
+            .MainModule.AssemblyReferences.Select(r => r.Name)
+            .Where(n => !n.StartsWith("System.", StringComparison.Ordinal) || n.StartsWith("System.CommandLine", StringComparison.Ordinal))
+            .Where(n => n is not ("System" or "netstandard" or "mscorlib" or "Microsoft.Win32.Primitives"));
         None(known.Where(n => !Array.Exists(may, m => n == m || n.StartsWith(m + ".", StringComparison.Ordinal))));
     }
 
@@ -34,7 +62,11 @@ public sealed class ArrowTests
     public void Core_reads_no_clock_and_no_file()
     {
         // The instant "as of" is always a parameter.
-        var result = Types.InAssembly(Assembly.Load("IronKeep.Core")).Should().NotHaveDependencyOnAny("System.TimeProvider", "NodaTime.SystemClock", "System.DateTime", "System.IO", "Microsoft.Extensions").GetResult();
+        var result = Types
+            .InAssembly(Assembly.Load("IronKeep.Core"))
+            .Should()
+            .NotHaveDependencyOnAny("System.TimeProvider", "NodaTime.SystemClock", "System.DateTime", "System.IO", "Microsoft.Extensions")
+            .GetResult();
         Assert.True(result.IsSuccessful, string.Join(", ", result.FailingTypeNames ?? []));
     }
 
@@ -45,7 +77,11 @@ public sealed class ArrowTests
         var arrows = Arrows(PathOf("ironkeepd"), "IronKeep.Service.");
         Assert.True(arrows.Count > 50);
         None(arrows.Keys.SelectMany(a => new[] { a.From, a.To }).Distinct().Where(f => !order.Contains(f)));
-        None(arrows.Where(a => order.IndexOf(a.Key.To) > order.IndexOf(a.Key.From)).Select(a => $"{a.Key.From} -> {a.Key.To}: {string.Join(", ", a.Value.Take(5))}"));
+        None(
+            arrows
+                .Where(a => order.IndexOf(a.Key.To) > order.IndexOf(a.Key.From))
+                .Select(a => $"{a.Key.From} -> {a.Key.To}: {string.Join(", ", a.Value.Take(5))}")
+        );
     }
 
     private static void None(IEnumerable<string> found) => Assert.True(!found.Any(), string.Join('\n', found));
@@ -53,34 +89,70 @@ public sealed class ArrowTests
     [Fact]
     public void Sources_of_rules_name_sections_that_are_there()
     {
-        var titles = Regex.Matches(File.ReadAllText(Path.Combine(Root(), "docs/semantics.md")), "^## (?<number>[0-9]+)\\. (?<title>.+)$", RegexOptions.Multiline).ToDictionary(m => m.Groups["number"].Value, m => m.Groups["title"].Value.Trim());
-        var found = Directory.EnumerateFiles(Path.Combine(Root(), "src"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
-            .SelectMany(f => Regex.Matches(File.ReadAllText(f), "semantics\\.md,\\s+(///\\s+)?sections? (?<first>[0-9]+)(?<more>(, [0-9]+)* and [0-9]+)?( \\((?<title>[^)]+)\\))?").Select(m => (File: Path.GetFileName(f), m))).ToList();
+        var titles = Regex
+            .Matches(
+                File.ReadAllText(Path.Combine(Root(), "docs/semantics.md")),
+                "^## (?<number>[0-9]+)\\. (?<title>.+)$",
+                RegexOptions.Multiline
+            )
+            .ToDictionary(m => m.Groups["number"].Value, m => m.Groups["title"].Value.Trim());
+        var found = Directory
+            .EnumerateFiles(Path.Combine(Root(), "src"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .SelectMany(f =>
+                Regex
+                    .Matches(
+                        File.ReadAllText(f),
+                        "semantics\\.md,\\s+(///\\s+)?sections? (?<first>[0-9]+)(?<more>(, [0-9]+)* and [0-9]+)?( \\((?<title>[^)]+)\\))?"
+                    )
+                    .Select(m => (File: Path.GetFileName(f), m))
+            )
+            .ToList();
         Assert.True(found.Count > 20);
-        None(found.Where(x => !titles.TryGetValue(x.m.Groups["first"].Value, out var title) || (x.m.Groups["more"].Length == 0 && x.m.Groups["title"].Value != title)).Select(x => $"{x.File}: {x.m.Value}"));
+        None(
+            found
+                .Where(x =>
+                    !titles.TryGetValue(x.m.Groups["first"].Value, out var title)
+                    || (x.m.Groups["more"].Length == 0 && x.m.Groups["title"].Value != title)
+                )
+                .Select(x => $"{x.File}: {x.m.Value}")
+        );
     }
 
     /// <summary>The folders from below to above, as docs/architecture.md lists them.</summary>
     private static List<string> Order()
     {
         var text = File.ReadAllText(Path.Combine(Root(), "docs/architecture.md"));
-        var list = Regex.Match(text, "From below to above: (?<list>.+?)\\.$", RegexOptions.Multiline | RegexOptions.Singleline).Groups["list"].Value;
+        var list = Regex
+            .Match(text, "From below to above: (?<list>.+?)\\.$", RegexOptions.Multiline | RegexOptions.Singleline)
+            .Groups["list"]
+            .Value;
         return [.. Regex.Matches(list, "`(?<name>\\w+)/`").Select(m => m.Groups["name"].Value)];
     }
 
     private static string Root()
     {
         var at = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(at, "IronKeep.slnx"))) at = Path.GetDirectoryName(at)!;
+        while (!File.Exists(Path.Combine(at, "IronKeep.slnx")))
+            at = Path.GetDirectoryName(at)!;
         return at;
     }
 
     private static string PathOf(string assembly)
     {
         var beside = Path.Combine(AppContext.BaseDirectory, assembly + ".dll");
-        if (File.Exists(beside)) return beside;
+        if (File.Exists(beside))
+            return beside;
         var configuration = new DirectoryInfo(AppContext.BaseDirectory).Parent!.Name;
-        return Path.Combine(Root(), "src", assembly == "ironkeep" ? "IronKeep.Cli" : assembly, "bin", configuration, "net10.0", assembly + ".dll");
+        return Path.Combine(
+            Root(),
+            "src",
+            assembly == "ironkeep" ? "IronKeep.Cli" : assembly,
+            "bin",
+            configuration,
+            "net10.0",
+            assembly + ".dll"
+        );
     }
 
     /// <summary>Who knows whom, by what the compiled types name: fields, signatures, bodies, attributes.</summary>
@@ -89,9 +161,11 @@ public sealed class ArrowTests
         var arrows = new Dictionary<(string, string), HashSet<string>>();
         foreach (var type in AssemblyDefinition.ReadAssembly(path).MainModule.GetTypes())
         {
-            if (FolderOf(type) is not { } from) continue;
+            if (FolderOf(type) is not { } from)
+                continue;
             foreach (var known in Known(type))
-                if (FolderOf(known) is { } to && to != from) (arrows.TryGetValue((from, to), out var set) ? set : arrows[(from, to)] = []).Add($"{Outer(type).Name} {known.Name}");
+                if (FolderOf(known) is { } to && to != from)
+                    (arrows.TryGetValue((from, to), out var set) ? set : arrows[(from, to)] = []).Add($"{Outer(type).Name} {known.Name}");
         }
         return arrows;
 
@@ -104,7 +178,8 @@ public sealed class ArrowTests
 
     private static TypeReference Outer(TypeReference type)
     {
-        while (type.DeclaringType is not null) type = type.DeclaringType;
+        while (type.DeclaringType is not null)
+            type = type.DeclaringType;
         return type;
     }
 
@@ -117,20 +192,25 @@ public sealed class ArrowTests
         {
             all.Add(method.ReturnType);
             all.AddRange(method.Parameters.Select(p => p.ParameterType));
-            if (!method.HasBody) continue;
+            if (!method.HasBody)
+                continue;
             all.AddRange(method.Body.Variables.Select(v => v.VariableType));
             foreach (Instruction at in method.Body.Instructions)
             {
-                if (at.Operand is TypeReference named) all.Add(named);
-                if (at.Operand is not MemberReference member || member is TypeReference) continue;
+                if (at.Operand is TypeReference named)
+                    all.Add(named);
+                if (at.Operand is not MemberReference member || member is TypeReference)
+                    continue;
                 all.Add(member.DeclaringType);
                 if (member is MethodReference called)
                 {
                     all.Add(called.ReturnType);
                     all.AddRange(called.Parameters.Select(p => p.ParameterType));
-                    if (called is GenericInstanceMethod generic) all.AddRange(generic.GenericArguments);
+                    if (called is GenericInstanceMethod generic)
+                        all.AddRange(generic.GenericArguments);
                 }
-                else if (member is FieldReference field) all.Add(field.FieldType);
+                else if (member is FieldReference field)
+                    all.Add(field.FieldType);
             }
         }
         return all.OfType<TypeReference>().SelectMany(Parts);
@@ -138,7 +218,9 @@ public sealed class ArrowTests
 
     private static IEnumerable<TypeReference> Parts(TypeReference type)
     {
-        if (type is GenericInstanceType generic) foreach (var part in generic.GenericArguments.SelectMany(Parts)) yield return part;
+        if (type is GenericInstanceType generic)
+            foreach (var part in generic.GenericArguments.SelectMany(Parts))
+                yield return part;
         yield return type.GetElementType();
     }
 }

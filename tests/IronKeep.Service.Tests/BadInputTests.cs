@@ -60,10 +60,14 @@ public sealed class BadInputTests
         foreach (var (method, path, body, status, says) in table)
         {
             using var request = new HttpRequestMessage(new HttpMethod(method), "/api/v1/" + path);
-            if (body is not null) request.Content = new StringContent(body, Encoding.UTF8, "application/json");
+            if (body is not null)
+                request.Content = new StringContent(body, Encoding.UTF8, "application/json");
             using var response = await bench.Http.SendAsync(request);
             var text = await response.Content.ReadAsStringAsync();
-            Assert.True((int)response.StatusCode == status && text.Contains(says, StringComparison.Ordinal), $"{method} {path} {body}: {(int)response.StatusCode} {text}");
+            Assert.True(
+                (int)response.StatusCode == status && text.Contains(says, StringComparison.Ordinal),
+                $"{method} {path} {body}: {(int)response.StatusCode} {text}"
+            );
             Assert.Equal("application/problem+json", response.Content.Headers.ContentType?.MediaType);
             Assert.DoesNotContain("   at ", text);
         }
@@ -74,12 +78,22 @@ public sealed class BadInputTests
     {
         await using var bench = await Bench.StartAsync();
         var random = new Random(23);
-        string[] paths = ["charter/check", "charter/diff", "tokens", "copies/x/restores", "jobs/x/runs", "alerts/1/acknowledge", "first-person"];
+        string[] paths =
+        [
+            "charter/check",
+            "charter/diff",
+            "tokens",
+            "copies/x/restores",
+            "jobs/x/runs",
+            "alerts/1/acknowledge",
+            "first-person",
+        ];
         for (var i = 0; i < 300; i++)
         {
             var noise = new byte[random.Next(0, 200)];
             random.NextBytes(noise);
-            if (i % 3 == 0 && noise.Length > 2) (noise[0], noise[^1]) = ((byte)'{', (byte)'}');
+            if (i % 3 == 0 && noise.Length > 2)
+                (noise[0], noise[^1]) = ((byte)'{', (byte)'}');
             using var content = new ByteArrayContent(noise);
             content.Headers.ContentType = new(i % 5 == 0 ? "text/plain" : "application/json");
             using var response = await bench.Http.PostAsync("/api/v1/" + paths[i % paths.Length], content);

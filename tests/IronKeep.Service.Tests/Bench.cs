@@ -37,7 +37,9 @@ internal sealed class StandingClock(DateTimeOffset now) : TimeProvider, IronKeep
     } = now;
 
     public override long TimestampFrequency => TimeSpan.TicksPerSecond;
+
     public override DateTimeOffset GetUtcNow() => Now;
+
     public override long GetTimestamp() => passed;
 
     public void Jump(TimeSpan by)
@@ -82,7 +84,10 @@ internal sealed class Bench : IAsyncDisposable
     private static string MakeTemplate()
     {
         var made = PostgresServer.NewDatabase();
-        using (var db = new KeepContext((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(made).Options)) db.Database.Migrate();
+        using (
+            var db = new KeepContext((DbContextOptions<KeepContext>)new DbContextOptionsBuilder<KeepContext>().UseCatalogue(made).Options)
+        )
+            db.Database.Migrate();
         Npgsql.NpgsqlConnection.ClearAllPools();
         return new Npgsql.NpgsqlConnectionStringBuilder(made).Database!;
     }
@@ -97,9 +102,12 @@ internal sealed class Bench : IAsyncDisposable
 
     public static async Task<Bench> StartAsync(bool withPerson = true, bool ticking = false, string? under = null)
     {
-        var root = under is null ? Directory.CreateTempSubdirectory("bench-").FullName : Directory.CreateDirectory(Path.Combine(under, $"bench-{Guid.NewGuid():n}")).FullName;
+        var root = under is null
+            ? Directory.CreateTempSubdirectory("bench-").FullName
+            : Directory.CreateDirectory(Path.Combine(under, $"bench-{Guid.NewGuid():n}")).FullName;
         var bench = new Bench(root) { Ticking = ticking };
-        if (PostgresServer.IsWanted && under is null) bench.Catalogue = PostgresServer.NewDatabase(Template.Value);
+        if (PostgresServer.IsWanted && under is null)
+            bench.Catalogue = PostgresServer.NewDatabase(Template.Value);
         Directory.CreateDirectory(bench.Source);
         await bench.StartServiceAsync(withPerson);
         return bench;
@@ -114,26 +122,29 @@ internal sealed class Bench : IAsyncDisposable
 
     public Task<KeepContext> KeepAsync() => Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
 
-    public HttpClient Anonymous() => new(new HttpClientHandler { AllowAutoRedirect = false, UseCookies = true }) { BaseAddress = Http.BaseAddress };
+    public HttpClient Anonymous() =>
+        new(new HttpClientHandler { AllowAutoRedirect = false, UseCookies = true }) { BaseAddress = Http.BaseAddress };
 
     /// <summary>A charter with one job of the source folder; lines can be replaced.</summary>
-    public string Charter(string when = "daily at 23:00", string keep = "newest 2", string more = "") => $"""
-        charter: 1
-        zone: Europe/London
-        stores:
-          cellar: {"{"} folder: {StoreFolder}, bin: 2 days {"}"}
-        policies:
-          few: {"{"} keep: {keep} {"}"}
-        jobs:
-          register:
-            takes: {Source}
-            into: cellar
-            when: {when}
-            policy: few
-            {more}
-        """;
+    public string Charter(string when = "daily at 23:00", string keep = "newest 2", string more = "") =>
+        $"""
+            charter: 1
+            zone: Europe/London
+            stores:
+              cellar: {"{"} folder: {StoreFolder}, bin: 2 days {"}"}
+            policies:
+              few: {"{"} keep: {keep} {"}"}
+            jobs:
+              register:
+                takes: {Source}
+                into: cellar
+                when: {when}
+                policy: few
+                {more}
+            """;
 
-    public async Task ApplyAsync(string yaml) => await SendAsync<CharterDiffAnswer>(HttpMethod.Put, "charter?confirm=true", new CharterText(yaml));
+    public async Task ApplyAsync(string yaml) =>
+        await SendAsync<CharterDiffAnswer>(HttpMethod.Put, "charter?confirm=true", new CharterText(yaml));
 
     public Task<T> GetAsync<T>(string path) => SendAsync<T>(HttpMethod.Get, path);
 
@@ -149,7 +160,8 @@ internal sealed class Bench : IAsyncDisposable
     public async Task<HttpResponseMessage> RawAsync(HttpMethod method, string path, object? body = null)
     {
         using var request = new HttpRequestMessage(method, "/api/v1/" + path);
-        if (body is not null) request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
+        if (body is not null)
+            request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
         return await Http.SendAsync(request);
     }
 
@@ -164,8 +176,10 @@ internal sealed class Bench : IAsyncDisposable
     /// <summary>The catalogue is lost, and another is begun with the next start.</summary>
     public void LoseCatalogue()
     {
-        foreach (var file in Directory.EnumerateFiles(Root + "/service", "catalogue.*")) File.Delete(file);
-        if (Catalogue.Length == 0) return;
+        foreach (var file in Directory.EnumerateFiles(Root + "/service", "catalogue.*"))
+            File.Delete(file);
+        if (Catalogue.Length == 0)
+            return;
         PostgresServer.Drop(Catalogue);
         Catalogue = PostgresServer.NewDatabase(Template.Value);
     }
@@ -197,22 +211,37 @@ internal sealed class Bench : IAsyncDisposable
     private async Task StartServiceAsync(bool withPerson)
     {
         app = IronKeepHost.Build(
-            [$"--IronKeep:DataFolder={Root}/service", "--IronKeep:Listen=http://127.0.0.1:0", $"--IronKeep:Machine={Machine}", $"--IronKeep:Ticking={Ticking}", $"--IronKeep:Silence={Silence}", $"--IronKeep:Catalogue={Catalogue}", .. More],
+            [
+                $"--IronKeep:DataFolder={Root}/service",
+                "--IronKeep:Listen=http://127.0.0.1:0",
+                $"--IronKeep:Machine={Machine}",
+                $"--IronKeep:Ticking={Ticking}",
+                $"--IronKeep:Silence={Silence}",
+                $"--IronKeep:Catalogue={Catalogue}",
+                .. More,
+            ],
             b =>
             {
                 b.Services.AddSingleton<TimeProvider>(Clock);
                 b.Logging.ClearProviders();
                 Change?.Invoke(b);
-            });
+            }
+        );
         Code = await IronKeepHost.PrepareAsync(app);
         await app.StartAsync();
         var handler = new HttpClientHandler();
-        if (Unchecked) handler.ServerCertificateCustomValidationCallback = (_, _, _, _) => true;
-        Http = new HttpClient(handler) { BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()) };
+        if (Unchecked)
+            handler.ServerCertificateCustomValidationCallback = (_, _, _, _) => true;
+        Http = new HttpClient(handler)
+        {
+            BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()),
+        };
         var people = Services.GetRequiredService<People>();
         // A catalogue that was begun anew knows nobody.
-        if (withPerson || (token is not null && Code is not null)) token = await SignInAsync(people);
-        if (token is not null) Http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+        if (withPerson || (token is not null && Code is not null))
+            token = await SignInAsync(people);
+        if (token is not null)
+            Http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
     }
 
     private static async Task<string> SignInAsync(People people)
@@ -225,7 +254,8 @@ internal sealed class Bench : IAsyncDisposable
     /// <summary>Stops the service; the folder stays.</summary>
     public async Task StopAsync()
     {
-        if (app is null) return;
+        if (app is null)
+            return;
         Http.Dispose();
         await app.StopAsync();
         await app.DisposeAsync();
@@ -236,7 +266,8 @@ internal sealed class Bench : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         await StopAsync();
-        if (Catalogue.Length > 0) PostgresServer.Drop(Catalogue);
+        if (Catalogue.Length > 0)
+            PostgresServer.Drop(Catalogue);
         // The standard library cannot delete names that are not UTF-8.
         using var remove = System.Diagnostics.Process.Start("rm", ["-rf", Root]);
         await remove.WaitForExitAsync();

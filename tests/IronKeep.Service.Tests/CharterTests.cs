@@ -59,34 +59,95 @@ public sealed class CharterTests
     [InlineData("policy: few", "policy: few\n    band: half", 15, 11, "is not a band")]
     [InlineData("policy: few", "policy: few\n    tells: crew", 15, 12, "there is no channel 'crew'")]
     [InlineData("policy: few", "policy: few\n    after: register", 15, 12, "has both 'when' and 'after'")]
-    [InlineData("    when: daily at 23:00\n    policy: few", "    after: second\n    policy: few\n  second: { takes: /x, into: cellar, policy: few, after: register }", 13, 12, "runs in a circle: register after second after register")]
-    [InlineData("    when: daily at 23:00\n    policy: few", "    after: second\n    policy: few\n  second: { takes: /x, into: cellar, policy: few }", 13, 12, "would never be due")]
+    [InlineData(
+        "    when: daily at 23:00\n    policy: few",
+        "    after: second\n    policy: few\n  second: { takes: /x, into: cellar, policy: few, after: register }",
+        13,
+        12,
+        "runs in a circle: register after second after register"
+    )]
+    [InlineData(
+        "    when: daily at 23:00\n    policy: few",
+        "    after: second\n    policy: few\n  second: { takes: /x, into: cellar, policy: few }",
+        13,
+        12,
+        "would never be due"
+    )]
     [InlineData("into: cellar", "into: [cellar, cellar]", 12, 20, "is named twice")]
     [InlineData("folder: /nowhere/cellar", "folder: /etc/hostname/cellar", 4, 3, "cannot be written: /etc/hostname is not a folder")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    verify-within: 30 days", 6, 20, "needs a time at which to read")]
-    [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    key-file: /k\n    passphrase-file: /p", 7, 22, "opens with a key file or with a passphrase")]
+    [InlineData(
+        "folder: /nowhere/cellar",
+        "folder: /nowhere/cellar\n    key-file: /k\n    passphrase-file: /p",
+        7,
+        22,
+        "opens with a key file or with a passphrase"
+    )]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    hash: md5", 6, 11, "is not a hash function of ours")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    upload-at-most: 10 B", 6, 21, "would never end")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    host-key: x", 6, 15, "goes with a folder on a server")]
-    [InlineData("folder: /nowhere/cellar", "folder: sftp://knot/keep\n    host-key: SHA256:abc\n    login-key: /k", 5, 13, "is not an address")]
-    [InlineData("folder: /nowhere/cellar", "folder: sftp://me@knot/keep\n    host-key: SHA256:abc\n    login-key: /k", 6, 15, "is not a fingerprint")]
+    [InlineData(
+        "folder: /nowhere/cellar",
+        "folder: sftp://knot/keep\n    host-key: SHA256:abc\n    login-key: /k",
+        5,
+        13,
+        "is not an address"
+    )]
+    [InlineData(
+        "folder: /nowhere/cellar",
+        "folder: sftp://me@knot/keep\n    host-key: SHA256:abc\n    login-key: /k",
+        6,
+        15,
+        "is not a fingerprint"
+    )]
     [InlineData("folder: /nowhere/cellar", "folder: sftp://me@knot/keep\n    login-key: /k", 5, 5, "by which key the server is known")]
     [InlineData("policy: few", "policy: few\n    compression: 20", 15, 18, "from 1 to 19")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    verify-budget: 1 GB", 6, 20, "a budget needs a time")]
-    [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    capacity: 1 GB\n    warn-below: 2 GB", 7, 17, "would warn for ever")]
+    [InlineData(
+        "folder: /nowhere/cellar",
+        "folder: /nowhere/cellar\n    capacity: 1 GB\n    warn-below: 2 GB",
+        7,
+        17,
+        "would warn for ever"
+    )]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    verify: daily", 6, 18, "at")]
     [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    reserve: 100 %", 6, 14, "%")]
-    [InlineData("folder: /nowhere/cellar", "folder: /nowhere/cellar\n    capacity: 1 GB\n    reserve: 1 GB", 7, 14, "leaves nothing of the capacity")]
+    [InlineData(
+        "folder: /nowhere/cellar",
+        "folder: /nowhere/cellar\n    capacity: 1 GB\n    reserve: 1 GB",
+        7,
+        14,
+        "leaves nothing of the capacity"
+    )]
     [InlineData("policy: few", "policy: few\n    leaves-out: 'cache[z-a]'", 15, 17, "runs backwards")]
     [InlineData("policy: few", "policy: few\n    leaves-out: 'cache[]'", 15, 17, "an empty '[]'")]
     [InlineData("policy: few", "policy: few\n    leaves-out: 'cache[a[b]]'", 15, 17, "inside")]
     [InlineData("zone: Europe/London", "zone: Europe/London\nduty-mail: daily at 07:00", 3, 12, "needs somebody to go to")]
-    [InlineData("stores:", "channels:\n  c: { mail-to: nobody, mail-from: a@b.example, pickup: /x }\nstores:", 4, 17, "is not a mail address")]
+    [InlineData(
+        "stores:",
+        "channels:\n  c: { mail-to: nobody, mail-from: a@b.example, pickup: /x }\nstores:",
+        4,
+        17,
+        "is not a mail address"
+    )]
     [InlineData("stores:", "channels:\n  c: { mail-to: a@b.example }\nstores:", 4, 6, "says no way to carry")]
     [InlineData("stores:", "channels:\n  c: { pickup: /x, webhook: 'https://y' }\nstores:", 4, 6, "has several ways")]
     [InlineData("stores:", "channels:\n  c: { webhook: 'https://me:secret@y/z' }\nstores:", 4, 17, "must not carry a name or password")]
-    [InlineData("stores:", "channels:\n  c: { mail-to: a@b.example, mail-from: a@b.example, server: 'mail' }\nstores:", 4, 62, "is not a server with its port")]
-    [InlineData("stores:", "channels:\n  c: { mail-to: a@b.example, mail-from: a@b.example, server: 'm:25', security: none, user: u, password-file: /p }\nstores:", 4, 80, "must not travel unprotected")]
+    [InlineData(
+        "stores:",
+        "channels:\n  c: { mail-to: a@b.example, mail-from: a@b.example, server: 'mail' }\nstores:",
+        4,
+        62,
+        "is not a server with its port"
+    )]
+    [InlineData(
+        "stores:",
+        "channels:\n  c: { mail-to: a@b.example, mail-from: a@b.example, server: 'm:25', security: none, user: u, password-file: /p "
+            + "}\nstores:",
+        4,
+        80,
+        "must not travel unprotected"
+    )]
     [InlineData("zone: Europe/London", "zone: &a x\nb: *a", 3, 4, "aliases")]
     [InlineData("zone: Europe/London", "zone: [", 3, 1, "not YAML")]
     [InlineData("charter: 1", "--- 1\n--- 2", 2, 1, "one document")]
@@ -94,22 +155,30 @@ public sealed class CharterTests
     {
         var reading = CharterDesk.Check(Sound.Replace(right, wrong, StringComparison.Ordinal));
         Assert.Null(reading.Charter);
-        Assert.True(reading.Mistakes.Any(m => (m.Line, m.Column) == (line, column) && m.Message.Contains(message, StringComparison.Ordinal)),
-            string.Join('\n', reading.Mistakes.Select(m => $"{m.Line}:{m.Column} {m.About}: {m.Message}")));
+        Assert.True(
+            reading.Mistakes.Any(m => (m.Line, m.Column) == (line, column) && m.Message.Contains(message, StringComparison.Ordinal)),
+            string.Join('\n', reading.Mistakes.Select(m => $"{m.Line}:{m.Column} {m.About}: {m.Message}"))
+        );
     }
 
     [Fact]
     public void All_mistakes_come_at_once_and_a_sibling_with_the_same_prefix_is_none()
     {
         Assert.NotNull(CharterDesk.Check(Sound.Replace("/etc/hostname", "/nowhere/cellar-2", StringComparison.Ordinal)).Charter);
-        var many = CharterDesk.Check(Sound.Replace("newest 3", "newest x", StringComparison.Ordinal).Replace("into: cellar", "into: attic", StringComparison.Ordinal).Replace("23:00", "noon", StringComparison.Ordinal));
+        var many = CharterDesk.Check(
+            Sound
+                .Replace("newest 3", "newest x", StringComparison.Ordinal)
+                .Replace("into: cellar", "into: attic", StringComparison.Ordinal)
+                .Replace("23:00", "noon", StringComparison.Ordinal)
+        );
         Assert.Equal([8, 12, 13], many.Mistakes.Select(m => m.Line));
     }
 
     [Fact]
     public void What_is_written_is_read_back_as_the_same_charter()
     {
-        var odd = CharterDesk.Check("""
+        var odd = CharterDesk.Check(
+            """
             charter: 1
             zone: Australia/Lord_Howe
             stores:
@@ -120,7 +189,8 @@ public sealed class CharterTests
             jobs:
               null-job: { takes: ["/srv/a b", "/srv/'c'", "/srv/täglich"], leaves-out: ["*.tmp", "!keep me", "[a-z]*"], into: "007", policy: p }
               j2: { takes: /x, into: on, policy: p, when: "every 90 minutes between 22:30 and 01:00 on fri-mon", zone: America/Santiago, fresh-within: 36 hours }
-            """);
+            """
+        );
         Assert.Empty(odd.Mistakes);
         var again = CharterYaml.Read(CharterWriter.Write(odd.Charter!));
         Assert.Empty(again.Mistakes);
@@ -136,7 +206,8 @@ public sealed class CharterTests
         for (var i = 0; i < 2000; i++)
         {
             var text = Sound.ToCharArray();
-            for (var n = random.Next(1, 6); n > 0; n--) text[random.Next(text.Length)] = (char)random.Next(i % 2 == 0 ? 127 : 0xFFFF);
+            for (var n = random.Next(1, 6); n > 0; n--)
+                text[random.Next(text.Length)] = (char)random.Next(i % 2 == 0 ? 127 : 0xFFFF);
             var reading = CharterDesk.Check(new string(text));
             Assert.Equal(reading.Charter is null, reading.Mistakes.Length > 0);
             Assert.All(reading.Mistakes, m => Assert.True(m is { Line: > 0, Column: > 0, Message.Length: > 10 }));
@@ -154,8 +225,11 @@ public sealed class CharterTests
         // The second store cannot be made: its parent is a file.
         bench.Write("file", "");
         var broken = bench.Charter() + $"\nstores2:\n";
-        using (var refused = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(broken))) Assert.Equal(HttpStatusCode.BadRequest, refused.StatusCode);
-        var unmakeable = bench.Charter().Replace("stores:", $"stores:\n  attic: {{ folder: /etc/hostname/attic }}", StringComparison.Ordinal);
+        using (var refused = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(broken)))
+            Assert.Equal(HttpStatusCode.BadRequest, refused.StatusCode);
+        var unmakeable = bench
+            .Charter()
+            .Replace("stores:", $"stores:\n  attic: {{ folder: /etc/hostname/attic }}", StringComparison.Ordinal);
         using (var refused = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(unmakeable)))
         {
             Assert.Equal(HttpStatusCode.BadRequest, refused.StatusCode);
@@ -167,15 +241,26 @@ public sealed class CharterTests
         await bench.ApplyAsync(bench.Charter());
         var inForce = await bench.GetAsync<CharterAnswer>("charter");
         Assert.Equal(1, inForce.Revision);
-        using var late = new HttpRequestMessage(HttpMethod.Put, "/api/v1/charter") { Content = System.Net.Http.Json.JsonContent.Create(new CharterText(bench.Charter("daily at 05:00")), options: ContractJson.Options) };
+        using var late = new HttpRequestMessage(HttpMethod.Put, "/api/v1/charter")
+        {
+            Content = System.Net.Http.Json.JsonContent.Create(
+                new CharterText(bench.Charter("daily at 05:00")),
+                options: ContractJson.Options
+            ),
+        };
         late.Headers.TryAddWithoutValidation("If-Match", "\"r0\"");
-        using (var refused = await bench.Http.SendAsync(late)) Assert.Contains("somebody applied another since", await refused.Content.ReadAsStringAsync());
+        using (var refused = await bench.Http.SendAsync(late))
+            Assert.Contains("somebody applied another since", await refused.Content.ReadAsStringAsync());
 
         // The exported text says what is in force, and a restart forgets nothing.
         Assert.Empty((await bench.SendAsync<CharterDiffAnswer>(HttpMethod.Post, "charter/diff", new CharterText(inForce.Yaml))).Changes);
         await bench.RestartAsync();
         Assert.Equal(inForce.Yaml, (await bench.GetAsync<CharterAnswer>("charter")).Yaml);
-        var diff = await bench.SendAsync<CharterDiffAnswer>(HttpMethod.Post, "charter/diff", new CharterText(bench.Charter("daily at 05:00")));
+        var diff = await bench.SendAsync<CharterDiffAnswer>(
+            HttpMethod.Post,
+            "charter/diff",
+            new CharterText(bench.Charter("daily at 05:00"))
+        );
         var change = Assert.Single(diff.Changes);
         Assert.Equal(("changed", "job", "register"), (change.Change.Word(), change.Object, change.Name));
         Assert.Equal(new FieldChangeAnswer("when", "daily at 23:00", "daily at 05:00"), Assert.Single(change.Fields));

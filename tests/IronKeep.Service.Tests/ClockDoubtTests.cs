@@ -21,7 +21,9 @@ public sealed class ClockDoubtTests
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter("every 6 hours", keep: "all within 2 days", more: "prune: after-success"));
-        for (var day = 23; day < 26; day++) for (var hour = day == 23 ? 12 : 0; hour < 24; hour += 6) await bench.TickAsync($"2026-11-{day}T{hour:00}:00:01Z");
+        for (var day = 23; day < 26; day++)
+        for (var hour = day == 23 ? 12 : 0; hour < 24; hour += 6)
+            await bench.TickAsync($"2026-11-{day}T{hour:00}:00:01Z");
         var before = (await bench.CopiesAsync()).Count(c => c.BinnedAt is null);
         bench.Clock.Jump(TimeSpan.FromDays(400));
         await bench.TickAsync("2027-12-30T18:10:00Z");
@@ -35,7 +37,9 @@ public sealed class ClockDoubtTests
         Assert.Equal(before + 1, (await bench.CopiesAsync()).Count(c => c.BinnedAt is null));
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
         Assert.Equal(0, plan.Counts["expire"]);
-        Assert.Contains(plan.Copies, c => c.Verdict.Word() == "frozen" && c.Reasons[^1].Contains("jumped forward", StringComparison.Ordinal));
+        Assert.Contains(plan.Copies, c =>
+            c.Verdict.Word() == "frozen" && c.Reasons[^1].Contains("jumped forward", StringComparison.Ordinal)
+        );
         Assert.Equal("held-back", (await bench.RunAsync("stores/cellar/reclaims")).Outcome.Word());
         await bench.RestartAsync();
         Assert.Equal("clock", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
@@ -45,7 +49,10 @@ public sealed class ClockDoubtTests
         await bench.TickAsync("2026-11-26T00:10:01Z");
         await bench.TickAsync("2026-11-26T06:00:01Z");
         Assert.Empty(await bench.OpenAlertsAsync());
-        var due = (await db.PlannedRuns.AsNoTracking().OrderBy(p => p.Due).ToListAsync()).Where(p => p.Due.ToDateTimeUtc().Year == 2026).Select(p => $"{p.Due.ToDateTimeUtc():dd HH} {p.Outcome.Word()}").ToList();
+        var due = (await db.PlannedRuns.AsNoTracking().OrderBy(p => p.Due).ToListAsync())
+            .Where(p => p.Due.ToDateTimeUtc().Year == 2026)
+            .Select(p => $"{p.Due.ToDateTimeUtc():dd HH} {p.Outcome.Word()}")
+            .ToList();
         Assert.Equal(due.Distinct(), due);
         Assert.All(due, d => Assert.EndsWith("ok", d));
         Assert.Equal(12, due.Count);
@@ -59,11 +66,15 @@ public sealed class ClockDoubtTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter("daily at 23:00"));
         await bench.TickAsync("2026-11-23T09:00:10Z");
-        using (var nothing = await bench.RawAsync(HttpMethod.Post, "service/confirm-clock")) Assert.Equal(HttpStatusCode.Conflict, nothing.StatusCode);
+        using (var nothing = await bench.RawAsync(HttpMethod.Post, "service/confirm-clock"))
+            Assert.Equal(HttpStatusCode.Conflict, nothing.StatusCode);
         bench.Clock.Jump(TimeSpan.FromDays(3));
         await bench.TickAsync("2026-11-26T09:01:00Z");
-        Assert.Contains(((await bench.GetAsync<SelfCheckAnswer>("service")).Findings), f => f is { What: "clock", State: FindingState.Failed });
-        using (var done = await bench.RawAsync(HttpMethod.Post, "service/confirm-clock")) Assert.Equal(HttpStatusCode.NoContent, done.StatusCode);
+        Assert.Contains(((await bench.GetAsync<SelfCheckAnswer>("service")).Findings), f =>
+            f is { What: "clock", State: FindingState.Failed }
+        );
+        using (var done = await bench.RawAsync(HttpMethod.Post, "service/confirm-clock"))
+            Assert.Equal(HttpStatusCode.NoContent, done.StatusCode);
         await bench.TickAsync("2026-11-26T09:02:00Z");
         var missed = Assert.Single(await bench.OpenAlertsAsync());
         Assert.Equal(("missed", 3), (missed.Class.Word(), missed.Count));

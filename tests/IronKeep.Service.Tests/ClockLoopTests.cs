@@ -33,7 +33,8 @@ public sealed class ClockLoopTests
         await bench.TickAsync("2026-11-24T00:10:00Z");
         Assert.Equal(
             ["2026-11-23T12:00:00Z ok", "2026-11-23T18:00:00Z ok", "2026-11-24T00:00:00Z ok", "2026-11-24T00:10:00Z ok"],
-            await PlannedAsync(bench));
+            await PlannedAsync(bench)
+        );
         Assert.Equal(4, (await bench.CopiesAsync()).Count);
     }
 
@@ -99,12 +100,17 @@ public sealed class ClockLoopTests
         var duty = await bench.GetAsync<DutyAnswer>("duty");
         Assert.Equal("2026-11-23T12:00:00.0000000+00:00", duty.From.ToString("o"));
         Assert.Equal(duty.Planned, duty.Outcomes.Values.Sum() + duty.StillRunning);
-        Assert.Equal((11, 3, 1, 7, 1), (duty.Planned, duty.Outcomes["ok"], duty.Outcomes["failed"], duty.Outcomes["missed"], duty.Unplanned));
+        Assert.Equal(
+            (11, 3, 1, 7, 1),
+            (duty.Planned, duty.Outcomes["ok"], duty.Outcomes["failed"], duty.Outcomes["missed"], duty.Unplanned)
+        );
     }
 
     private static async Task<List<string>> PlannedAsync(Bench bench)
     {
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
-        return (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync()).Select(p => $"{p.Due} {p.Outcome.Word()?.ToString().ToLowerInvariant()}").ToList();
+        return (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync())
+            .Select(p => $"{p.Due} {p.Outcome.Word()?.ToString().ToLowerInvariant()}")
+            .ToList();
     }
 }

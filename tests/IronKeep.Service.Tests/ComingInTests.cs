@@ -22,7 +22,10 @@ public sealed class ComingInTests
     private static async Task<(HttpClient Http, CookieContainer Cookies)> SignInAsync(Bench bench, string password = Bench.Password)
     {
         var cookies = new CookieContainer();
-        var http = new HttpClient(new HttpClientHandler { AllowAutoRedirect = false, CookieContainer = cookies }) { BaseAddress = bench.Http.BaseAddress };
+        var http = new HttpClient(new HttpClientHandler { AllowAutoRedirect = false, CookieContainer = cookies })
+        {
+            BaseAddress = bench.Http.BaseAddress,
+        };
         Assert.Equal(HttpStatusCode.Redirect, (await TryAsync(http, password)).StatusCode);
         return (http, cookies);
     }
@@ -31,13 +34,26 @@ public sealed class ComingInTests
     {
         var page = await http.GetStringAsync("/sign-in");
         var hidden = page.Split("name=\"__RequestVerificationToken\" value=\"")[1].Split('"')[0];
-        return await http.PostAsync("/sign-in", new FormUrlEncodedContent(new Dictionary<string, string> { ["name"] = Bench.Name, ["password"] = password, ["__RequestVerificationToken"] = WebUtility.HtmlDecode(hidden) }));
+        return await http.PostAsync(
+            "/sign-in",
+            new FormUrlEncodedContent(
+                new Dictionary<string, string>
+                {
+                    ["name"] = Bench.Name,
+                    ["password"] = password,
+                    ["__RequestVerificationToken"] = WebUtility.HtmlDecode(hidden),
+                }
+            )
+        );
     }
 
     private static async Task<HttpStatusCode> SignOutAsync(HttpClient http)
     {
         var session = await http.GetFromJsonAsync<SessionAnswer>("/api/v1/session", ContractJson.Options);
-        using var request = new HttpRequestMessage(HttpMethod.Post, "/sign-out") { Headers = { { "X-Ironkeep-Antiforgery", session!.Antiforgery } } };
+        using var request = new HttpRequestMessage(HttpMethod.Post, "/sign-out")
+        {
+            Headers = { { "X-Ironkeep-Antiforgery", session!.Antiforgery } },
+        };
         return (await http.SendAsync(request)).StatusCode;
     }
 
@@ -50,7 +66,9 @@ public sealed class ComingInTests
         using var thief = new HttpClient { BaseAddress = bench.Http.BaseAddress };
         thief.DefaultRequestHeaders.Add("Cookie", kept);
         Assert.Equal(HttpStatusCode.OK, (await thief.GetAsync("/api/v1/jobs")).StatusCode);
-        Assert.True(Assert.Single(await http.GetFromJsonAsync<List<BrowserSession>>("/api/v1/sessions", ContractJson.Options) ?? []).ThisOne);
+        Assert.True(
+            Assert.Single(await http.GetFromJsonAsync<List<BrowserSession>>("/api/v1/sessions", ContractJson.Options) ?? []).ThisOne
+        );
         Assert.Equal(HttpStatusCode.NoContent, await SignOutAsync(http));
         Assert.Equal(HttpStatusCode.Unauthorized, (await thief.GetAsync("/api/v1/jobs")).StatusCode);
         // Ended by its owner from elsewhere, and by time.
@@ -89,19 +107,29 @@ public sealed class ComingInTests
     {
         await using var bench = await Bench.StartAsync();
         await bench.RawAsync(HttpMethod.Post, "people", new PersonRequest("tove", "another long sentence"));
-        using (var twice = await bench.RawAsync(HttpMethod.Post, "people", new PersonRequest("tove", "another long sentence"))) Assert.Equal(HttpStatusCode.Conflict, twice.StatusCode);
+        using (var twice = await bench.RawAsync(HttpMethod.Post, "people", new PersonRequest("tove", "another long sentence")))
+            Assert.Equal(HttpStatusCode.Conflict, twice.StatusCode);
         Assert.Equal(["mira", "tove"], (await bench.GetAsync<IReadOnlyList<PersonAnswer>>("people")).Select(p => p.Name));
         var (http, _) = await SignInAsync(bench);
-        using (var wrong = await bench.RawAsync(HttpMethod.Put, "password", new PasswordRequest("no", "a third long sentence"))) Assert.Equal(HttpStatusCode.Conflict, wrong.StatusCode);
-        Assert.Equal(HttpStatusCode.NoContent, (await bench.RawAsync(HttpMethod.Put, "password", new PasswordRequest(Bench.Password, "a third long sentence"))).StatusCode);
+        using (var wrong = await bench.RawAsync(HttpMethod.Put, "password", new PasswordRequest("no", "a third long sentence")))
+            Assert.Equal(HttpStatusCode.Conflict, wrong.StatusCode);
+        Assert.Equal(
+            HttpStatusCode.NoContent,
+            (await bench.RawAsync(HttpMethod.Put, "password", new PasswordRequest(Bench.Password, "a third long sentence"))).StatusCode
+        );
         Assert.Equal(HttpStatusCode.Unauthorized, (await http.GetAsync("/api/v1/jobs")).StatusCode);
         await SignInAsync(bench, "a third long sentence");
         Assert.Equal(HttpStatusCode.NoContent, (await bench.RawAsync(HttpMethod.Delete, "people/tove")).StatusCode);
-        using (var last = await bench.RawAsync(HttpMethod.Delete, "people/mira")) Assert.Contains("only person", await last.Content.ReadAsStringAsync());
+        using (var last = await bench.RawAsync(HttpMethod.Delete, "people/mira"))
+            Assert.Contains("only person", await last.Content.ReadAsStringAsync());
 
         await using var fresh = await Bench.StartAsync(withPerson: false);
         var people = fresh.Services.GetRequiredService<People>();
-        var answers = await Task.WhenAll(Enumerable.Range(0, 12).Select(i => Task.Run(() => people.AddFirstAsync(fresh.Code!, $"person {i}", "a long enough one", default))));
+        var answers = await Task.WhenAll(
+            Enumerable
+                .Range(0, 12)
+                .Select(i => Task.Run(() => people.AddFirstAsync(fresh.Code!, $"person {i}", "a long enough one", default)))
+        );
         Assert.Single(answers, a => a is null);
         await using var db = await fresh.KeepAsync();
         Assert.Equal(1, await db.People.CountAsync());
@@ -122,11 +150,13 @@ public sealed class ComingInTests
         }
         // Forty seconds, and the waits double: few of the tries were looked at.
         Assert.InRange(statuses.Count(s => s == HttpStatusCode.Unauthorized), 6, 11);
-        using (var right = await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, Bench.Password, "x"))) Assert.Equal(HttpStatusCode.TooManyRequests, right.StatusCode);
+        using (var right = await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, Bench.Password, "x")))
+            Assert.Equal(HttpStatusCode.TooManyRequests, right.StatusCode);
         Assert.Equal(HttpStatusCode.Redirect, (await TryAsync(known, Bench.Password)).StatusCode);
         // A wait is over after a minute at most, for everybody.
         bench.Clock.Now = bench.Clock.Now.AddSeconds(61);
-        using (var right = await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, Bench.Password, "x"))) Assert.Equal(HttpStatusCode.OK, right.StatusCode);
+        using (var right = await guesser.PostAsJsonAsync("/api/v1/tokens", new TokenRequest(Bench.Name, Bench.Password, "x")))
+            Assert.Equal(HttpStatusCode.OK, right.StatusCode);
         using var another = bench.Anonymous();
         for (var i = 0; i < 30; i++)
         {
@@ -150,7 +180,12 @@ public sealed class ComingInTests
             File.WriteAllText(key, pair.ExportPkcs8PrivateKeyPem());
         }
         Write("first");
-        bench.More = [$"--IronKeep:CertificateFile={certificate}", $"--IronKeep:CertificateKeyFile={key}", "--IronKeep:Listen=https://127.0.0.1:0"];
+        bench.More =
+        [
+            $"--IronKeep:CertificateFile={certificate}",
+            $"--IronKeep:CertificateKeyFile={key}",
+            "--IronKeep:Listen=https://127.0.0.1:0",
+        ];
         bench.Unchecked = true;
         await bench.RestartAsync();
         Assert.Equal("https", bench.Http.BaseAddress!.Scheme);
@@ -166,7 +201,10 @@ public sealed class ComingInTests
         await using var bench = await Bench.StartAsync();
         async Task<bool> IsSecureAsync()
         {
-            using var request = new HttpRequestMessage(HttpMethod.Get, "/sign-in") { Headers = { { "X-Forwarded-Proto", "https" }, { "X-Forwarded-For", "10.9.8.7" } } };
+            using var request = new HttpRequestMessage(HttpMethod.Get, "/sign-in")
+            {
+                Headers = { { "X-Forwarded-Proto", "https" }, { "X-Forwarded-For", "10.9.8.7" } },
+            };
             using var answer = await bench.Http.SendAsync(request);
             return answer.Headers.GetValues("Set-Cookie").All(c => c.Contains("secure", StringComparison.OrdinalIgnoreCase));
         }
@@ -182,9 +220,14 @@ public sealed class ComingInTests
             for (var i = 0; i < 40; i++)
             {
                 bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
-                using var request = new HttpRequestMessage(HttpMethod.Post, "/api/v1/tokens") { Content = JsonContent.Create(new TokenRequest(name(i), "a guess", "x")), Headers = { { "X-Forwarded-For", from(i) } } };
+                using var request = new HttpRequestMessage(HttpMethod.Post, "/api/v1/tokens")
+                {
+                    Content = JsonContent.Create(new TokenRequest(name(i), "a guess", "x")),
+                    Headers = { { "X-Forwarded-For", from(i) } },
+                };
                 using var answer = await guesser.SendAsync(request);
-                if (answer.StatusCode == HttpStatusCode.Unauthorized) looked++;
+                if (answer.StatusCode == HttpStatusCode.Unauthorized)
+                    looked++;
             }
             return looked;
         }
@@ -205,16 +248,19 @@ public sealed class ComingInTests
                 var socket = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp);
                 sockets.Add(socket);
                 await socket.ConnectAsync(IPAddress.Loopback, bench.Http.BaseAddress!.Port);
-                if (i % 2 == 0) await socket.SendAsync("GET / HT"u8.ToArray());
+                if (i % 2 == 0)
+                    await socket.SendAsync("GET / HT"u8.ToArray());
             }
-            foreach (var socket in sockets.Take(1200)) socket.Dispose();
+            foreach (var socket in sockets.Take(1200))
+                socket.Dispose();
             var until = DateTime.UtcNow.AddSeconds(40);
             while (true)
             {
                 try
                 {
                     using var http = new HttpClient { BaseAddress = bench.Http.BaseAddress, Timeout = TimeSpan.FromSeconds(5) };
-                    if ((await http.GetAsync("/health/live")).IsSuccessStatusCode) break;
+                    if ((await http.GetAsync("/health/live")).IsSuccessStatusCode)
+                        break;
                 }
                 catch (Exception e) when (e is HttpRequestException or TaskCanceledException && DateTime.UtcNow < until)
                 {
@@ -224,7 +270,8 @@ public sealed class ComingInTests
         }
         finally
         {
-            foreach (var socket in sockets) socket.Dispose();
+            foreach (var socket in sockets)
+                socket.Dispose();
         }
     }
 
@@ -233,16 +280,29 @@ public sealed class ComingInTests
     {
         await using var bench = await Bench.StartAsync();
         File.WriteAllText(bench.Root + "/hook", "http://127.0.0.1:9/services/T0PS3CRET\n");
-        await bench.ApplyAsync($"charter: 1\nchannels:\n  hook: {{ webhook-file: {bench.Root}/hook }}\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop }}\ntells: drop");
+        await bench.ApplyAsync(
+            $"charter: 1\nchannels:\n  hook: {{ webhook-file: {bench.Root}/hook }}\n  drop: {{ mail-to: a@b.example, mail-from: "
+                + $"e@f.example, pickup: {bench.Root}/drop }}\ntells: drop"
+        );
         var test = await bench.SendAsync<ChannelTestAnswer>(HttpMethod.Post, "channels/hook/test");
         Assert.Contains("http://127.0.0.1:9:", test.Problem);
         await bench.Services.GetRequiredService<Teller>().CarryAsync(default);
-        var all = await bench.Http.GetStringAsync("/api/v1/alerts") + await bench.Http.GetStringAsync("/api/v1/channels") + await bench.Http.GetStringAsync("/api/v1/charter")
+        var all =
+            await bench.Http.GetStringAsync("/api/v1/alerts")
+            + await bench.Http.GetStringAsync("/api/v1/channels")
+            + await bench.Http.GetStringAsync("/api/v1/charter")
             + string.Concat(Directory.EnumerateFiles(bench.Root + "/drop").Select(File.ReadAllText));
         Assert.Contains("127.0.0.1:9", all);
         Assert.DoesNotContain("T0PS3CRET", all);
-        await using (var db = await bench.KeepAsync()) Assert.DoesNotContain(await db.Messages.ToListAsync(), m => (m.Body + m.Problem + m.Data).Contains("T0PS3CRET", StringComparison.Ordinal));
-        using var secret = await bench.RawAsync(HttpMethod.Post, "charter/check", new CharterText("charter: 1\nchannels:\n  hook: { webhook: 'https://chat.example/services/B01ZXCVASDFQWERTY1234567' }"));
+        await using (var db = await bench.KeepAsync())
+            Assert.DoesNotContain(await db.Messages.ToListAsync(), m =>
+                (m.Body + m.Problem + m.Data).Contains("T0PS3CRET", StringComparison.Ordinal)
+            );
+        using var secret = await bench.RawAsync(
+            HttpMethod.Post,
+            "charter/check",
+            new CharterText("charter: 1\nchannels:\n  hook: { webhook: 'https://chat.example/services/B01ZXCVASDFQWERTY1234567' }")
+        );
         Assert.Contains("webhook-file", await secret.Content.ReadAsStringAsync());
     }
 
@@ -254,12 +314,20 @@ public sealed class ComingInTests
         File.WriteAllBytes(key, [.. Enumerable.Range(1, 32).Select(i => (byte)i)]);
         File.SetUnixFileMode(key, UnixFileMode.UserRead | UnixFileMode.OtherRead);
         var charter = bench.Charter().Replace("bin: 2 days", $"bin: 2 days, key-file: {key}", StringComparison.Ordinal);
-        using (var open = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(charter))) Assert.Contains("can be read by everybody", await open.Content.ReadAsStringAsync());
+        using (var open = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(charter)))
+            Assert.Contains("can be read by everybody", await open.Content.ReadAsStringAsync());
         File.SetUnixFileMode(key, UnixFileMode.UserRead | UnixFileMode.UserWrite);
         await bench.ApplyAsync(charter);
-        File.SetUnixFileMode(bench.Root + "/service", UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.OtherRead | UnixFileMode.OtherExecute);
+        File.SetUnixFileMode(
+            bench.Root + "/service",
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.OtherRead | UnixFileMode.OtherExecute
+        );
         await bench.RestartAsync();
-        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute, File.GetUnixFileMode(bench.Root + "/service"));
-        foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.db*")) Assert.Equal(UnixFileMode.None, File.GetUnixFileMode(file) & (UnixFileMode.OtherRead | UnixFileMode.GroupRead));
+        Assert.Equal(
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute,
+            File.GetUnixFileMode(bench.Root + "/service")
+        );
+        foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.db*"))
+            Assert.Equal(UnixFileMode.None, File.GetUnixFileMode(file) & (UnixFileMode.OtherRead | UnixFileMode.GroupRead));
     }
 }

@@ -19,8 +19,10 @@ public sealed class CopyCareTests
         string?[] contents = [null, "one", "one", "two", null, "three", "one"];
         foreach (var content in contents)
         {
-            if (content is null) File.Delete(bench.Source + "/letters/to the ringers.txt");
-            else bench.Write("letters/to the ringers.txt", content);
+            if (content is null)
+                File.Delete(bench.Source + "/letters/to the ringers.txt");
+            else
+                bench.Write("letters/to the ringers.txt", content);
             bench.Write("always", $"{bench.Clock.Now}");
             await NextAsync(bench);
         }
@@ -41,13 +43,24 @@ public sealed class CopyCareTests
         var over = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], "/", "overwrite"));
         Assert.Contains("1 over existing ones", over.Sentence);
         Assert.Equal("three", File.ReadAllText(path));
-        Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, $"copies/{hit.NewestCopy}/restores", new RestoreRequest([], "/tmp", "maybe"))).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.BadRequest,
+            (await bench.RawAsync(HttpMethod.Post, $"copies/{hit.NewestCopy}/restores", new RestoreRequest([], "/tmp", "maybe"))).StatusCode
+        );
         Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Get, "copies/find?name=%20")).StatusCode);
         // The folders on the way to what cannot be given back are made, and are nothing that anybody asked for.
-        foreach (var pack in Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).Where(f => File.ReadAllBytes(f)[8] == 1)) File.Delete(pack);
+        foreach (
+            var pack in Directory
+                .EnumerateFiles(bench.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories)
+                .Where(f => File.ReadAllBytes(f)[8] == 1)
+        )
+            File.Delete(pack);
         var nothing = await bench.RunAsync($"copies/{versions[1].Copies[0]}/restores", new RestoreRequest([path], bench.Root + "/back"));
         Assert.True(Directory.Exists(bench.Root + "/back" + bench.Source + "/letters"));
-        Assert.Equal(("failed", true), (nothing.Outcome.Word(), nothing.Sentence?.StartsWith("nothing was restored", StringComparison.Ordinal)));
+        Assert.Equal(
+            ("failed", true),
+            (nothing.Outcome.Word(), nothing.Sentence?.StartsWith("nothing was restored", StringComparison.Ordinal))
+        );
     }
 
     [Fact]
@@ -55,15 +68,23 @@ public sealed class CopyCareTests
     {
         await using var bench = await Bench.StartAsync();
         await bench.ApplyAsync(bench.Charter(keep: "newest 2"));
-        for (var i = 0; i < 4; i++) await NextAsync(bench);
+        for (var i = 0; i < 4; i++)
+            await NextAsync(bench);
         var oldest = (await bench.CopiesAsync())[^1].Id;
-        await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{oldest}/hold", new HoldRequest("the survey of the year", bench.Clock.Now.AddDays(3)));
+        await bench.SendAsync<CopyAnswer>(
+            HttpMethod.Put,
+            $"copies/{oldest}/hold",
+            new HoldRequest("the survey of the year", bench.Clock.Now.AddDays(3))
+        );
         var why = await bench.GetAsync<CopyWhyAnswer>($"copies/{oldest}/why");
         Assert.Equal("held", why.Verdict.Word());
         Assert.Contains("held by mira until 2026-11-30", Assert.Single(why.Reasons));
         Assert.Contains("the survey of the year", why.Reasons[0]);
         Assert.Contains("job register names policy few", why.SetBy);
-        Assert.Equal(["keep", "keep", "expire", "held"], (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans")).Copies.Select(c => c.Verdict.Word()));
+        Assert.Equal(
+            ["keep", "keep", "expire", "held"],
+            (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans")).Copies.Select(c => c.Verdict.Word())
+        );
         bench.Clock.Now = bench.Clock.Now.AddDays(3).AddMinutes(1);
         Assert.Equal("expire", (await bench.GetAsync<CopyWhyAnswer>($"copies/{oldest}/why")).Verdict.Word());
         Assert.True((await bench.GetAsync<CopyAnswer>($"copies/{oldest}")).Hold?.Over);
@@ -77,16 +98,26 @@ public sealed class CopyCareTests
     {
         await using var bench = await Bench.StartAsync();
         await bench.ApplyAsync(bench.Charter(keep: "newest 2"));
-        for (var i = 0; i < 3; i++) await NextAsync(bench);
+        for (var i = 0; i < 3; i++)
+            await NextAsync(bench);
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
         await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply");
         var oldest = (await bench.CopiesAsync())[^1].Id;
         var why = await bench.GetAsync<CopyWhyAnswer>($"copies/{oldest}/why");
         Assert.Equal(bench.Clock.Now.AddDays(2), why.BinUntil);
-        Assert.Equal(HttpStatusCode.Conflict, (await bench.RawAsync(HttpMethod.Put, $"copies/{oldest}/hold", new HoldRequest("a reason", bench.Clock.Now.AddDays(9)))).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.Conflict,
+            (
+                await bench.RawAsync(HttpMethod.Put, $"copies/{oldest}/hold", new HoldRequest("a reason", bench.Clock.Now.AddDays(9)))
+            ).StatusCode
+        );
         Assert.Null((await bench.SendAsync<CopyAnswer>(HttpMethod.Post, $"copies/{oldest}/take-back")).BinnedAt);
-        using (var again = await bench.RawAsync(HttpMethod.Post, $"copies/{oldest}/take-back")) Assert.Contains("is not in the bin", await again.Content.ReadAsStringAsync());
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{oldest}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome.Word());
+        using (var again = await bench.RawAsync(HttpMethod.Post, $"copies/{oldest}/take-back"))
+            Assert.Contains("is not in the bin", await again.Content.ReadAsStringAsync());
+        Assert.Equal(
+            "ok",
+            (await bench.RunAsync($"copies/{oldest}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome.Word()
+        );
         bench.Clock.Now = bench.Clock.Now.AddDays(5);
         await bench.RunAsync("stores/cellar/reclaims");
         Assert.Equal(3, (await bench.CopiesAsync()).Count);
@@ -97,7 +128,8 @@ public sealed class CopyCareTests
     {
         await using var bench = await Bench.StartAsync();
         await bench.ApplyAsync(bench.Charter(keep: "newest 2"));
-        for (var i = 0; i < 3; i++) await NextAsync(bench);
+        for (var i = 0; i < 3; i++)
+            await NextAsync(bench);
         var newest = (await bench.CopiesAsync())[0].Id;
         var record = $"{bench.StoreFolder}/copies/{newest}.copy";
         File.Move(record, bench.Root + "/aside");
@@ -122,7 +154,9 @@ public sealed class CopyCareTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        var two = bench.Charter(more: "fresh-within: 2 days").Replace("into: cellar", "into: [cellar, attic]", StringComparison.Ordinal)
+        var two = bench
+            .Charter(more: "fresh-within: 2 days")
+            .Replace("into: cellar", "into: [cellar, attic]", StringComparison.Ordinal)
             .Replace("stores:", $"stores:\n  attic: {{ folder: {bench.Root}/attic }}", StringComparison.Ordinal);
         await bench.ApplyAsync(two);
         var run = await bench.BackUpAsync();

@@ -22,8 +22,10 @@ public sealed class DefinitionTests
         var changed = job.Fields.ToDictionary(f => f.Key, f => f.Value);
         changed["when"] = ["weekdays at 05:00"];
         changed["leaves-out"] = ["*.tmp", "cache/"];
-        using (var saved = await SendAsync(bench, HttpMethod.Put, "job/register", changed, job.Tag)) Assert.Equal(HttpStatusCode.OK, saved.StatusCode);
-        using (var made = await SendAsync(bench, HttpMethod.Put, "policy/long", new() { ["keep"] = ["7 daily"] }, "*")) Assert.Equal(HttpStatusCode.OK, made.StatusCode);
+        using (var saved = await SendAsync(bench, HttpMethod.Put, "job/register", changed, job.Tag))
+            Assert.Equal(HttpStatusCode.OK, saved.StatusCode);
+        using (var made = await SendAsync(bench, HttpMethod.Put, "policy/long", new() { ["keep"] = ["7 daily"] }, "*"))
+            Assert.Equal(HttpStatusCode.OK, made.StatusCode);
         var yaml = (await bench.GetAsync<CharterAnswer>("charter")).Yaml;
         Assert.Contains("when: weekdays at 05:00", yaml);
         Assert.Contains("keep: 7 daily", yaml);
@@ -33,8 +35,12 @@ public sealed class DefinitionTests
         var seen = await bench.GetAsync<DefinitionAnswer>("definitions/job/register");
         Assert.Equal("every 2 hours", Assert.Single(seen.Fields["when"]));
         var policy = await bench.GetAsync<DefinitionAnswer>("definitions/policy/long");
-        using (var gone = await SendAsync(bench, HttpMethod.Delete, "policy/long", null, policy.Tag)) Assert.Equal(HttpStatusCode.OK, gone.StatusCode);
-        Assert.Equal(["settings", "store", "policy", "job"], (await bench.GetAsync<List<DefinitionAnswer>>("definitions")).Select(d => d.Kind));
+        using (var gone = await SendAsync(bench, HttpMethod.Delete, "policy/long", null, policy.Tag))
+            Assert.Equal(HttpStatusCode.OK, gone.StatusCode);
+        Assert.Equal(
+            ["settings", "store", "policy", "job"],
+            (await bench.GetAsync<List<DefinitionAnswer>>("definitions")).Select(d => d.Kind)
+        );
     }
 
     [Fact]
@@ -45,31 +51,45 @@ public sealed class DefinitionTests
         var seen = await bench.GetAsync<DefinitionAnswer>("definitions/job/register");
         var mine = seen.Fields.ToDictionary(f => f.Key, f => f.Value);
         mine["when"] = ["daily at 01:00"];
-        using (var first = await SendAsync(bench, HttpMethod.Put, "job/register", mine, seen.Tag)) Assert.Equal(HttpStatusCode.OK, first.StatusCode);
+        using (var first = await SendAsync(bench, HttpMethod.Put, "job/register", mine, seen.Tag))
+            Assert.Equal(HttpStatusCode.OK, first.StatusCode);
         mine["when"] = ["daily at 02:00"];
-        foreach (var (method, path, tag, status, says) in new[]
-                 {
-                     (HttpMethod.Put, "job/register", seen.Tag, 412, "was changed by somebody since"), (HttpMethod.Put, "job/register", null, 428, "send its ETag"),
-                     (HttpMethod.Put, "job/register", "*", 412, "there is a job register already"), (HttpMethod.Put, "job/other", null, 428, "If-None-Match"),
-                     (HttpMethod.Delete, "job/register", seen.Tag, 412, "was changed by somebody since"), (HttpMethod.Delete, "job/none", seen.Tag, 404, "has no job 'none'"),
-                     (HttpMethod.Put, "dream/x", "*", 404, "'dream' is not a kind"), (HttpMethod.Put, "job/Bad Name", "*", 400, "cannot be a name"),
-                     (HttpMethod.Delete, "settings/charter", "\"x\"", 409, "cannot be taken out"),
-                 })
+        foreach (
+            var (method, path, tag, status, says) in new[]
+            {
+                (HttpMethod.Put, "job/register", seen.Tag, 412, "was changed by somebody since"),
+                (HttpMethod.Put, "job/register", null, 428, "send its ETag"),
+                (HttpMethod.Put, "job/register", "*", 412, "there is a job register already"),
+                (HttpMethod.Put, "job/other", null, 428, "If-None-Match"),
+                (HttpMethod.Delete, "job/register", seen.Tag, 412, "was changed by somebody since"),
+                (HttpMethod.Delete, "job/none", seen.Tag, 404, "has no job 'none'"),
+                (HttpMethod.Put, "dream/x", "*", 404, "'dream' is not a kind"),
+                (HttpMethod.Put, "job/Bad Name", "*", 400, "cannot be a name"),
+                (HttpMethod.Delete, "settings/charter", "\"x\"", 409, "cannot be taken out"),
+            }
+        )
         {
             using var refused = await SendAsync(bench, method, path, method == HttpMethod.Put ? mine : null, tag);
             var text = await refused.Content.ReadAsStringAsync();
-            Assert.True((int)refused.StatusCode == status && text.Contains(says, StringComparison.Ordinal), $"{method} {path}: {(int)refused.StatusCode} {text}");
+            Assert.True(
+                (int)refused.StatusCode == status && text.Contains(says, StringComparison.Ordinal),
+                $"{method} {path}: {(int)refused.StatusCode} {text}"
+            );
         }
         Assert.Equal("daily at 01:00", (await bench.GetAsync<JobAnswer>("jobs/register")).When);
         // Twenty at once with the same tag: one wins.
         var now = await bench.GetAsync<DefinitionAnswer>("definitions/job/register");
-        var tries = await Task.WhenAll(Enumerable.Range(0, 20).Select(async i =>
-        {
-            var fields = now.Fields.ToDictionary(f => f.Key, f => f.Value);
-            fields["when"] = [$"daily at 03:{i:00}"];
-            using var answer = await SendAsync(bench, HttpMethod.Put, "job/register", fields, now.Tag);
-            return answer.StatusCode;
-        }));
+        var tries = await Task.WhenAll(
+            Enumerable
+                .Range(0, 20)
+                .Select(async i =>
+                {
+                    var fields = now.Fields.ToDictionary(f => f.Key, f => f.Value);
+                    fields["when"] = [$"daily at 03:{i:00}"];
+                    using var answer = await SendAsync(bench, HttpMethod.Put, "job/register", fields, now.Tag);
+                    return answer.StatusCode;
+                })
+        );
         Assert.Equal(1, tries.Count(t => t == HttpStatusCode.OK));
     }
 
@@ -84,12 +104,52 @@ public sealed class DefinitionTests
             bench.Clock.Now = bench.Clock.Now.AddDays(1);
             await bench.BackUpAsync();
         }
-        var wrong = await PreviewAsync("job/new-one", new() { ["takes"] = [bench.Source, "relative"], ["into"] = ["celler"], ["when"] = ["daily at 25:00"], ["tels"] = ["x"], ["run-limit"] = ["0 hours"] });
+        var wrong = await PreviewAsync(
+            "job/new-one",
+            new()
+            {
+                ["takes"] = [bench.Source, "relative"],
+                ["into"] = ["celler"],
+                ["when"] = ["daily at 25:00"],
+                ["tels"] = ["x"],
+                ["run-limit"] = ["0 hours"],
+            }
+        );
         Assert.Equal(
-            ["takes 1 not an absolute path", "into 0 did you mean 'cellar'", "when 0 24-hour clock", "tels 0 did you mean 'tells'", "run-limit 0 no time at all", "policy 0 is missing"],
-            wrong.Mistakes.OrderBy(m => Array.IndexOf(["takes", "into", "when", "tels", "run-limit", "policy"], m.Field)).Select(m => $"{m.Field} {m.Item} {new[] { "not an absolute path", "did you mean 'cellar'", "24-hour clock", "did you mean 'tells'", "no time at all", "is missing" }.First(w => m.Message.Contains(w, StringComparison.Ordinal))}"));
+            [
+                "takes 1 not an absolute path",
+                "into 0 did you mean 'cellar'",
+                "when 0 24-hour clock",
+                "tels 0 did you mean 'tells'",
+                "run-limit 0 no time at all",
+                "policy 0 is missing",
+            ],
+            wrong
+                .Mistakes.OrderBy(m => Array.IndexOf(["takes", "into", "when", "tels", "run-limit", "policy"], m.Field))
+                .Select(m =>
+                    $"{m.Field} {m.Item} "
+                    + new[]
+                    {
+                        "not an absolute path",
+                        "did you mean 'cellar'",
+                        "24-hour clock",
+                        "did you mean 'tells'",
+                        "no time at all",
+                        "is missing",
+                    }.First(w => m.Message.Contains(w, StringComparison.Ordinal))
+                )
+        );
         Assert.Equal(9, wrong.Mistakes.Single(m => m.Field == "when").Position);
-        var right = await PreviewAsync("job/register", new() { ["takes"] = [bench.Source, "/nowhere/yet"], ["into"] = ["cellar"], ["policy"] = ["few"], ["when"] = ["every 4 hours"] });
+        var right = await PreviewAsync(
+            "job/register",
+            new()
+            {
+                ["takes"] = [bench.Source, "/nowhere/yet"],
+                ["into"] = ["cellar"],
+                ["policy"] = ["few"],
+                ["when"] = ["every 4 hours"],
+            }
+        );
         Assert.Empty(right.Mistakes);
         Assert.Equal(5, right.NextDue.Count);
         Assert.Matches("^comes to keep 2 copies, the oldest up to [4-8] hours old, with a copy every 4 hours$", right.ComesToKeep);
@@ -103,13 +163,15 @@ public sealed class DefinitionTests
         Assert.Contains("there is no policy 'few'", await needed.Content.ReadAsStringAsync());
         Assert.Equal(1, (await bench.GetAsync<CharterAnswer>("charter")).Revision);
 
-        Task<PreviewAnswer> PreviewAsync(string path, Dictionary<string, IReadOnlyList<string>> fields) => bench.SendAsync<PreviewAnswer>(HttpMethod.Post, $"definitions/{path}/preview", new DefinitionRequest(fields));
+        Task<PreviewAnswer> PreviewAsync(string path, Dictionary<string, IReadOnlyList<string>> fields) =>
+            bench.SendAsync<PreviewAnswer>(HttpMethod.Post, $"definitions/{path}/preview", new DefinitionRequest(fields));
     }
 
     [Fact]
     public void Every_field_that_is_written_is_one_that_is_read()
     {
-        var full = CharterDesk.Check("""
+        var full = CharterDesk.Check(
+            """
             charter: 1
             zone: Europe/Berlin
             tells: [post, hook]
@@ -127,7 +189,8 @@ public sealed class DefinitionTests
               first: { takes: [/a, "/b c"], leaves-out: ["*.tmp"], leaves-out-caches: yes, other-file-systems: yes, compression: 6, into: s, when: daily at 01:00, zone: Asia/Kolkata, policy: p, fresh-within: 2 days, start-limit: 5 minutes, run-limit: 3 hours,
                 catch-up: none, wait-after-return: 1 hours, catch-up-gap: 4 hours, overlap: wait, retries: 3, band: "25 % and 5 MB", prune: after-success, tells: hook, tell-when: always }
               second: { takes: /x, into: s, after: first, policy: p }
-            """);
+            """
+        );
         Assert.Empty(full.Mistakes);
         var again = CharterYaml.Read(CharterWriter.Write(full.Charter!));
         Assert.Empty(again.Mistakes);
@@ -140,11 +203,19 @@ public sealed class DefinitionTests
         Assert.Equal(13, CharterFields.Find(full.Charter, "store", "s")!.Value.Length);
     }
 
-    private static async Task<HttpResponseMessage> SendAsync(Bench bench, HttpMethod method, string path, Dictionary<string, IReadOnlyList<string>>? fields, string? tag)
+    private static async Task<HttpResponseMessage> SendAsync(
+        Bench bench,
+        HttpMethod method,
+        string path,
+        Dictionary<string, IReadOnlyList<string>>? fields,
+        string? tag
+    )
     {
         using var request = new HttpRequestMessage(method, "/api/v1/definitions/" + path);
-        if (fields is not null) request.Content = JsonContent.Create(new DefinitionRequest(fields), options: ContractJson.Options);
-        if (tag is not null) request.Headers.TryAddWithoutValidation(tag == "*" ? "If-None-Match" : "If-Match", tag);
+        if (fields is not null)
+            request.Content = JsonContent.Create(new DefinitionRequest(fields), options: ContractJson.Options);
+        if (tag is not null)
+            request.Headers.TryAddWithoutValidation(tag == "*" ? "If-None-Match" : "If-Match", tag);
         return await bench.Http.SendAsync(request);
     }
 }

@@ -28,7 +28,8 @@ public sealed class FactTests
                 // What it writes is whole with its position, or has not happened.
                 db.KeptValues.Add(new KeptValue { Key = $"{name} {fact.CopyId}", Value = "followed" });
                 await db.SaveChangesAsync(cancel);
-                if (fact.CopyId == StumblesAt) throw new InvalidOperationException($"cannot take {fact.CopyId}");
+                if (fact.CopyId == StumblesAt)
+                    throw new InvalidOperationException($"cannot take {fact.CopyId}");
             }
             Seen.AddRange(facts.Select(f => f.CopyId!));
         }
@@ -40,7 +41,17 @@ public sealed class FactTests
     {
         await using var db = await bench.KeepAsync();
         await using var change = await db.BeginChangeAsync(default);
-        foreach (var id in ids) db.Say(new Fact { At = Instant.FromDateTimeOffset(bench.Clock.Now), Kind = FactKind.CopyMade, CopyId = id, Job = "gone", Machine = "heron" });
+        foreach (var id in ids)
+            db.Say(
+                new Fact
+                {
+                    At = Instant.FromDateTimeOffset(bench.Clock.Now),
+                    Kind = FactKind.CopyMade,
+                    CopyId = id,
+                    Job = "gone",
+                    Machine = "heron",
+                }
+            );
         await db.SaveChangesAsync();
         await change.CommitAsync(default);
     }
@@ -64,16 +75,22 @@ public sealed class FactTests
         // What came before the one that it cannot take is done; that one left no trace, and it is told.
         await using (var db = await bench.KeepAsync())
         {
-            Assert.Equal(["ill a", "ill b"], (await db.KeptValues.Where(n => n.Key.StartsWith("ill ")).Select(n => n.Key).ToListAsync()).Order());
+            Assert.Equal(
+                ["ill a", "ill b"],
+                (await db.KeptValues.Where(n => n.Key.StartsWith("ill ")).Select(n => n.Key).ToListAsync()).Order()
+            );
             Assert.Equal("cannot take c", (await db.FollowerPositions.SingleAsync(f => f.Name == "ill")).Problem);
         }
-        Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f => f is { What: "what follows: ill", State: FindingState.Failed });
+        Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f =>
+            f is { What: "what follows: ill", State: FindingState.Failed }
+        );
         ill.StumblesAt = null;
         await bench.RestartAsync();
         await CarryAsync(bench);
         Assert.Equal(["a", "b", "c", "d"], ill.Seen);
         Assert.Equal(4, well.Seen.Count);
-        await using (var db = await bench.KeepAsync()) Assert.Null((await db.FollowerPositions.SingleAsync(f => f.Name == "ill")).Problem);
+        await using (var db = await bench.KeepAsync())
+            Assert.Null((await db.FollowerPositions.SingleAsync(f => f.Name == "ill")).Problem);
     }
 
     [Fact]
@@ -89,7 +106,8 @@ public sealed class FactTests
         await CarryAsync(bench);
         outside.StumblesAt = null;
         // What it had written of "b" is of no transaction, so it stands: doing it again must be borne.
-        await using (var db = await bench.KeepAsync()) await db.KeptValues.Where(n => n.Key.StartsWith("outside ")).ExecuteDeleteAsync();
+        await using (var db = await bench.KeepAsync())
+            await db.KeptValues.Where(n => n.Key.StartsWith("outside ")).ExecuteDeleteAsync();
         await bench.RestartAsync();
         await CarryAsync(bench);
         Assert.Equal(["a", "b", "c"], outside.Seen);
@@ -102,7 +120,8 @@ public sealed class FactTests
         await SayAsync(bench, "a", "b");
         await CarryAsync(bench);
         long before;
-        await using (var db = await bench.KeepAsync()) before = await db.Facts.MaxAsync(f => f.Id);
+        await using (var db = await bench.KeepAsync())
+            before = await db.Facts.MaxAsync(f => f.Id);
         bench.Clock.Now = bench.Clock.Now.AddDays(31);
         await SayAsync(bench, "c");
         await CarryAsync(bench);

@@ -11,17 +11,24 @@ namespace IronKeep.Service.Tests;
 /// <summary>Folders of dated files that something else writes, from the file to run, alert, plan and bin.</summary>
 public sealed class FolderWatchingTests
 {
-    private static async Task<Bench> BeginAsync(string job = "heard-by: folder", string store = "name: \"{job}_{yyyy}{MM}{dd}T{HH}{mm}.sql\"", string keep = "newest 3", string more = "")
+    private static async Task<Bench> BeginAsync(
+        string job = "heard-by: folder",
+        string store = "name: \"{job}_{yyyy}{MM}{dd}T{HH}{mm}.sql\"",
+        string keep = "newest 3",
+        string more = ""
+    )
     {
         var bench = await Bench.StartAsync();
         Directory.CreateDirectory(bench.Root + "/dumps");
-        await bench.ApplyAsync($$"""
+        await bench.ApplyAsync(
+            $$"""
             charter: 1
             stores: { dumps: { folder: {{bench.Root}}/dumps, layout: dated-files, {{store}}, bin: 2 days } }
             policies: { few: { keep: {{keep}} } }
             jobs:
               counts: { watched: yes, {{job}}, leaves-copy-in: dumps, policy: few, when: "daily at 03:00", run-limit: 1 hours, start-limit: 10 minutes {{more}} }
-            """);
+            """
+        );
         return bench;
     }
 
@@ -29,7 +36,10 @@ public sealed class FolderWatchingTests
     {
         var path = Path.Combine(bench.Root, "dumps", name);
         File.WriteAllBytes(path, new byte[size]);
-        File.SetLastWriteTimeUtc(path, DateTime.Parse(utc, System.Globalization.CultureInfo.InvariantCulture, System.Globalization.DateTimeStyles.AdjustToUniversal));
+        File.SetLastWriteTimeUtc(
+            path,
+            DateTime.Parse(utc, System.Globalization.CultureInfo.InvariantCulture, System.Globalization.DateTimeStyles.AdjustToUniversal)
+        );
     }
 
     /// <summary>Two looks, some minutes apart, so that what is there settles.</summary>
@@ -43,7 +53,8 @@ public sealed class FolderWatchingTests
         await bench.IdleAsync();
     }
 
-    private static async Task<string[]> NightsAsync(Bench bench) => [.. (await bench.GetAsync<JobWhenAnswer>("jobs/counts/when")).Before.Select(b => $"{b.Utc.UtcDateTime:MM-dd} {b.Outcome.Word()}")];
+    private static async Task<string[]> NightsAsync(Bench bench) =>
+        [.. (await bench.GetAsync<JobWhenAnswer>("jobs/counts/when")).Before.Select(b => $"{b.Utc.UtcDateTime:MM-dd} {b.Outcome.Word()}")];
 
     [Fact]
     public async Task Copies_that_come_are_runs_that_stay_away_are_missed_and_the_newest_good_ones_always_stay()
@@ -60,7 +71,10 @@ public sealed class FolderWatchingTests
         }
         Assert.Equal(["11-24 ok", "11-25 ok", "11-26 ok", "11-27 ok"], (await NightsAsync(bench))[^4..]);
         var run = (await bench.GetAsync<JobAnswer>("jobs/counts")).LastRun!;
-        Assert.Equal((RunKind.Watched, 2000, "2026-11-27T03:05:00", "2026-11-27T03:09:00"), (run.Kind, run.Figures.SelectedBytes, run.Began!.Value.UtcDateTime.ToString("s"), run.Ended!.Value.UtcDateTime.ToString("s")));
+        Assert.Equal(
+            (RunKind.Watched, 2000, "2026-11-27T03:05:00", "2026-11-27T03:09:00"),
+            (run.Kind, run.Figures.SelectedBytes, run.Began!.Value.UtcDateTime.ToString("s"), run.Ended!.Value.UtcDateTime.ToString("s"))
+        );
         Assert.Equal([EvidenceSource.Folder], run.Evidence!.Heard.Select(h => h.Source));
         Assert.Contains("counts_20261127T0305.sql", run.Sentence);
         // Those of before were not seen being made, so the brake held the first prune; a person lets it go.
@@ -68,7 +82,10 @@ public sealed class FolderWatchingTests
         Assert.Equal(2, plan.Counts["expire"]);
         Assert.Contains(plan.Brake, b => b.Contains("learned from the store", StringComparison.Ordinal));
         Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=yes%20they%20may%20go")).Outcome.Word());
-        Assert.Equal(["counts_20261125T0305.sql", "counts_20261126T0305.sql", "counts_20261127T0305.sql"], Directory.GetFiles(bench.Root + "/dumps").Select(Path.GetFileName).Order());
+        Assert.Equal(
+            ["counts_20261125T0305.sql", "counts_20261126T0305.sql", "counts_20261127T0305.sql"],
+            Directory.GetFiles(bench.Root + "/dumps").Select(Path.GetFileName).Order()
+        );
         var back = await bench.SendAsync<CopyAnswer>(HttpMethod.Post, "copies/counts_20261124T0305.sql/take-back");
         Assert.Null(back.BinnedAt);
         Assert.True(File.Exists(bench.Root + "/dumps/counts_20261124T0305.sql"));
@@ -161,19 +178,35 @@ public sealed class FolderWatchingTests
     [Fact]
     public async Task Ids_with_slashes_serve_everywhere_and_what_others_delete_is_missed_and_never_guessed()
     {
-        await using var bench = await BeginAsync(store: "name: \"{yyyy}/{kind}_{yyyy}{MM}{dd}.tar\", kinds: { full: F, incremental: I }", job: "heard-by: folder, early: 12 hours", keep: "newest 1");
+        await using var bench = await BeginAsync(
+            store: "name: \"{yyyy}/{kind}_{yyyy}{MM}{dd}.tar\", kinds: { full: F, incremental: I }",
+            job: "heard-by: folder, early: 12 hours",
+            keep: "newest 1"
+        );
         Directory.CreateDirectory(bench.Root + "/dumps/2026");
-        foreach (var (name, day) in new[] { ("F", 20), ("I", 21), ("I", 22), ("F", 23) }) Write(bench, $"2026/{name}_202611{day}.tar", 1000, $"2026-11-{day}T03:01:00Z");
+        foreach (var (name, day) in new[] { ("F", 20), ("I", 21), ("I", 22), ("F", 23) })
+            Write(bench, $"2026/{name}_202611{day}.tar", 1000, $"2026-11-{day}T03:01:00Z");
         await LookAsync(bench, "2026-11-23T10:00:00Z");
-        Assert.Equal(["2026/F_20261123.tar full", "2026/I_20261122.tar incremental", "2026/I_20261121.tar incremental", "2026/F_20261120.tar full"], (await bench.CopiesAsync()).Select(c => $"{c.Id} {c.Kind!.Value.Word()}"));
+        Assert.Equal(
+            ["2026/F_20261123.tar full", "2026/I_20261122.tar incremental", "2026/I_20261121.tar incremental", "2026/F_20261120.tar full"],
+            (await bench.CopiesAsync()).Select(c => $"{c.Id} {c.Kind!.Value.Word()}")
+        );
         var id = Uri.EscapeDataString("2026/I_20261122.tar");
         Assert.Equal("counts", (await bench.GetAsync<CopyAnswer>($"copies/{id}")).Job);
         // The partial one stays with the policy's floor of two, and so does what it needs.
         var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/counts/prune-plans");
         Assert.Equal(["Keep", "Keep", "Support", "Support"], plan.Copies.Select(c => c.Verdict.ToString()));
-        await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{id}/hold", new HoldRequest("the count of the year", DateTimeOffset.Parse("2027-11-01T00:00:00Z", System.Globalization.CultureInfo.InvariantCulture)));
+        await bench.SendAsync<CopyAnswer>(
+            HttpMethod.Put,
+            $"copies/{id}/hold",
+            new HoldRequest(
+                "the count of the year",
+                DateTimeOffset.Parse("2027-11-01T00:00:00Z", System.Globalization.CultureInfo.InvariantCulture)
+            )
+        );
         Assert.Contains("held", string.Join(' ', (await bench.GetAsync<CopyWhyAnswer>($"copies/{id}/why")).Reasons));
-        using (var browse = await bench.RawAsync(HttpMethod.Get, $"copies/{id}/entries")) Assert.Equal(HttpStatusCode.Conflict, browse.StatusCode);
+        using (var browse = await bench.RawAsync(HttpMethod.Get, $"copies/{id}/entries"))
+            Assert.Equal(HttpStatusCode.Conflict, browse.StatusCode);
         var restore = await bench.RunAsync($"copies/{id}/restores", new RestoreRequest([], bench.Root + "/back"));
         Assert.Equal(("ok", 3), (restore.Outcome.Word(), Directory.GetFiles(bench.Root + "/back").Length));
 
@@ -189,7 +222,10 @@ public sealed class FolderWatchingTests
         await LookAsync(bench, "2026-11-23T10:30:00Z");
         Assert.Equal("missing", (await bench.CopiesAsync()).First(c => c.Id == "2026/F_20261120.tar").State.Word());
         Assert.Contains("has lost 1 copy", Assert.Single(await bench.OpenAlertsAsync(), a => a.Class == AlertClass.Unsound).Message);
-        Assert.Equal(["Keep", "Held", "Support", "Support"], (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/counts/prune-plans")).Copies.Select(c => c.Verdict.ToString()));
+        Assert.Equal(
+            ["Keep", "Held", "Support", "Support"],
+            (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/counts/prune-plans")).Copies.Select(c => c.Verdict.ToString())
+        );
         // An emptied folder, without the bin that was in it, is a missing disk: nothing is called lost, and nothing is done.
         Directory.Delete(bench.Root + "/dumps/.ironkeep-bin", recursive: true);
         Directory.Delete(bench.Root + "/dumps/2026", recursive: true);

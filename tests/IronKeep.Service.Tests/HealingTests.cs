@@ -18,7 +18,8 @@ public sealed class HealingTests
         await bench.ApplyAsync(Charter(bench));
         bench.Write("register.csv", "ring,species\nHG1,dunlin\n");
         await bench.BackUpAsync();
-        foreach (var pack in Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*", SearchOption.AllDirectories)) File.Delete(pack);
+        foreach (var pack in Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*", SearchOption.AllDirectories))
+            File.Delete(pack);
         var check = await bench.RunAsync("stores/cellar/checks");
         Assert.Equal("failed", check.Outcome.Word());
         await bench.IdleAsync();
@@ -62,7 +63,11 @@ public sealed class HealingTests
         Assert.Contains("'cellar'", await RefusedAsync(new("twin", bench.StoreFolder), 409));
         Assert.Single((await bench.GetAsync<IReadOnlyList<StoreAnswer>>("stores")));
 
-        var attached = await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("old", elsewhere.StoreFolder + "/", key));
+        var attached = await bench.SendAsync<AttachAnswer>(
+            HttpMethod.Post,
+            "stores",
+            new AttachRequest("old", elsewhere.StoreFolder + "/", key)
+        );
         Assert.Equal((2, 2, "aes-256-gcm"), (attached.Learned, attached.Store.Copies, attached.Store.Encryption));
         Assert.Empty(attached.Problems);
         Assert.Contains("key-file", (await bench.GetAsync<DefinitionAnswer>("definitions/store/old")).Yaml);
@@ -72,12 +77,24 @@ public sealed class HealingTests
         Assert.Equal("ok", (await bench.RunAsync($"copies/{copy.Id}/restores", new RestoreRequest([], to))).Outcome.Word());
         Assert.Equal("ring,species", File.ReadAllText(to + elsewhere.Source + "/register.csv"));
         // Again is no mistake, and learns nothing new.
-        Assert.Equal(0, (await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("old", elsewhere.StoreFolder, key))).Learned);
+        Assert.Equal(
+            0,
+            (await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("old", elsewhere.StoreFolder, key))).Learned
+        );
         // Taken out and attached under another name, its copies are found there.
         var there = await bench.GetAsync<DefinitionAnswer>("definitions/store/old");
-        using (var remove = new HttpRequestMessage(HttpMethod.Delete, "/api/v1/definitions/store/old?confirm=true") { Headers = { { "If-Match", there.Tag } } })
+        using (
+            var remove = new HttpRequestMessage(HttpMethod.Delete, "/api/v1/definitions/store/old?confirm=true")
+            {
+                Headers = { { "If-Match", there.Tag } },
+            }
+        )
             Assert.True((await bench.Http.SendAsync(remove)).IsSuccessStatusCode);
-        var renamed = await bench.SendAsync<AttachAnswer>(HttpMethod.Post, "stores", new AttachRequest("veteran", elsewhere.StoreFolder, key));
+        var renamed = await bench.SendAsync<AttachAnswer>(
+            HttpMethod.Post,
+            "stores",
+            new AttachRequest("veteran", elsewhere.StoreFolder, key)
+        );
         Assert.Equal((0, 2), (renamed.Learned, renamed.Store.Copies));
     }
 
@@ -90,9 +107,18 @@ public sealed class HealingTests
         await bench.ApplyAsync(bench.Charter().Replace("bin: 2 days", $"bin: 2 days, key-file: {key}", StringComparison.Ordinal));
         var own = Assert.Single(await bench.GetAsync<IReadOnlyList<StoreKeyAnswer>>("stores/cellar/keys"));
         Assert.True(own.UsedByService);
-        var sheet = await bench.SendAsync<RecoverySheetAnswer>(HttpMethod.Post, "stores/cellar/keys/recovery-sheets", new RecoverySheetRequest("in the safe"));
+        var sheet = await bench.SendAsync<RecoverySheetAnswer>(
+            HttpMethod.Post,
+            "stores/cellar/keys/recovery-sheets",
+            new RecoverySheetRequest("in the safe")
+        );
         var code = sheet.Sheet.Split('\n').Select(l => l.Trim()).Where(l => l.Count(c => c == '-') == 3 && l.Length == 35);
-        using (var opened = IronKeep.Stores.Pooled.PooledStore.OpenToRead(new IronKeep.Stores.Places.FolderPlace(bench.StoreFolder), IronKeep.Stores.Keys.Secret.Recovery(string.Join("-", code))))
+        using (
+            var opened = IronKeep.Stores.Pooled.PooledStore.OpenToRead(
+                new IronKeep.Stores.Places.FolderPlace(bench.StoreFolder),
+                IronKeep.Stores.Keys.Secret.Recovery(string.Join("-", code))
+            )
+        )
             Assert.True(opened.Head.Encrypts);
         Assert.Equal(2, (await bench.GetAsync<IReadOnlyList<StoreKeyAnswer>>("stores/cellar/keys")).Count);
         var refused = await bench.RawAsync(HttpMethod.Delete, $"stores/cellar/keys/{own.Id}");
@@ -100,7 +126,10 @@ public sealed class HealingTests
         Assert.Contains("what the service opens store cellar with", await refused.Content.ReadAsStringAsync());
         Assert.Single(await bench.SendAsync<IReadOnlyList<StoreKeyAnswer>>(HttpMethod.Delete, $"stores/cellar/keys/{sheet.Id}"));
         Assert.Equal(409, (int)(await bench.RawAsync(HttpMethod.Delete, "stores/cellar/keys/nobody")).StatusCode);
-        Assert.Equal(400, (int)(await bench.RawAsync(HttpMethod.Post, "stores/cellar/keys/recovery-sheets", new RecoverySheetRequest(" "))).StatusCode);
+        Assert.Equal(
+            400,
+            (int)(await bench.RawAsync(HttpMethod.Post, "stores/cellar/keys/recovery-sheets", new RecoverySheetRequest(" "))).StatusCode
+        );
     }
 
     [Fact]
@@ -117,7 +146,8 @@ public sealed class HealingTests
         using (var reader = new System.Formats.Tar.TarReader(await sent.Content.ReadAsStreamAsync()))
         {
             var names = new List<string>();
-            while (await reader.GetNextEntryAsync() is { } entry) names.Add(entry.Name);
+            while (await reader.GetNextEntryAsync() is { } entry)
+                names.Add(entry.Name);
             Assert.Equal([bench.Source[1..] + "/a/", bench.Source[1..] + "/a/register.csv"], names);
         }
         Assert.Equal(404, (int)(await bench.RawAsync(HttpMethod.Get, $"copies/{copy.Id}/archive?path=/no/such")).StatusCode);
@@ -129,25 +159,50 @@ public sealed class HealingTests
         var again = await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([], "tar", to));
         Assert.Equal("failed", again.Outcome.Word());
         Assert.Contains("exists already", again.Sentence);
-        Assert.Equal("failed", (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest(["/no/such"], "tar", to + "2"))).Outcome.Word());
+        Assert.Equal(
+            "failed",
+            (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest(["/no/such"], "tar", to + "2"))).Outcome.Word()
+        );
         Assert.False(File.Exists(to + "2") || File.Exists(to + "2.part"));
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([bench.Source + "/b"], "bag", bench.Root + "/bag"))).Outcome.Word());
+        Assert.Equal(
+            "ok",
+            (
+                await bench.RunAsync($"copies/{copy.Id}/exports", new ExportRequest([bench.Source + "/b"], "bag", bench.Root + "/bag"))
+            ).Outcome.Word()
+        );
         Assert.Equal("low,high", File.ReadAllText(bench.Root + "/bag/data" + bench.Source + "/b/tide.csv"));
         Assert.False(Directory.Exists(bench.Root + "/bag/data" + bench.Source + "/a"));
-        Assert.Equal(409, (int)(await bench.RawAsync(HttpMethod.Post, $"copies/{copy.Id}/exports", new ExportRequest([], "tar", bench.StoreFolder + "/x.tar"))).StatusCode);
-        Assert.Equal(400, (int)(await bench.RawAsync(HttpMethod.Post, $"copies/{copy.Id}/exports", new ExportRequest([], "zip", to))).StatusCode);
-        Assert.Equal(400, (int)(await bench.RawAsync(HttpMethod.Post, $"copies/{copy.Id}/exports", new ExportRequest([], "tar", "copy.tar"))).StatusCode);
+        Assert.Equal(
+            409,
+            (int)
+                (
+                    await bench.RawAsync(
+                        HttpMethod.Post,
+                        $"copies/{copy.Id}/exports",
+                        new ExportRequest([], "tar", bench.StoreFolder + "/x.tar")
+                    )
+                ).StatusCode
+        );
+        Assert.Equal(
+            400,
+            (int)(await bench.RawAsync(HttpMethod.Post, $"copies/{copy.Id}/exports", new ExportRequest([], "zip", to))).StatusCode
+        );
+        Assert.Equal(
+            400,
+            (int)(await bench.RawAsync(HttpMethod.Post, $"copies/{copy.Id}/exports", new ExportRequest([], "tar", "copy.tar"))).StatusCode
+        );
         Assert.Empty(await bench.OpenAlertsAsync());
     }
 
-    private static string Charter(Bench bench) => $$"""
-        charter: 1
-        stores:
-          cellar: { folder: {{bench.StoreFolder}} }
-          attic: { folder: {{bench.Root}}/attic }
-        policies:
-          few: { keep: newest 2 }
-        jobs:
-          register: { takes: {{bench.Source}}, into: [cellar, attic], policy: few }
-        """;
+    private static string Charter(Bench bench) =>
+        $$"""
+            charter: 1
+            stores:
+              cellar: { folder: {{bench.StoreFolder}} }
+              attic: { folder: {{bench.Root}}/attic }
+            policies:
+              few: { keep: newest 2 }
+            jobs:
+              register: { takes: {{bench.Source}}, into: [cellar, attic], policy: few }
+            """;
 }

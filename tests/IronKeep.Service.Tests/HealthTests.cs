@@ -24,7 +24,10 @@ public sealed class HealthTests
         Assert.Equal("ok", await nobody.GetStringAsync("/health/live"));
         Assert.Equal("ready", await nobody.GetStringAsync("/health/ready"));
         var well = await bench.GetAsync<SelfCheckAnswer>("service");
-        Assert.Equal(["catalogue", "clock loop", "dispatch", "teller", "facts", "followed logs", "folders of dated files", "clock", "store cellar"], well.Findings.Select(f => f.What).Where(w => w != "services"));
+        Assert.Equal(
+            ["catalogue", "clock loop", "dispatch", "teller", "facts", "followed logs", "folders of dated files", "clock", "store cellar"],
+            well.Findings.Select(f => f.What).Where(w => w != "services")
+        );
         Assert.All(well.Findings, f => Assert.Equal("well", f.State.Word()));
         // A store that is away is an alert from the start, not from its next run.
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
@@ -44,7 +47,8 @@ public sealed class HealthTests
         await using var bench = await Bench.StartAsync(ticking: true);
         using var nobody = bench.Anonymous();
         // The loop really goes round by itself; then time passes without it.
-        while (!(await bench.GetAsync<SelfCheckAnswer>("service")).Findings[1].Sentence.StartsWith("came round", StringComparison.Ordinal)) await Task.Delay(10);
+        while (!(await bench.GetAsync<SelfCheckAnswer>("service")).Findings[1].Sentence.StartsWith("came round", StringComparison.Ordinal))
+            await Task.Delay(10);
         Assert.Equal(HttpStatusCode.OK, (await nobody.GetAsync("/health/ready")).StatusCode);
         using (await bench.HoldLoopAsync())
         {
@@ -68,7 +72,8 @@ public sealed class HealthTests
         var spoilt = bench.Root + "/spoilt";
         Directory.CreateDirectory(spoilt);
         SelfCheck.RefuseDamaged(spoilt + "/catalogue.db");
-        await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync()) await db.Database.ExecuteSqlRawAsync("PRAGMA wal_checkpoint(TRUNCATE)");
+        await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
+            await db.Database.ExecuteSqlRawAsync("PRAGMA wal_checkpoint(TRUNCATE)");
         using (var source = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite))
         {
             var bytes = new byte[source.Length];
@@ -79,11 +84,16 @@ public sealed class HealthTests
         var refused = Assert.Throws<StartRefusedException>(() => SelfCheck.RefuseDamaged(spoilt + "/catalogue.db"));
         Assert.Contains(spoilt + "/catalogue.db is damaged", refused.Message);
         Assert.Contains("reads the copies back", refused.Message);
-        Assert.Contains("damaged", Assert.Throws<StartRefusedException>(() =>
-        {
-            File.WriteAllText(spoilt + "/catalogue.db", "this is no database at all, but it is long enough to look like one");
-            SelfCheck.RefuseDamaged(spoilt + "/catalogue.db");
-        }).Message);
+        Assert.Contains(
+            "damaged",
+            Assert
+                .Throws<StartRefusedException>(() =>
+                {
+                    File.WriteAllText(spoilt + "/catalogue.db", "this is no database at all, but it is long enough to look like one");
+                    SelfCheck.RefuseDamaged(spoilt + "/catalogue.db");
+                })
+                .Message
+        );
         await bench.RestartAsync(bench.LoseCatalogue);
         await bench.ApplyAsync(charter);
         Assert.Single(await bench.CopiesAsync());
@@ -102,9 +112,18 @@ public sealed class HealthTests
         try
         {
             File.WriteAllText(file, json);
-            Assert.Contains(says, Assert.Throws<StartRefusedException>(() => SettingsFiles.Read(SettingsFiles.Builder(["--config", file]).Configuration.GetSection("IronKeep"))).Message);
+            Assert.Contains(
+                says,
+                Assert
+                    .Throws<StartRefusedException>(() =>
+                        SettingsFiles.Read(SettingsFiles.Builder(["--config", file]).Configuration.GetSection("IronKeep"))
+                    )
+                    .Message
+            );
             File.WriteAllText(file, "{ \"IronKeep\": { \"RunsAtOnce\": 5, \"DataFolder\": \"/from/file\" } }");
-            var settings = SettingsFiles.Read(SettingsFiles.Builder(["--config", file, "--IronKeep:DataFolder=/from/arguments"]).Configuration.GetSection("IronKeep"));
+            var settings = SettingsFiles.Read(
+                SettingsFiles.Builder(["--config", file, "--IronKeep:DataFolder=/from/arguments"]).Configuration.GetSection("IronKeep")
+            );
             Assert.Equal((5, "/from/arguments"), (settings.RunsAtOnce, settings.DataFolder));
         }
         finally
@@ -118,6 +137,7 @@ public sealed class HealthTests
     public void Every_setting_is_documented()
     {
         var text = File.ReadAllText(Path.Combine(AppContext.BaseDirectory, "../../../../../docs/operating.md"));
-        foreach (var name in ServiceSettings.Names) Assert.Contains($"`IronKeep:{name}`", text);
+        foreach (var name in ServiceSettings.Names)
+            Assert.Contains($"`IronKeep:{name}`", text);
     }
 }

@@ -40,10 +40,21 @@ public sealed class HearingTests
         var bench = await Bench.StartAsync();
         await bench.ApplyAsync(Charter);
         await bench.TickAsync(at);
-        return (bench, bench.Anonymous(), (await bench.SendAsync<CheckInAddressAnswer>(HttpMethod.Post, "jobs/sender/check-in-address")).Path!);
+        return (
+            bench,
+            bench.Anonymous(),
+            (await bench.SendAsync<CheckInAddressAnswer>(HttpMethod.Post, "jobs/sender/check-in-address")).Path!
+        );
     }
 
-    private static async Task<string> SayAsync(Bench bench, HttpClient http, string address, HttpMethod? method = null, HttpContent? body = null, HttpStatusCode expected = HttpStatusCode.OK)
+    private static async Task<string> SayAsync(
+        Bench bench,
+        HttpClient http,
+        string address,
+        HttpMethod? method = null,
+        HttpContent? body = null,
+        HttpStatusCode expected = HttpStatusCode.OK
+    )
     {
         using var request = new HttpRequestMessage(method ?? HttpMethod.Get, address) { Content = body };
         using var response = await http.SendAsync(request);
@@ -62,11 +73,15 @@ public sealed class HearingTests
         Assert.Contains("started", await SayAsync(bench, http, address + "/start"));
         var run = await LastAsync(bench);
         Assert.Equal((RunKind.Watched, RunState.Running, ActorKind.Elsewhere, "avocet"), (run.Kind, run.State, run.By.Kind, run.Machine));
-        using (var stopped = await bench.RawAsync(HttpMethod.Post, $"runs/{run.Id}/cancel")) Assert.Contains("stop it there", await stopped.Content.ReadAsStringAsync());
+        using (var stopped = await bench.RawAsync(HttpMethod.Post, $"runs/{run.Id}/cancel"))
+            Assert.Contains("stop it there", await stopped.Content.ReadAsStringAsync());
         bench.Clock.Now = bench.Clock.Now.AddMinutes(3);
         Assert.Contains("ended ok", await SayAsync(bench, http, $"{address}?items=120&bytes=5000000", HttpMethod.Head) + "ended ok");
         run = await LastAsync(bench);
-        Assert.Equal((Outcome.Ok, 120, 5_000_000, 180.0), (run.Outcome!.Value, run.Figures.Items, run.Figures.SelectedBytes, run.Figures.ElapsedSeconds!.Value));
+        Assert.Equal(
+            (Outcome.Ok, 120, 5_000_000, 180.0),
+            (run.Outcome!.Value, run.Figures.Items, run.Figures.SelectedBytes, run.Figures.ElapsedSeconds!.Value)
+        );
         Assert.Equal("2026-11-23T10:00:00", run.Due?.UtcDateTime.ToString("s", CultureInfo.InvariantCulture));
         Assert.Equal(["started", "ended with exit code 0"], run.Evidence!.Heard.Select(h => h.What));
         Assert.Equal("ok", (await bench.GetAsync<JobWhenAnswer>("jobs/sender/when")).Before[^1].Outcome.Word());
@@ -88,7 +103,10 @@ public sealed class HearingTests
         Assert.Contains("slow line", (await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log")).Lines.Select(l => l.Text));
         await bench.TickAsync("2026-11-23T12:00:01Z");
         await SayAsync(bench, http, address + "/24", HttpMethod.Post, new StringContent("there is no space\n"));
-        Assert.Equal((Outcome.Failed, FailureClass.StoreFull), ((await LastAsync(bench)).Outcome!.Value, (await LastAsync(bench)).Failure!.Value));
+        Assert.Equal(
+            (Outcome.Failed, FailureClass.StoreFull),
+            ((await LastAsync(bench)).Outcome!.Value, (await LastAsync(bench)).Failure!.Value)
+        );
         Assert.Contains("no space", Assert.Single(await bench.OpenAlertsAsync()).Message);
         await bench.TickAsync("2026-11-23T14:00:01Z");
         await SayAsync(bench, http, address + "/23");
@@ -114,7 +132,8 @@ public sealed class HearingTests
         var log = await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log");
         var lines = log.Lines.ToList();
         // Where the catalogue keeps logs, the last lines are still on their way.
-        while (log.More || !lines.Exists(l => l.Text == "sent")) lines.AddRange((log = await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log?from={log.Next}")).Lines);
+        while (log.More || !lines.Exists(l => l.Text == "sent"))
+            lines.AddRange((log = await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log?from={log.Next}")).Lines);
         Assert.Contains("was cut", lines[0].Text);
         Assert.InRange(lines.Sum(l => Encoding.UTF8.GetByteCount(l.Text) + 1), 60_000, 66_000);
         await bench.TickAsync("2026-11-23T12:00:01Z");
@@ -137,7 +156,11 @@ public sealed class HearingTests
         Assert.Equal(HttpStatusCode.NoContent, (await bench.RawAsync(HttpMethod.Delete, "jobs/sender/check-in-address")).StatusCode);
         await SayAsync(bench, http, anew, expected: HttpStatusCode.NotFound);
         // Neither secret stands in any file of the service.
-        foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "*", SearchOption.AllDirectories).Where(f => !f.EndsWith(".lock", StringComparison.Ordinal)))
+        foreach (
+            var file in Directory
+                .EnumerateFiles(bench.Root + "/service", "*", SearchOption.AllDirectories)
+                .Where(f => !f.EndsWith(".lock", StringComparison.Ordinal))
+        )
         {
             using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
             using var reader = new StreamReader(stream, Encoding.Latin1);
@@ -154,7 +177,10 @@ public sealed class HearingTests
         await using var _ = bench;
         var answers = await Task.WhenAll(Enumerable.Range(0, 200).Select(i => http.GetAsync(address)));
         Assert.InRange(answers.Count(a => a.StatusCode == HttpStatusCode.TooManyRequests), 100, 145);
-        Assert.Contains("more often than once a second", await answers.First(a => a.StatusCode == HttpStatusCode.TooManyRequests).Content.ReadAsStringAsync());
+        Assert.Contains(
+            "more often than once a second",
+            await answers.First(a => a.StatusCode == HttpStatusCode.TooManyRequests).Content.ReadAsStringAsync()
+        );
         await bench.IdleAsync();
         Assert.Single((await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items);
     }
@@ -211,7 +237,13 @@ public sealed class HearingTests
         await SayAsync(bench, http, address + "/start");
         bench.Clock.Now = bench.Clock.Now.AddMinutes(15);
         await SayAsync(bench, http, address + "/start");
-        Assert.Equal((Outcome.Failed, FailureClass.NoEnd), ((await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items[1].Outcome!.Value, (await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items[1].Failure!.Value));
+        Assert.Equal(
+            (Outcome.Failed, FailureClass.NoEnd),
+            (
+                (await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items[1].Outcome!.Value,
+                (await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items[1].Failure!.Value
+            )
+        );
     }
 
     [Fact]
@@ -221,15 +253,29 @@ public sealed class HearingTests
         await using var __ = bench;
         await bench.TickAsync("2026-11-23T12:50:00Z");
         Assert.Equal(2, (await bench.OpenAlertsAsync()).Sum(a => a.Count));
-        var late = new CheckInRequest(CheckInState.Ended, 0, "from the spool") { Id = "spool-7", Began = DateTimeOffset.Parse("2026-11-23T10:00:05Z", null), At = DateTimeOffset.Parse("2026-11-23T10:04:05Z", null) };
+        var late = new CheckInRequest(CheckInState.Ended, 0, "from the spool")
+        {
+            Id = "spool-7",
+            Began = DateTimeOffset.Parse("2026-11-23T10:00:05Z", null),
+            At = DateTimeOffset.Parse("2026-11-23T10:04:05Z", null),
+        };
         var first = await bench.SendAsync<CheckInAnswer>(HttpMethod.Post, "jobs/sender/check-ins", late);
         var second = await bench.SendAsync<CheckInAnswer>(HttpMethod.Post, "jobs/sender/check-ins", late);
         Assert.Equal((first.RunId, "10:00"), (second.RunId, first.Due?.ToString("HH:mm", CultureInfo.InvariantCulture)));
         var run = await bench.GetAsync<RunAnswer>($"runs/{first.RunId}");
         Assert.Equal((Outcome.Ok, 240.0), (run.Outcome!.Value, run.Figures.ElapsedSeconds!.Value));
-        Assert.Equal(["10:00 ok", "12:00 missed"], (await bench.GetAsync<JobWhenAnswer>("jobs/sender/when")).Before.TakeLast(2).Select(d => $"{d.Local[11..16]} {d.Outcome.Word()}"));
+        Assert.Equal(
+            ["10:00 ok", "12:00 missed"],
+            (await bench.GetAsync<JobWhenAnswer>("jobs/sender/when"))
+                .Before.TakeLast(2)
+                .Select(d => $"{d.Local[11..16]} {d.Outcome.Word()}")
+        );
         // A machine whose clock is ahead does not report from the future.
-        var ahead = await bench.SendAsync<CheckInAnswer>(HttpMethod.Post, "jobs/sender/check-ins", new CheckInRequest(CheckInState.Ended) { At = bench.Clock.Now.AddDays(3) });
+        var ahead = await bench.SendAsync<CheckInAnswer>(
+            HttpMethod.Post,
+            "jobs/sender/check-ins",
+            new CheckInRequest(CheckInState.Ended) { At = bench.Clock.Now.AddDays(3) }
+        );
         Assert.Equal("12:00", ahead.Due?.ToString("HH:mm", CultureInfo.InvariantCulture));
     }
 
@@ -243,11 +289,20 @@ public sealed class HearingTests
         Assert.Equal((Outcome.Ok, 5), (run.Outcome!.Value, run.Figures.Items));
         Assert.True(run.Figures.ElapsedSeconds is null or < 1000);
         await bench.TickAsync("2026-11-23T12:00:01Z");
-        var old = new CheckInRequest(CheckInState.Ended) { Began = DateTimeOffset.MinValue, At = DateTimeOffset.MinValue.AddDays(1), Figures = new CheckInFigures(-7, -7) };
+        var old = new CheckInRequest(CheckInState.Ended)
+        {
+            Began = DateTimeOffset.MinValue,
+            At = DateTimeOffset.MinValue.AddDays(1),
+            Figures = new CheckInFigures(-7, -7),
+        };
         await bench.SendAsync<CheckInAnswer>(HttpMethod.Post, "jobs/sender/check-ins", old);
         Assert.All((await bench.GetAsync<Page<RunAnswer>>("runs?job=sender")).Items, r => Assert.True(r.Figures.Items >= 0));
         var text = new EvidenceLine(1, LogList.Ok, new string('x', 10_000));
-        using var refused = await bench.RawAsync(HttpMethod.Post, "jobs/sender/check-ins", new CheckInRequest(CheckInState.Ended) { Read = new ReadLog(text, [], 0, new CheckInFigures(), null, 1) });
+        using var refused = await bench.RawAsync(
+            HttpMethod.Post,
+            "jobs/sender/check-ins",
+            new CheckInRequest(CheckInState.Ended) { Read = new ReadLog(text, [], 0, new CheckInFigures(), null, 1) }
+        );
         Assert.Contains("send its begin", await refused.Content.ReadAsStringAsync());
     }
 
@@ -282,18 +337,37 @@ public sealed class HearingTests
         Assert.Equal(AlertClass.Suspect, Assert.Single(await bench.OpenAlertsAsync()).Class);
     }
 
-    /// <summary>Whatever comes at once is taken as if it came one after the other: no report lost, no run twice, every planned run with its own.</summary>
+    /// <summary>
+    /// Whatever comes at once is taken as if it came one after the other: no report lost, no run twice, every planned run with its own.
+    /// </summary>
     [Fact]
     public async Task A_thousand_reports_at_once_are_each_taken_once()
     {
         await using var bench = await Bench.StartAsync();
         var jobs = Enumerable.Range(0, 200).Select(i => $"j{i}").ToList();
-        await bench.ApplyAsync("charter: 1\nmachines: { avocet: {} }\njobs:\n" + string.Concat(jobs.Select(j => $"  {j}: {{ on: avocet, watched: yes, when: 'daily at 10:00' }}\n")));
+        await bench.ApplyAsync(
+            "charter: 1\nmachines: { avocet: {} }\njobs:\n"
+                + string.Concat(jobs.Select(j => $"  {j}: {{ on: avocet, watched: yes, when: 'daily at 10:00' }}\n"))
+        );
         await bench.TickAsync("2026-11-23T10:00:01Z");
         var desk = bench.Services.GetRequiredService<HearingDesk>();
         var now = Instant.FromDateTimeOffset(bench.Clock.Now);
-        var taken = await Task.WhenAll(jobs.SelectMany(j => Enumerable.Range(0, 5).Select(i => desk.TakeAsync(
-            new Report(j, "avocet", EvidenceSource.CheckIn, i == 0 ? CheckInState.Started : CheckInState.Ended, now) { Id = $"{j}-{Math.Min(i, 1)}", ExitCode = i == 0 ? null : 0 }, default))));
+        var taken = await Task.WhenAll(
+            jobs.SelectMany(j =>
+                Enumerable
+                    .Range(0, 5)
+                    .Select(i =>
+                        desk.TakeAsync(
+                            new Report(j, "avocet", EvidenceSource.CheckIn, i == 0 ? CheckInState.Started : CheckInState.Ended, now)
+                            {
+                                Id = $"{j}-{Math.Min(i, 1)}",
+                                ExitCode = i == 0 ? null : 0,
+                            },
+                            default
+                        )
+                    )
+            )
+        );
         Assert.Equal(1000, taken.Length);
         await bench.IdleAsync();
         await using var db = await bench.KeepAsync();
@@ -308,7 +382,10 @@ public sealed class HearingTests
     public async Task An_end_that_comes_after_the_next_due_instant_is_that_of_the_run_under_way()
     {
         await using var bench = await Bench.StartAsync();
-        await bench.ApplyAsync("charter: 1\nmachines: { avocet: {} }\njobs:\n  slow: { on: avocet, watched: yes, when: 'daily at 10:00, 12:00', run-limit: 5 hours }\n");
+        await bench.ApplyAsync(
+            "charter: 1\nmachines: { avocet: {} }\njobs:\n  slow: { on: avocet, watched: yes, when: 'daily at 10:00, 12:00', run-limit: 5 "
+                + "hours }\n"
+        );
         var desk = bench.Services.GetRequiredService<HearingDesk>();
         await bench.TickAsync("2026-11-23T10:00:01Z");
         await SaidAsync(CheckInState.Started);
@@ -316,36 +393,68 @@ public sealed class HearingTests
         var ended = await SaidAsync(CheckInState.Ended);
         Assert.Equal((Instant.FromUtc(2026, 11, 23, 10, 0), Outcome.Ok), (ended.Due!.Value, ended.Outcome!.Value));
         await using var db = await bench.KeepAsync();
-        Assert.Equal([(10, Outcome.Ok), (12, null)], (await db.PlannedRuns.Where(p => p.Due >= Instant.FromUtc(2026, 11, 23, 10, 0)).OrderBy(p => p.Due).ToListAsync()).Select(p => (p.Due.InUtc().Hour, p.Outcome)));
+        Assert.Equal(
+            [(10, Outcome.Ok), (12, null)],
+            (await db.PlannedRuns.Where(p => p.Due >= Instant.FromUtc(2026, 11, 23, 10, 0)).OrderBy(p => p.Due).ToListAsync()).Select(p =>
+                (p.Due.InUtc().Hour, p.Outcome)
+            )
+        );
 
-        async Task<Taken> SaidAsync(CheckInState state) => (await desk.TakeAllAsync([new Report("slow", "avocet", EvidenceSource.CheckIn, state, Instant.FromDateTimeOffset(bench.Clock.Now))]))[0];
+        async Task<Taken> SaidAsync(CheckInState state) =>
+            (
+                await desk.TakeAllAsync([
+                    new Report("slow", "avocet", EvidenceSource.CheckIn, state, Instant.FromDateTimeOffset(bench.Clock.Now)),
+                ])
+            )[0];
     }
 
-    /// <summary>Of a job that has run every ten minutes for most of a day, the newest runs alone are read; one that is told of hours late is still its own.</summary>
+    /// <summary>
+    /// Of a job that has run every ten minutes for most of a day, the newest runs alone are read; one that is told of hours late is still
+    /// its own.
+    /// </summary>
     [Fact]
     public async Task However_long_the_past_of_a_job_a_late_report_finds_what_it_is_about()
     {
         await using var bench = await Bench.StartAsync();
-        await bench.ApplyAsync("charter: 1\nmachines: { avocet: {} }\nlog-rules: { plain: { ends: end, failed: bad } }\njobs:\n  often: { on: avocet, watched: yes, when: every 10 minutes, start-limit: 30 minutes, heard-by: [check-in, log], log: /nowhere/often.log, log-rules: plain }\n");
+        await bench.ApplyAsync(
+            "charter: 1\nmachines: { avocet: {} }\nlog-rules: { plain: { ends: end, failed: bad } }\njobs:\n  often: { on: avocet, "
+                + "watched: yes, when: every 10 minutes, start-limit: 30 minutes, heard-by: [check-in, log], log: /nowhere/often.log, "
+                + "log-rules: plain }\n"
+        );
         var desk = bench.Services.GetRequiredService<HearingDesk>();
         var start = Instant.FromUtc(2026, 11, 23, 10, 0);
         for (var i = 0; i < 100; i++)
         {
             var due = start + Duration.FromMinutes(10 * i);
             await bench.TickAsync((due + Duration.FromSeconds(1)).ToString());
-            if (i == 20) continue;
+            if (i == 20)
+                continue;
             Assert.Equal(due, (await desk.TakeAllAsync([Ended(due, $"r{i}", EvidenceSource.CheckIn)]))[0].Due);
         }
         var missed = start + Duration.FromMinutes(200);
         var late = Assert.Single(await desk.TakeAllAsync([Ended(missed, "spool", EvidenceSource.CheckIn)]));
         Assert.Equal(missed, late.Due);
         // Its log says something of a run that ended well; the worse of the two stands, and no run is made for it.
-        var joined = Assert.Single(await desk.TakeAllAsync([Ended(start + Duration.FromMinutes(300), "log", EvidenceSource.Log) with { ExitCode = 3 }]));
+        var joined = Assert.Single(
+            await desk.TakeAllAsync([Ended(start + Duration.FromMinutes(300), "log", EvidenceSource.Log) with { ExitCode = 3 }])
+        );
         await using var db = await bench.KeepAsync();
         Assert.Equal(100, await db.Runs.CountAsync());
-        Assert.Equal((Outcome.Failed, start + Duration.FromMinutes(300)), ((await db.Runs.SingleAsync(r => r.Id == joined.RunId)).Outcome, joined.Due));
-        Assert.All(await db.PlannedRuns.Where(p => p.Due >= start && p.Due != joined.Due).ToListAsync(), p => Assert.Equal(Outcome.Ok, p.Outcome));
+        Assert.Equal(
+            (Outcome.Failed, start + Duration.FromMinutes(300)),
+            ((await db.Runs.SingleAsync(r => r.Id == joined.RunId)).Outcome, joined.Due)
+        );
+        Assert.All(await db.PlannedRuns.Where(p => p.Due >= start && p.Due != joined.Due).ToListAsync(), p =>
+            Assert.Equal(Outcome.Ok, p.Outcome)
+        );
 
-        Report Ended(Instant due, string id, EvidenceSource source) => new("often", "avocet", source, CheckInState.Ended, Instant.FromDateTimeOffset(bench.Clock.Now)) { Id = id, ExitCode = 0, Began = due + Duration.FromSeconds(1), At = due + Duration.FromSeconds(30) };
+        Report Ended(Instant due, string id, EvidenceSource source) =>
+            new("often", "avocet", source, CheckInState.Ended, Instant.FromDateTimeOffset(bench.Clock.Now))
+            {
+                Id = id,
+                ExitCode = 0,
+                Began = due + Duration.FromSeconds(1),
+                At = due + Duration.FromSeconds(30),
+            };
     }
 }

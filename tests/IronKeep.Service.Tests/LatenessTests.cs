@@ -12,7 +12,10 @@ using Microsoft.Extensions.DependencyInjection;
 
 namespace IronKeep.Service.Tests;
 
-/// <summary>Late, missed, overlapping, following, paused: what becomes of planned runs. The clock begins at 2026-11-23 09:00Z; London is on UTC then.</summary>
+/// <summary>
+/// Late, missed, overlapping, following, paused: what becomes of planned runs. The clock begins at 2026-11-23 09:00Z; London is on UTC
+/// then.
+/// </summary>
 public sealed class LatenessTests
 {
     [Fact]
@@ -24,7 +27,10 @@ public sealed class LatenessTests
         // Away over two due instants, back at 14:00: the next is nine hours away.
         await bench.TickAsync("2026-11-23T14:00:00Z");
         var waits = Assert.Single(await RunsAsync(bench));
-        Assert.Equal(("queued", "catch-up", "2026-11-23T14:10:00Z"), (waits.State.Word(), waits.By.Words, waits.NotBefore?.ToString("yyyy-MM-ddTHH:mm:ssZ")));
+        Assert.Equal(
+            ("queued", "catch-up", "2026-11-23T14:10:00Z"),
+            (waits.State.Word(), waits.By.Words, waits.NotBefore?.ToString("yyyy-MM-ddTHH:mm:ssZ"))
+        );
         await bench.TickAsync("2026-11-23T14:09:00Z");
         Assert.Equal("queued", Assert.Single(await RunsAsync(bench)).State.Word());
         Assert.Contains(" makes up for it, from ", Assert.Single(await bench.OpenAlertsAsync()).Message);
@@ -56,7 +62,10 @@ public sealed class LatenessTests
         await bench.TickAsync("2026-11-25T14:00:00Z");
         Assert.Equal("queued", (await RunsAsync(bench))[0].State.Word());
         await bench.TickAsync("2026-11-26T11:00:00Z");
-        Assert.Equal(["schedule ok", "catch-up not-needed"], (await RunsAsync(bench)).Take(2).Select(r => $"{r.By.Words} {r.Outcome.Word()}"));
+        Assert.Equal(
+            ["schedule ok", "catch-up not-needed"],
+            (await RunsAsync(bench)).Take(2).Select(r => $"{r.By.Words} {r.Outcome.Word()}")
+        );
         await bench.TickAsync("2026-11-27T14:00:00Z");
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         Assert.DoesNotContain(await RunsAsync(bench), r => r.State.Word() == "queued");
@@ -72,8 +81,25 @@ public sealed class LatenessTests
         await bench.ApplyAsync(bench.Charter("every 1 hours", more: $"overlap: {overlap}"));
         await using var db = await Db(bench);
         // An earlier run that stays at work over two due instants.
-        db.Workers.Add(new Worker { Id = "another", Host = "heron", BeatAt = long.MaxValue / 2 });
-        var busy = new Run { Kind = RunKind.Backup, State = RunState.Running, Worker = "another", Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now) };
+        db.Workers.Add(
+            new Worker
+            {
+                Id = "another",
+                Host = "heron",
+                BeatAt = long.MaxValue / 2,
+            }
+        );
+        var busy = new Run
+        {
+            Kind = RunKind.Backup,
+            State = RunState.Running,
+            Worker = "another",
+            Job = "register",
+            Machine = "heron",
+            Store = "cellar",
+            By = Actor.Person("mira"),
+            Queued = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now),
+        };
         db.Runs.Add(busy);
         await db.SaveChangesAsync();
         var loop = bench.Services.GetRequiredService<Timetable.ClockLoop>();
@@ -95,18 +121,28 @@ public sealed class LatenessTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        await bench.ApplyAsync(bench.Charter("daily at 10:00") + $"\n  second: {{ takes: {bench.Source}, into: cellar, policy: few, after: register }}\n  third: {{ takes: {bench.Source}, into: cellar, policy: few, after: second }}\n");
+        await bench.ApplyAsync(
+            bench.Charter("daily at 10:00")
+                + $"\n  second: {{ takes: {bench.Source}, into: cellar, policy: few, after: register }}\n  third: {{ takes: "
+                + $"{bench.Source}, into: cellar, policy: few, after: second }}\n"
+        );
         await bench.TickAsync("2026-11-23T10:00:00Z");
         await bench.TickAsync("2026-11-23T10:00:02Z");
         await bench.TickAsync("2026-11-23T10:00:04Z");
-        Assert.Equal(["register ok", "second ok", "third ok"], (await bench.GetAsync<Page<RunAnswer>>("runs")).Items.OrderBy(r => r.Id).Select(r => $"{r.Job} {r.Outcome.Word()}"));
+        Assert.Equal(
+            ["register ok", "second ok", "third ok"],
+            (await bench.GetAsync<Page<RunAnswer>>("runs")).Items.OrderBy(r => r.Id).Select(r => $"{r.Job} {r.Outcome.Word()}")
+        );
         Directory.Move(bench.Source, bench.Source + "-away");
         await bench.TickAsync("2026-11-24T10:00:00Z");
         await bench.TickAsync("2026-11-24T10:00:02Z");
         await bench.TickAsync("2026-11-24T10:00:04Z");
         await using var db = await Db(bench);
         var held = await db.PlannedRuns.Where(p => p.Outcome == Core.Watching.Outcome.HeldBack).OrderBy(p => p.Job).ToListAsync();
-        Assert.Equal(["second: job register, which it follows, ended as failed", "third: job second, which it follows, ended as held-back"], held.Select(p => $"{p.Job}: {p.Reason}"));
+        Assert.Equal(
+            ["second: job register, which it follows, ended as failed", "third: job second, which it follows, ended as held-back"],
+            held.Select(p => $"{p.Job}: {p.Reason}")
+        );
         var duty = await bench.GetAsync<DutyAnswer>("duty");
         Assert.Equal(duty.Planned, duty.Outcomes.Values.Sum() + duty.StillRunning);
         Assert.Equal(6, (await bench.GetAsync<List<TimetableEntry>>("timetable?hours=48")).Count);
@@ -119,7 +155,11 @@ public sealed class LatenessTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter("every 6 hours", more: "fresh-within: 20 hours"));
         await bench.BackUpAsync();
-        await bench.SendAsync<JobAnswer>(HttpMethod.Put, "jobs/register/pause", new PauseRequest("the disk is being moved", bench.Clock.Now.AddHours(24)));
+        await bench.SendAsync<JobAnswer>(
+            HttpMethod.Put,
+            "jobs/register/pause",
+            new PauseRequest("the disk is being moved", bench.Clock.Now.AddHours(24))
+        );
         await bench.RestartAsync();
         await bench.TickAsync("2026-11-23T12:00:00Z");
         await bench.TickAsync("2026-11-24T08:00:00Z");
@@ -131,11 +171,14 @@ public sealed class LatenessTests
         Assert.Null((await bench.GetAsync<JobAnswer>("jobs/register")).Pause);
         Assert.EndsWith("ok", (await PlannedAsync(bench))[^1]);
         Assert.Empty(await bench.OpenAlertsAsync());
-        foreach (var (request, says) in new[]
-                 {
-                     (new PauseRequest("x", bench.Clock.Now.AddDays(1)), "few words"), (new PauseRequest("because", bench.Clock.Now), "not in the future"),
-                     (new PauseRequest("because", bench.Clock.Now.AddYears(3)), "days away"),
-                 })
+        foreach (
+            var (request, says) in new[]
+            {
+                (new PauseRequest("x", bench.Clock.Now.AddDays(1)), "few words"),
+                (new PauseRequest("because", bench.Clock.Now), "not in the future"),
+                (new PauseRequest("because", bench.Clock.Now.AddYears(3)), "days away"),
+            }
+        )
         {
             using var refused = await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", request);
             Assert.Contains(says, await refused.Content.ReadAsStringAsync());
@@ -154,7 +197,10 @@ public sealed class LatenessTests
         Assert.Null(Assert.Single(await bench.OpenAlertsAsync()).RunId);
         await bench.TickAsync("2026-11-23T10:01:01Z");
         await bench.TickAsync("2026-11-23T10:03:00Z");
-        Assert.Equal(["0 failed", "1 failed", "2 "], (await RunsAsync(bench)).OrderBy(r => r.Id).Select(r => $"{r.Attempt} {r.Outcome.Word()}"));
+        Assert.Equal(
+            ["0 failed", "1 failed", "2 "],
+            (await RunsAsync(bench)).OrderBy(r => r.Id).Select(r => $"{r.Attempt} {r.Outcome.Word()}")
+        );
         await bench.TickAsync("2026-11-23T10:03:02Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
         Assert.Equal(("store cellar", "failed", 2), (alert.Subject.Words, alert.Class.Word(), alert.Count));
@@ -172,7 +218,9 @@ public sealed class LatenessTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        var jobs = string.Concat(Enumerable.Range(1, 4).Select(i => $"\n  job-{i}: {{ takes: {bench.Source}, into: cellar, policy: few, when: daily at 10:00 }}"));
+        var jobs = string.Concat(
+            Enumerable.Range(1, 4).Select(i => $"\n  job-{i}: {{ takes: {bench.Source}, into: cellar, policy: few, when: daily at 10:00 }}")
+        );
         await bench.ApplyAsync(bench.Charter("daily at 10:00") + jobs);
         Directory.Move(bench.StoreFolder, bench.StoreFolder + "-away");
         await bench.TickAsync("2026-11-23T10:00:00Z");
@@ -201,7 +249,8 @@ public sealed class LatenessTests
         var loop = bench.Services.GetRequiredService<Timetable.ClockLoop>();
         bench.Clock.Now = new DateTimeOffset(2026, 11, 23, 10, 0, 0, TimeSpan.Zero);
         await loop.TickAsync();
-        while (dispatch.AtWork.FirstOrDefault()?.Now.ReadBytes is null or 0) await Task.Delay(1);
+        while (dispatch.AtWork.FirstOrDefault()?.Now.ReadBytes is null or 0)
+            await Task.Delay(1);
         bench.Clock.Now = bench.Clock.Now.AddMinutes(119);
         await loop.TickAsync();
         Assert.False(dispatch.AtWork.First().Token.IsCancellationRequested);
@@ -213,7 +262,8 @@ public sealed class LatenessTests
         var alert = Assert.Single(await bench.OpenAlertsAsync());
         Assert.Equal(("overdue", 1), (alert.Class.Word(), alert.Count));
         Assert.Empty(await bench.CopiesAsync());
-        foreach (var file in Directory.EnumerateFiles(bench.Source).Skip(1)) File.Delete(file);
+        foreach (var file in Directory.EnumerateFiles(bench.Source).Skip(1))
+            File.Delete(file);
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         Assert.Empty(await bench.OpenAlertsAsync());
     }
@@ -242,13 +292,20 @@ public sealed class LatenessTests
         Assert.Equal("silent", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
     }
 
-    private static async Task<IReadOnlyList<RunAnswer>> RunsAsync(Bench bench) => (await bench.GetAsync<Page<RunAnswer>>("runs?kind=backup")).Items;
+    private static async Task<IReadOnlyList<RunAnswer>> RunsAsync(Bench bench) =>
+        (await bench.GetAsync<Page<RunAnswer>>("runs?kind=backup")).Items;
 
     private static async Task<List<string>> PlannedAsync(Bench bench)
     {
         await using var db = await Db(bench);
-        return (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync()).Select(p => $"{p.Due.ToDateTimeUtc():HH:mm} {Core.Quantities.Kebab.From(p.Outcome.ToString()!)}{(p.MadeUpBy is null ? "" : $" by {p.MadeUpBy}")}").ToList();
+        return (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync())
+            .Select(p =>
+                $"{p.Due.ToDateTimeUtc():HH:mm} "
+                + $"{Core.Quantities.Kebab.From(p.Outcome.ToString()!)}{(p.MadeUpBy is null ? "" : $" by {p.MadeUpBy}")}"
+            )
+            .ToList();
     }
 
-    private static Task<KeepContext> Db(Bench bench) => bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
+    private static Task<KeepContext> Db(Bench bench) =>
+        bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
 }

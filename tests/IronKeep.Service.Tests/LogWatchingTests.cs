@@ -14,13 +14,15 @@ public sealed class LogWatchingTests
     private static async Task<Bench> BeginAsync(string more = "")
     {
         var bench = await Bench.StartAsync();
-        await bench.ApplyAsync($$"""
+        await bench.ApplyAsync(
+            $$"""
             charter: 1
             log-rules:
               tide: { begins: "tide copy started {time}", ends: "tide copy ended {time}", ok: all sent, failed: cannot send, warned: slow, figures: "{items} readings, {size}" }
             jobs:
               tide: { watched: yes, heard-by: [log, check-in], log: {{bench.Root}}/tide.log, log-rules: tide, when: "daily at 10:00, 12:00, 14:00", run-limit: 1 hours {{more}} }
-            """);
+            """
+        );
         return bench;
     }
 
@@ -43,7 +45,10 @@ public sealed class LogWatchingTests
         await bench.TickAsync("2026-11-23T10:01:00Z");
         Write(bench, "tide copy started 2026-11-23 10:00:10\nslow line\n");
         await LookAsync(bench);
-        Assert.Equal((RunState.Running, "2026-11-23T10:00:10"), ((await LastAsync(bench)).State, (await LastAsync(bench)).Began?.UtcDateTime.ToString("s")));
+        Assert.Equal(
+            (RunState.Running, "2026-11-23T10:00:10"),
+            ((await LastAsync(bench)).State, (await LastAsync(bench)).Began?.UtcDateTime.ToString("s"))
+        );
         await bench.RestartAsync();
         Write(bench, "710 readings, 3.1 MB\nall sent\ntide copy ended 2026-11-23 10:03:10\n");
         await LookAsync(bench);
@@ -54,7 +59,12 @@ public sealed class LogWatchingTests
         Assert.Equal((Outcome.Warned, 710, 180.0), (run.Outcome!.Value, run.Figures.Items, run.Figures.ElapsedSeconds!.Value));
         Assert.Equal([(2, LogList.Warned), (4, LogList.Ok)], run.Evidence!.Lines.Select(l => ((int)l.Line, l.List)));
         Assert.Equal("slow line", (await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log")).Lines[2].Text);
-        Assert.Equal(["2026-11-23 Warned", "2026-11-22 Ok"], (await bench.GetAsync<Page<RunAnswer>>("runs?job=tide")).Items.Select(r => $"{r.Began:yyyy-MM-dd} {r.Outcome}").OrderDescending());
+        Assert.Equal(
+            ["2026-11-23 Warned", "2026-11-22 Ok"],
+            (await bench.GetAsync<Page<RunAnswer>>("runs?job=tide"))
+                .Items.Select(r => $"{r.Began:yyyy-MM-dd} {r.Outcome}")
+                .OrderDescending()
+        );
         Assert.Equal("warned", (await bench.GetAsync<JobWhenAnswer>("jobs/tide/when")).Before[^1].Outcome.Word());
         await using var db = await bench.KeepAsync();
         // As if the service had died before it kept the place: what is read again has the same id.
@@ -97,7 +107,10 @@ public sealed class LogWatchingTests
         Write(bench, "tide copy started 2026-11-23 12:00:10\nall sent\ntide copy ended 2026-11-23 12:00:50\n");
         await LookAsync(bench);
         var runs = (await bench.GetAsync<Page<RunAnswer>>("runs?job=tide")).Items;
-        Assert.Equal(["ok", "failed"], runs.OrderByDescending(r => r.Began).Select(r => r.Outcome is Outcome.TimedOut ? "failed" : r.Outcome.Word()));
+        Assert.Equal(
+            ["ok", "failed"],
+            runs.OrderByDescending(r => r.Began).Select(r => r.Outcome is Outcome.TimedOut ? "failed" : r.Outcome.Word())
+        );
     }
 
     [Theory]
@@ -110,7 +123,10 @@ public sealed class LogWatchingTests
     [InlineData("watched: yes, when: daily at 10:00, heard-by: log, log-rules: nowhere, log: /x", "there is no log-rules 'nowhere'")]
     public void What_is_wrong_with_a_log_is_said(string job, string expected)
     {
-        var reading = IronKeep.Yaml.CharterYaml.Read($"charter: 1\nlog-rules: {{ r: {{ ok: x }} }}\nstores: {{ s: {{ folder: /s }} }}\npolicies: {{ p: {{ keep: newest 2 }} }}\njobs:\n  j: {{ {job} }}\n");
+        var reading = IronKeep.Yaml.CharterYaml.Read(
+            $"charter: 1\nlog-rules: {{ r: {{ ok: x }} }}\nstores: {{ s: {{ folder: /s }} }}\npolicies: {{ p: {{ keep: newest 2 }} "
+                + $"}}\njobs:\n  j: {{ {job} }}\n"
+        );
         Assert.Contains(reading.Mistakes, m => m.Message.Contains(expected, StringComparison.Ordinal));
     }
 }

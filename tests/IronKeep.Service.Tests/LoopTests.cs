@@ -94,8 +94,11 @@ public sealed class LoopTests
             bench.Clock.Now = bench.Clock.Now.AddDays(1);
             await bench.BackUpAsync();
         }
-        var packs = new DirectoryInfo(bench.StoreFolder + "/packs").EnumerateFiles("*.pack", SearchOption.AllDirectories)
-            .Where(f => File.ReadAllBytes(f.FullName)[8] == 1).OrderBy(f => f.LastWriteTimeUtc).ToList();
+        var packs = new DirectoryInfo(bench.StoreFolder + "/packs")
+            .EnumerateFiles("*.pack", SearchOption.AllDirectories)
+            .Where(f => File.ReadAllBytes(f.FullName)[8] == 1)
+            .OrderBy(f => f.LastWriteTimeUtc)
+            .ToList();
         Flip(packs[^1].FullName, 10);
         await bench.RestartAsync();
         var check = await bench.RunAsync("stores/cellar/checks");
@@ -177,7 +180,8 @@ public sealed class LoopTests
         await bench.BackUpAsync();
         var known = await bench.CopiesAsync();
         await bench.ApplyAsync("charter: 1");
-        await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync()) await db.Copies.ExecuteDeleteAsync();
+        await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
+            await db.Copies.ExecuteDeleteAsync();
         await bench.ApplyAsync(bench.Charter());
         Assert.Equal(known[0].Id, Assert.Single(await bench.CopiesAsync()).Id);
     }

@@ -6,7 +6,9 @@ using IronKeep.Service.Definitions;
 
 namespace IronKeep.Service.Tests;
 
-/// <summary>A source and a store must not contain each other, in any direction, through links and through paths that do not exist yet.</summary>
+/// <summary>
+/// A source and a store must not contain each other, in any direction, through links and through paths that do not exist yet.
+/// </summary>
 public sealed class PlaceRuleTests : IDisposable
 {
     private readonly string root = Directory.CreateTempSubdirectory("places-").FullName;
@@ -28,14 +30,16 @@ public sealed class PlaceRuleTests : IDisposable
     [InlineData("not-yet", "not-yet/keep", true)]
     public void Is_found_out_whatever_way_it_is_written(string source, string store, bool unsafePlace)
     {
-        foreach (var folder in new[] { "data/deep", "data-2", "keep" }) Directory.CreateDirectory(Path.Combine(root, folder));
+        foreach (var folder in new[] { "data/deep", "data-2", "keep" })
+            Directory.CreateDirectory(Path.Combine(root, folder));
         Directory.CreateSymbolicLink(Path.Combine(root, "link"), Path.Combine(root, "data"));
         Directory.CreateSymbolicLink(Path.Combine(root, "twice"), "link");
         var job = new JobDefinition("job", [Path.Combine(root, source)], ["s"], "p");
         var stores = new[] { new StoreDefinition("s", Path.Combine(root, store), null, null, new Span(7, SpanUnit.Days)) };
         var why = PlaceRules.Unsafe(job, stores);
         Assert.Equal(unsafePlace, why is not null);
-        if (why is not null) Assert.Contains(Path.Combine(root, store), why);
+        if (why is not null)
+            Assert.Contains(Path.Combine(root, store), why);
     }
 
     [Fact]

@@ -29,7 +29,10 @@ public sealed class PruneTests
             Assert.Contains("the brake holds", await held.Content.ReadAsStringAsync());
         }
         Assert.All(await bench.CopiesAsync(), c => Assert.Null(c.BinnedAt));
-        Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, $"prune-plans/{plan.Fingerprint}/apply?confirm=x")).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.BadRequest,
+            (await bench.RawAsync(HttpMethod.Post, $"prune-plans/{plan.Fingerprint}/apply?confirm=x")).StatusCode
+        );
         Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=the%20season%20is%20over")).Outcome.Word());
         Assert.Equal(7, (await bench.CopiesAsync()).Count(c => c.BinnedAt is not null));
         // What was let pass once is the measure from then on; a shortened policy is held again, even for a single copy.
@@ -53,7 +56,8 @@ public sealed class PruneTests
         Directory.Move(bench.Source + "-away", bench.Source);
 
         await bench.ApplyAsync(bench.Charter(keep: "newest 9", more: "prune: after-success"));
-        for (var i = 0; i < 8; i++) await NextAsync(bench);
+        for (var i = 0; i < 8; i++)
+            await NextAsync(bench);
         await bench.ApplyAsync(bench.Charter(keep: "newest 3", more: "prune: after-success"));
         await NextAsync(bench);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
@@ -75,10 +79,20 @@ public sealed class PruneTests
         await using (var db = await DbAsync(bench))
         {
             var store = bench.Services.GetRequiredService<Stores.OpenStores>().Get("cellar");
-            foreach (var id in going.Take(2)) store.MoveToBin(id, bench.Clock.Now);
+            foreach (var id in going.Take(2))
+                store.MoveToBin(id, bench.Clock.Now);
             var now = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now);
             await db.Copies.Where(c => c.Id == going[0]).ExecuteUpdateAsync(s => s.SetProperty(c => c.BinnedAt, now));
-            var broken = new Run { Kind = RunKind.Prune, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Order = $$"""{"Fingerprint":"{{plan.Fingerprint}}"}""" };
+            var broken = new Run
+            {
+                Kind = RunKind.Prune,
+                State = RunState.Running,
+                Job = "register",
+                Machine = "heron",
+                Store = "cellar",
+                By = Actor.Person("mira"),
+                Order = $$"""{"Fingerprint":"{{plan.Fingerprint}}"}""",
+            };
             db.Runs.Add(broken);
             await db.SaveChangesAsync();
             run = broken.Id;
@@ -104,14 +118,20 @@ public sealed class PruneTests
         var record = $"{bench.StoreFolder}/copies/{going[1]}.copy";
         // Where files cannot be made immutable, a folder in the way refuses the move as well.
         var obstacle = $"{bench.StoreFolder}/bin/{bench.Clock.Now.UtcDateTime:yyyyMMdd'T'HHmmss'Z'}-{going[1]}.copy";
-        if (await Shell($"chattr +i '{record}'") != 0) Directory.CreateDirectory(obstacle + "/x");
+        if (await Shell($"chattr +i '{record}'") != 0)
+            Directory.CreateDirectory(obstacle + "/x");
         try
         {
             var run = await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply");
             Assert.Equal("warned", run.Outcome.Word());
             Assert.Contains("1 could not be moved", run.Sentence);
-            Assert.Contains((await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log?severity=error")).Lines, l => l.Text.Contains(going[1], StringComparison.Ordinal));
-            Assert.Equal(going.Where(g => g != going[1]).Order(), (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order());
+            Assert.Contains((await bench.GetAsync<RunLogAnswer>($"runs/{run.Id}/log?severity=error")).Lines, l =>
+                l.Text.Contains(going[1], StringComparison.Ordinal)
+            );
+            Assert.Equal(
+                going.Where(g => g != going[1]).Order(),
+                (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order()
+            );
         }
         finally
         {
@@ -128,14 +148,23 @@ public sealed class PruneTests
         await using var bench = await Bench.StartAsync();
         await CopiesAsync(bench, 5, "all within 3 days");
         var today = await PlanAsync(bench);
-        var later = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, $"jobs/register/prune-plans?asOf={bench.Clock.Now.AddDays(2):yyyy-MM-ddTHH:mm:ssZ}");
+        var later = await bench.SendAsync<PrunePlanAnswer>(
+            HttpMethod.Post,
+            $"jobs/register/prune-plans?asOf={bench.Clock.Now.AddDays(2):yyyy-MM-ddTHH:mm:ssZ}"
+        );
         Assert.NotNull(today.Fingerprint);
         Assert.Null(later.Fingerprint);
         Assert.Equal((today.Counts["expire"] + 1, 5), (later.Counts["expire"], later.Copies.Count));
-        var earlier = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, $"jobs/register/prune-plans?asOf={bench.Clock.Now.AddDays(-2):yyyy-MM-ddTHH:mm:ssZ}");
+        var earlier = await bench.SendAsync<PrunePlanAnswer>(
+            HttpMethod.Post,
+            $"jobs/register/prune-plans?asOf={bench.Clock.Now.AddDays(-2):yyyy-MM-ddTHH:mm:ssZ}"
+        );
         Assert.Equal(3, earlier.Copies.Count);
         Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, "jobs/register/prune-plans?asOf=soon")).StatusCode);
-        Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, "jobs/register/prune-plans?store=attic")).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.BadRequest,
+            (await bench.RawAsync(HttpMethod.Post, "jobs/register/prune-plans?store=attic")).StatusCode
+        );
     }
 
     [Fact]
@@ -162,7 +191,8 @@ public sealed class PruneTests
     {
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter(keep: keep, more: more));
-        for (var i = 0; i < count; i++) await NextAsync(bench);
+        for (var i = 0; i < count; i++)
+            await NextAsync(bench);
     }
 
     private static async Task NextAsync(Bench bench)
@@ -171,9 +201,11 @@ public sealed class PruneTests
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
     }
 
-    private static Task<PrunePlanAnswer> PlanAsync(Bench bench) => bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
+    private static Task<PrunePlanAnswer> PlanAsync(Bench bench) =>
+        bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/register/prune-plans");
 
-    private static Task<KeepContext> DbAsync(Bench bench) => bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
+    private static Task<KeepContext> DbAsync(Bench bench) =>
+        bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
 
     private static async Task<int> Shell(string command)
     {

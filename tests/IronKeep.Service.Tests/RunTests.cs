@@ -30,10 +30,13 @@ public sealed class RunTests
         using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(1));
         var listeners = new List<Task<List<string>>>();
         var listening = new SemaphoreSlim(0);
-        for (var i = 0; i < 2; i++) listeners.Add(ListenAsync());
-        for (var i = 0; i < 2; i++) await listening.WaitAsync(limit.Token);
+        for (var i = 0; i < 2; i++)
+            listeners.Add(ListenAsync());
+        for (var i = 0; i < 2; i++)
+            await listening.WaitAsync(limit.Token);
         var run = await bench.BackUpAsync();
-        foreach (var seen in await Task.WhenAll(listeners)) Assert.Equal([$"{run.Id} queued", $"{run.Id} running", $"{run.Id} ended"], seen.Distinct());
+        foreach (var seen in await Task.WhenAll(listeners))
+            Assert.Equal([$"{run.Id} queued", $"{run.Id} running", $"{run.Id} ended"], seen.Distinct());
 
         async Task<List<string>> ListenAsync()
         {
@@ -42,9 +45,12 @@ public sealed class RunTests
             await foreach (var item in SseParser.Create(await response.Content.ReadAsStreamAsync(limit.Token)).EnumerateAsync(limit.Token))
             {
                 var happened = JsonSerializer.Deserialize<KeepEvent>(item.Data, ContractJson.Options)!;
-                if (happened.Topic == Topic.Hello) listening.Release();
-                if (happened.Run is { } told) seen.Add($"{told.Id} {told.State.Word()}");
-                if (happened.Run?.State == RunState.Ended) return seen;
+                if (happened.Topic == Topic.Hello)
+                    listening.Release();
+                if (happened.Run is { } told)
+                    seen.Add($"{told.Id} {told.State.Word()}");
+                if (happened.Run?.State == RunState.Ended)
+                    return seen;
             }
             return seen;
         }
@@ -60,7 +66,15 @@ public sealed class RunTests
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         // A run that waits because nothing begins.
         bench.Services.GetRequiredService<Dispatch>().IsHeld = true;
-        var waiting = new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };
+        var waiting = new Run
+        {
+            Kind = RunKind.Backup,
+            Job = "register",
+            Machine = "heron",
+            Store = "cellar",
+            By = Actor.Person("mira"),
+            Queued = Instant.FromDateTimeOffset(bench.Clock.Now),
+        };
         db.Runs.Add(waiting);
         await db.SaveChangesAsync();
         using (var second = await bench.RawAsync(HttpMethod.Post, "jobs/register/runs"))
@@ -70,7 +84,8 @@ public sealed class RunTests
         }
         var cancelled = await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{waiting.Id}/cancel");
         Assert.Equal(("ended", "cancelled"), (cancelled.State.Word(), cancelled.Outcome.Word()));
-        using (var again = await bench.RawAsync(HttpMethod.Post, $"runs/{waiting.Id}/cancel")) Assert.Equal(HttpStatusCode.Conflict, again.StatusCode);
+        using (var again = await bench.RawAsync(HttpMethod.Post, $"runs/{waiting.Id}/cancel"))
+            Assert.Equal(HttpStatusCode.Conflict, again.StatusCode);
         bench.Services.GetRequiredService<Dispatch>().IsHeld = false;
         await bench.BackUpAsync();
         Assert.Single(await bench.CopiesAsync());
@@ -86,10 +101,26 @@ public sealed class RunTests
         long id;
         await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
         {
-            var planned = new PlannedRun { Job = "register", Machine = "heron", Due = Instant.FromDateTimeOffset(bench.Clock.Now) };
+            var planned = new PlannedRun
+            {
+                Job = "register",
+                Machine = "heron",
+                Due = Instant.FromDateTimeOffset(bench.Clock.Now),
+            };
             db.PlannedRuns.Add(planned);
             await db.SaveChangesAsync();
-            var run = new Run { Kind = RunKind.Backup, State = RunState.Running, Job = "register", Machine = "heron", Store = "cellar", By = Actor.Schedule, PlannedRunId = planned.Id, Queued = planned.Due, Began = planned.Due };
+            var run = new Run
+            {
+                Kind = RunKind.Backup,
+                State = RunState.Running,
+                Job = "register",
+                Machine = "heron",
+                Store = "cellar",
+                By = Actor.Schedule,
+                PlannedRunId = planned.Id,
+                Queued = planned.Due,
+                Began = planned.Due,
+            };
             db.Runs.Add(run);
             await db.SaveChangesAsync();
             planned.RunId = id = run.Id;
@@ -126,10 +157,11 @@ public sealed class RunTests
             Parallel.For(0, 12_000, i => file.Write(LogSeverity.Warning, $"line {i}"));
         }
         var all = new List<RunLogLine>();
-        for (var next = 0; ;)
+        for (var next = 0; ; )
         {
             var part = Read(next);
-            if (part.Lines.Count == 0) break;
+            if (part.Lines.Count == 0)
+                break;
             all.AddRange(part.Lines);
             next = part.Next;
         }
@@ -142,7 +174,8 @@ public sealed class RunTests
     {
         await using var bench = await Bench.StartAsync();
         var book = bench.Services.GetRequiredService<AlertBook>();
-        Task Raise(AlertClass kind = AlertClass.Failed) => book.RaiseAsync(new Matter(Subject.OfJob("x", "heron"), kind, "it failed", "mend it"), default);
+        Task Raise(AlertClass kind = AlertClass.Failed) =>
+            book.RaiseAsync(new Matter(Subject.OfJob("x", "heron"), kind, "it failed", "mend it"), default);
         await Raise();
         await Raise();
         await Raise(AlertClass.Missed);
@@ -174,12 +207,40 @@ public sealed class RunTests
             var at = Instant.FromDateTimeOffset(bench.Clock.Now);
             for (var i = 0; i < 250; i++)
             {
-                db.Copies.Add(new Copy { Id = $"c{i:000}", Origin = $"c{i:000}", Job = i % 2 == 0 ? "register" : "other", Machine = "heron", Store = "cellar", Taken = at - Duration.FromMinutes(i), Ended = at });
-                db.Runs.Add(new Run { Kind = RunKind.Check, State = RunState.Ended, Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = at });
+                db.Copies.Add(
+                    new Copy
+                    {
+                        Id = $"c{i:000}",
+                        Origin = $"c{i:000}",
+                        Job = i % 2 == 0 ? "register" : "other",
+                        Machine = "heron",
+                        Store = "cellar",
+                        Taken = at - Duration.FromMinutes(i),
+                        Ended = at,
+                    }
+                );
+                db.Runs.Add(
+                    new Run
+                    {
+                        Kind = RunKind.Check,
+                        State = RunState.Ended,
+                        Machine = "heron",
+                        Store = "cellar",
+                        By = Actor.Person("mira"),
+                        Queued = at,
+                    }
+                );
             }
             await db.SaveChangesAsync();
         }
-        foreach (var (path, count) in new[] { ("copies?job=register&limit=40", 125), ("copies?limit=100", 250), ("runs?kind=check&limit=33", 250) })
+        foreach (
+            var (path, count) in new[]
+            {
+                ("copies?job=register&limit=40", 125),
+                ("copies?limit=100", 250),
+                ("runs?kind=check&limit=33", 250),
+            }
+        )
         {
             var seen = new List<string>();
             string? next = null;
@@ -188,8 +249,7 @@ public sealed class RunTests
                 var page = await bench.GetAsync<Page<JsonElement>>($"{path}{(next is null ? "" : $"&cursor={next}")}");
                 seen.AddRange(page.Items.Select(i => i.GetProperty("id").ToString()));
                 next = page.Next;
-            }
-            while (next is not null);
+            } while (next is not null);
             Assert.Equal((count, count), (seen.Count, seen.Distinct().Count()));
         }
     }
@@ -198,7 +258,12 @@ public sealed class RunTests
     public void A_run_that_has_just_ended_is_left_alone_by_who_would_stop_it()
     {
         var log = Path.GetTempFileName();
-        var live = new LiveRun(new Run { Machine = "heron", By = Actor.Person("mira") }, new RunLogFile(log, TimeProvider.System, Microsoft.Extensions.Logging.Abstractions.NullLogger.Instance), TimeProvider.System, default);
+        var live = new LiveRun(
+            new Run { Machine = "heron", By = Actor.Person("mira") },
+            new RunLogFile(log, TimeProvider.System, Microsoft.Extensions.Logging.Abstractions.NullLogger.Instance),
+            TimeProvider.System,
+            default
+        );
         live.Dispose();
         live.TimeOut();
         live.Cancel();

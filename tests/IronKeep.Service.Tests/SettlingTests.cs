@@ -17,7 +17,9 @@ using Microsoft.Extensions.DependencyInjection;
 
 namespace IronKeep.Service.Tests;
 
-/// <summary>Store, bin and catalogue drift apart by kills, by restored catalogues and by strangers; they are settled in one place.</summary>
+/// <summary>
+/// Store, bin and catalogue drift apart by kills, by restored catalogues and by strangers; they are settled in one place.
+/// </summary>
 public sealed class SettlingTests
 {
     private static async Task<Bench> WithCopiesAsync(int count, string keep = "newest 2", string more = "")
@@ -44,7 +46,13 @@ public sealed class SettlingTests
         var newest = (await bench.CopiesAsync())[0].Id;
         await using (var db = await bench.KeepAsync())
         {
-            await db.Runs.Where(r => r.CopyIds == newest).ExecuteUpdateAsync(s => s.SetProperty(r => r.State, RunState.Running).SetProperty(r => r.Outcome, (Outcome?)null).SetProperty(r => r.Ended, (NodaTime.Instant?)null));
+            await db
+                .Runs.Where(r => r.CopyIds == newest)
+                .ExecuteUpdateAsync(s =>
+                    s.SetProperty(r => r.State, RunState.Running)
+                        .SetProperty(r => r.Outcome, (Outcome?)null)
+                        .SetProperty(r => r.Ended, (NodaTime.Instant?)null)
+                );
             await db.Copies.Where(c => c.Id == newest).ExecuteDeleteAsync();
         }
         await bench.RestartAsync();
@@ -66,7 +74,8 @@ public sealed class SettlingTests
         await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=all%20right");
         // Reclaimed by a process that died before the catalogue heard of it.
         bench.Clock.Now = bench.Clock.Now.AddDays(3);
-        foreach (var file in Directory.EnumerateFiles(bench.StoreFolder + "/bin")) File.Delete(file);
+        foreach (var file in Directory.EnumerateFiles(bench.StoreFolder + "/bin"))
+            File.Delete(file);
         Assert.Equal("ok", (await bench.RunAsync("stores/cellar/checks?depth=presence")).Outcome.Word());
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
         // One in force is taken away behind our back: the next run notices.
@@ -88,23 +97,38 @@ public sealed class SettlingTests
         Assert.Equal(2, binned.Count);
         await bench.RestartAsync(() =>
         {
-            foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.*")) File.Delete(file);
+            foreach (var file in Directory.EnumerateFiles(bench.Root + "/service", "catalogue.*"))
+                File.Delete(file);
             File.Copy(bench.Root + "/older.db", database);
         });
         // Straight to what would destroy them: whoever reclaims settles first.
         await bench.RunAsync("stores/cellar/reclaims");
         Assert.Equal(binned, (await bench.CopiesAsync()).Where(c => c.BinnedAt is not null).Select(c => c.Id).Order());
-        using (var hold = await bench.RawAsync(HttpMethod.Put, $"copies/{binned[0]}/hold", new HoldRequest("keep it", bench.Clock.Now.AddDays(9)))) Assert.Equal(HttpStatusCode.Conflict, hold.StatusCode);
+        using (
+            var hold = await bench.RawAsync(
+                HttpMethod.Put,
+                $"copies/{binned[0]}/hold",
+                new HoldRequest("keep it", bench.Clock.Now.AddDays(9))
+            )
+        )
+            Assert.Equal(HttpStatusCode.Conflict, hold.StatusCode);
         await bench.RunAsync($"copies/{binned[0]}/take-back").ContinueWith(_ => { }, TaskScheduler.Default);
         Assert.Null((await bench.GetAsync<CopyAnswer>($"copies/{binned[0]}")).BinnedAt);
         bench.Clock.Now = bench.Clock.Now.AddDays(30);
         await bench.RunAsync("stores/cellar/reclaims");
         Assert.Equal(3, (await bench.CopiesAsync()).Count);
         // What is held stays, also when somebody with the store's key sent it to the bin long ago.
-        await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{binned[0]}/hold", new HoldRequest("keep it", bench.Clock.Now.AddDays(9)));
+        await bench.SendAsync<CopyAnswer>(
+            HttpMethod.Put,
+            $"copies/{binned[0]}/hold",
+            new HoldRequest("keep it", bench.Clock.Now.AddDays(9))
+        );
         bench.Services.GetRequiredService<OpenStores>().Get("cellar").MoveToBin(binned[0], bench.Clock.Now.AddDays(-40));
         await bench.RunAsync("stores/cellar/reclaims");
-        Assert.Equal("ok", (await bench.RunAsync($"copies/{binned[0]}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome.Word());
+        Assert.Equal(
+            "ok",
+            (await bench.RunAsync($"copies/{binned[0]}/restores", new RestoreRequest([], bench.Root + "/back"))).Outcome.Word()
+        );
     }
 
     [Fact]
@@ -112,11 +136,21 @@ public sealed class SettlingTests
     {
         await using var bench = await WithCopiesAsync(4, "newest 2");
         var copies = await bench.CopiesAsync();
-        await bench.SendAsync<CopyAnswer>(HttpMethod.Put, $"copies/{copies[3].Id}/hold", new HoldRequest("for the audit", bench.Clock.Now.AddDays(90)));
+        await bench.SendAsync<CopyAnswer>(
+            HttpMethod.Put,
+            $"copies/{copies[3].Id}/hold",
+            new HoldRequest("for the audit", bench.Clock.Now.AddDays(90))
+        );
         await using (var db = await bench.KeepAsync())
         {
-            await db.Copies.Where(c => c.Id == copies[2].Id).ExecuteUpdateAsync(s => s.SetProperty(c => c.State, CopyState.Unsound).SetProperty(c => c.Damage, "/a").SetProperty(c => c.DamageCount, 1));
-            await db.Copies.Where(c => c.Id == copies[1].Id).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, "it took 1 B, where 9 MB are usual"));
+            await db
+                .Copies.Where(c => c.Id == copies[2].Id)
+                .ExecuteUpdateAsync(s =>
+                    s.SetProperty(c => c.State, CopyState.Unsound).SetProperty(c => c.Damage, "/a").SetProperty(c => c.DamageCount, 1)
+                );
+            await db
+                .Copies.Where(c => c.Id == copies[1].Id)
+                .ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, "it took 1 B, where 9 MB are usual"));
         }
         await bench.Services.GetRequiredService<CopyBook>().NoteAsync("cellar", [copies[2].Id, copies[1].Id]);
         var charter = (await bench.GetAsync<CharterAnswer>("charter")).Yaml;
@@ -174,27 +208,43 @@ public sealed class SettlingTests
         await book.AddAsync(record, "cellar", 1, new IronKeep.Runs.Backups.RunFigures());
         Assert.Single(await bench.CopiesAsync());
         var keeper = bench.Services.GetRequiredService<ShelfKeeper>();
-        await using (var db = await bench.KeepAsync()) await db.Copies.ExecuteDeleteAsync();
-        await Task.WhenAll(Enumerable.Range(0, 6).Select(i => i % 2 == 0 ? keeper.SettleAsync("cellar", true, default) : (Task)book.AddAsync(record, "cellar", 1, new IronKeep.Runs.Backups.RunFigures())));
+        await using (var db = await bench.KeepAsync())
+            await db.Copies.ExecuteDeleteAsync();
+        await Task.WhenAll(
+            Enumerable
+                .Range(0, 6)
+                .Select(i =>
+                    i % 2 == 0
+                        ? keeper.SettleAsync("cellar", true, default)
+                        : (Task)book.AddAsync(record, "cellar", 1, new IronKeep.Runs.Backups.RunFigures())
+                )
+        );
         Assert.Single(await bench.CopiesAsync());
         // Both set damaged packs aside, which one may do at a time.
         var pack = Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories).First();
         var bytes = File.ReadAllBytes(pack);
         bytes[70] ^= 1;
         File.WriteAllBytes(pack, bytes);
-        foreach (var _ in new[] { 1, 2 }) await bench.SendAsync<RunAnswer>(HttpMethod.Post, "stores/cellar/checks");
+        foreach (var _ in new[] { 1, 2 })
+            await bench.SendAsync<RunAnswer>(HttpMethod.Post, "stores/cellar/checks");
         await bench.IdleAsync();
-        Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items, r => r.Sentence!.Contains("being tended", StringComparison.Ordinal) || r.Failure.Word() == "unknown");
+        Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=check")).Items, r =>
+            r.Sentence!.Contains("being tended", StringComparison.Ordinal) || r.Failure.Word() == "unknown"
+        );
     }
 
     [Fact]
     public async Task What_one_store_got_can_be_settled_although_another_failed()
     {
         await using var bench = await Bench.StartAsync();
-        var charter = bench.Charter(more: "band: \"10 % and 1 kB\"").Replace("policies:", $"  attic: {{ folder: {bench.Root}/attic }}\npolicies:", StringComparison.Ordinal).Replace("into: cellar", "into: [cellar, attic]", StringComparison.Ordinal);
+        var charter = bench
+            .Charter(more: "band: \"10 % and 1 kB\"")
+            .Replace("policies:", $"  attic: {{ folder: {bench.Root}/attic }}\npolicies:", StringComparison.Ordinal)
+            .Replace("into: cellar", "into: [cellar, attic]", StringComparison.Ordinal);
         bench.Write("a", new string('x', 100_000));
         await bench.ApplyAsync(charter);
-        for (var i = 0; i < 4; i++) await bench.BackUpAsync();
+        for (var i = 0; i < 4; i++)
+            await bench.BackUpAsync();
         bench.Write("a", "small");
         Directory.Move(bench.Root + "/attic", bench.Root + "/gone");
         var run = await bench.BackUpAsync();
@@ -210,12 +260,23 @@ public sealed class SettlingTests
     public async Task Capacity_and_reserve_are_kept_before_a_run_and_in_the_middle_of_one_and_what_it_stored_is_given_back()
     {
         await using var bench = await Bench.StartAsync();
-        byte[] Noise(int size) { var bytes = new byte[size]; Random.Shared.NextBytes(bytes); return bytes; }
-        await bench.ApplyAsync(bench.Charter().Replace("bin: 2 days", "bin: 2 days, capacity: 7 MB, reserve: 10 %", StringComparison.Ordinal));
+        byte[] Noise(int size)
+        {
+            var bytes = new byte[size];
+            Random.Shared.NextBytes(bytes);
+            return bytes;
+        }
+        await bench.ApplyAsync(
+            bench.Charter().Replace("bin: 2 days", "bin: 2 days, capacity: 7 MB, reserve: 10 %", StringComparison.Ordinal)
+        );
         File.WriteAllBytes(bench.Source + "/data", Noise(8_000_000));
         var refused = await bench.BackUpAsync();
         Assert.Equal(("refused", "store-full"), (refused.Outcome.Word(), refused.Failure.Word()));
-        Assert.Empty(Directory.Exists(bench.StoreFolder + "/packs") ? Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*", SearchOption.AllDirectories) : []);
+        Assert.Empty(
+            Directory.Exists(bench.StoreFolder + "/packs")
+                ? Directory.EnumerateFiles(bench.StoreFolder + "/packs", "*", SearchOption.AllDirectories)
+                : []
+        );
         File.WriteAllBytes(bench.Source + "/data", Noise(500_000));
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         var before = (await bench.GetAsync<StoreAnswer>("stores/cellar")).UsedBytes!.Value;
@@ -228,7 +289,10 @@ public sealed class SettlingTests
         // Two at once do not count the same room.
         var rooms = bench.Services.GetRequiredService<StoreRoom>();
         var declared = bench.Services.GetRequiredService<Charters.CharterInForce>().Charter.Stores["cellar"];
-        var promises = await Task.WhenAll(rooms.PromiseAsync(declared, 901, 4_000_000, default), rooms.PromiseAsync(declared, 902, 4_000_000, default));
+        var promises = await Task.WhenAll(
+            rooms.PromiseAsync(declared, 901, 4_000_000, default),
+            rooms.PromiseAsync(declared, 902, 4_000_000, default)
+        );
         Assert.Contains(promises, p => p is not null);
     }
 }

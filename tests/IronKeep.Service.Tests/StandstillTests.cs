@@ -27,7 +27,9 @@ using NodaTime;
 
 namespace IronKeep.Service.Tests;
 
-/// <summary>What hangs, is full, fails each time or dies in the middle keeps nothing else from its work, and what it left undone is done.</summary>
+/// <summary>
+/// What hangs, is full, fails each time or dies in the middle keeps nothing else from its work, and what it left undone is done.
+/// </summary>
 public sealed class StandstillTests
 {
     /// <summary>Places of which one hangs for as long as it is told to.</summary>
@@ -35,7 +37,8 @@ public sealed class StandstillTests
     {
         public ManualResetEventSlim Answers { get; } = new(true);
 
-        protected override IPlace Bare(Core.Charters.StoreDefinition store) => store.Name == name ? new Hanging(base.Bare(store), Answers) : base.Bare(store);
+        protected override IPlace Bare(Core.Charters.StoreDefinition store) =>
+            store.Name == name ? new Hanging(base.Bare(store), Answers) : base.Bare(store);
 
         private sealed class Hanging(IPlace inner, ManualResetEventSlim answers) : IPlace
         {
@@ -50,14 +53,23 @@ public sealed class StandstillTests
 
             public string Name => inner.Name;
             public PlaceAbilities Can => inner.Can;
+
             public IReadOnlyList<PlaceFile> List(string folder) => Inner.List(folder);
+
             public bool Exists(string name) => Inner.Exists(name);
+
             public byte[] Read(string name) => Inner.Read(name);
+
             public int ReadAt(string name, long offset, Span<byte> buffer) => Inner.ReadAt(name, offset, buffer);
+
             public IPlaceWriter Create(long expected) => Inner.Create(expected);
+
             public void Move(string from, string to) => Inner.Move(from, to);
+
             public void Delete(string name, bool durable = true) => Inner.Delete(name, durable);
+
             public void RemoveRemnants(TimeSpan idle) => Inner.RemoveRemnants(idle);
+
             public long? FreeBytes() => Inner.FreeBytes();
         }
     }
@@ -71,8 +83,12 @@ public sealed class StandstillTests
         bench.Change = b => b.Services.AddSingleton<StorePlaces>(places);
         await bench.RestartAsync();
         bench.Services.GetRequiredService<OpenStores>().Waits = TimeSpan.FromMilliseconds(300);
-        var charter = bench.Charter("daily at 10:00").Replace("policies:", $"  attic: {{ folder: {bench.Root}/attic }}\npolicies:", StringComparison.Ordinal)
-            + $"\n  upstairs: {{ takes: {bench.Source}, into: attic, policy: few, when: daily at 10:00 }}\n  again: {{ takes: {bench.Source}, into: attic, policy: few, when: daily at 10:00 }}";
+        var charter =
+            bench
+                .Charter("daily at 10:00")
+                .Replace("policies:", $"  attic: {{ folder: {bench.Root}/attic }}\npolicies:", StringComparison.Ordinal)
+            + $"\n  upstairs: {{ takes: {bench.Source}, into: attic, policy: few, when: daily at 10:00 }}\n  again: {{ takes: "
+            + $"{bench.Source}, into: attic, policy: few, when: daily at 10:00 }}";
         await bench.ApplyAsync(charter);
         await bench.BackUpAsync();
         places.Answers.Reset();
@@ -81,9 +97,12 @@ public sealed class StandstillTests
             var watch = System.Diagnostics.Stopwatch.StartNew();
             bench.Clock.Now = new DateTimeOffset(2026, 11, 24, 10, 0, 1, TimeSpan.Zero);
             await bench.Services.GetRequiredService<Timetable.ClockLoop>().TickAsync();
-            Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Subject.Store: "attic", Class: AlertClass.Failed } && a.Message.Contains("does not answer", StringComparison.Ordinal));
+            Assert.Contains(await bench.OpenAlertsAsync(), a =>
+                a is { Subject.Store: "attic", Class: AlertClass.Failed } && a.Message.Contains("does not answer", StringComparison.Ordinal)
+            );
             // Two runs hang in it, and two are all that may be at work: the job of the other store runs all the same.
-            while ((await bench.CopiesAsync()).Count(c => c.Store == "cellar") < 2) await Task.Delay(20);
+            while ((await bench.CopiesAsync()).Count(c => c.Store == "cellar") < 2)
+                await Task.Delay(20);
             await bench.ApplyAsync(charter.Replace("daily at 10:00", "daily at 11:00", StringComparison.Ordinal));
             Assert.False((await bench.GetAsync<IReadOnlyList<StoreAnswer>>("stores")).Single(s => s.Name == "attic").Reachable);
             Assert.Equal(HttpStatusCode.OK, (await bench.Anonymous().GetAsync("/health/ready")).StatusCode);
@@ -108,11 +127,15 @@ public sealed class StandstillTests
         await bench.ApplyAsync(bench.Charter());
         bench.Services.GetRequiredService<Dispatch>().TriesAgainAfter = TimeSpan.FromMilliseconds(30);
         await using var db = await bench.KeepAsync();
-        await db.Database.ExecuteSqlRawAsync(PostgresServer.IsWanted
-            ? "CREATE FUNCTION refuse() RETURNS trigger AS $$ BEGIN RAISE EXCEPTION 'no room'; END $$ LANGUAGE plpgsql; CREATE TRIGGER refuse BEFORE UPDATE ON \"Runs\" FOR EACH ROW WHEN (NEW.\"State\" = 'ended') EXECUTE FUNCTION refuse()"
-            : "CREATE TRIGGER refuse BEFORE UPDATE ON Runs WHEN NEW.State = 'ended' BEGIN SELECT RAISE(ABORT, 'no room'); END");
+        await db.Database.ExecuteSqlRawAsync(
+            PostgresServer.IsWanted
+                ? "CREATE FUNCTION refuse() RETURNS trigger AS $$ BEGIN RAISE EXCEPTION 'no room'; END $$ LANGUAGE plpgsql; CREATE TRIGGER "
+                    + "refuse BEFORE UPDATE ON \"Runs\" FOR EACH ROW WHEN (NEW.\"State\" = 'ended') EXECUTE FUNCTION refuse()"
+                : "CREATE TRIGGER refuse BEFORE UPDATE ON Runs WHEN NEW.State = 'ended' BEGIN SELECT RAISE(ABORT, 'no room'); END"
+        );
         var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
-        while ((await bench.CopiesAsync()).Count == 0) await Task.Delay(10);
+        while ((await bench.CopiesAsync()).Count == 0)
+            await Task.Delay(10);
         await Task.Delay(200);
         Assert.Equal("running", (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).State.Word());
         await db.Database.ExecuteSqlRawAsync(PostgresServer.IsWanted ? "DROP TRIGGER refuse ON \"Runs\"" : "DROP TRIGGER refuse");
@@ -136,9 +159,28 @@ public sealed class StandstillTests
         await using (var db = await bench.KeepAsync())
         {
             // As if the process had died when the end was written, and nothing after it.
-            var run = new Run { Kind = RunKind.Backup, State = RunState.Ended, Outcome = Outcome.Failed, Failure = FailureClass.SourceUnreadable, Sentence = "the source is gone", Job = "register", Machine = "heron", Store = "cellar", By = Actor.Person("mira"), Queued = Instant.FromDateTimeOffset(bench.Clock.Now) };
+            var run = new Run
+            {
+                Kind = RunKind.Backup,
+                State = RunState.Ended,
+                Outcome = Outcome.Failed,
+                Failure = FailureClass.SourceUnreadable,
+                Sentence = "the source is gone",
+                Job = "register",
+                Machine = "heron",
+                Store = "cellar",
+                By = Actor.Person("mira"),
+                Queued = Instant.FromDateTimeOffset(bench.Clock.Now),
+            };
             db.Runs.Add(run);
-            var planned = new PlannedRun { Job = "register", Machine = "heron", Due = Instant.FromDateTimeOffset(bench.Clock.Now.AddHours(-1)), Outcome = Outcome.Missed, Reason = "not started" };
+            var planned = new PlannedRun
+            {
+                Job = "register",
+                Machine = "heron",
+                Due = Instant.FromDateTimeOffset(bench.Clock.Now.AddHours(-1)),
+                Outcome = Outcome.Missed,
+                Reason = "not started",
+            };
             db.PlannedRuns.Add(planned);
             await db.SaveChangesAsync();
             db.SayEnded(run, run.Queued);
@@ -170,7 +212,10 @@ public sealed class StandstillTests
             using var connection = new SqliteConnection($"Data Source={bench.Root}/service/catalogue.db;Pooling=False");
             connection.Open();
             using var command = connection.CreateCommand();
-            command.CommandText = "INSERT INTO Runs (Kind, Job, Machine, Store, ByKind, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, NewBytes, StoredBytes, Skipped) VALUES ('backup','register','heron','cellar','schedule','running',0,0,'',0,0,0,0,0,0)";
+            command.CommandText =
+                "INSERT INTO Runs (Kind, Job, Machine, Store, ByKind, State, Queued, Attempt, CopyIds, Items, SelectedBytes, ReadBytes, "
+                + "NewBytes, StoredBytes, Skipped) VALUES "
+                + "('backup','register','heron','cellar','schedule','running',0,0,'',0,0,0,0,0,0)";
             command.ExecuteNonQuery();
         });
         Assert.Equal("failed", (await bench.GetAsync<Page<RunAnswer>>("runs")).Items[0].Outcome.Word());
@@ -183,14 +228,26 @@ public sealed class StandstillTests
         await using var bench = await Bench.StartAsync();
         using var silent = new TcpListener(IPAddress.Loopback, 0);
         silent.Start();
-        await bench.ApplyAsync($"charter: 1\ntells: [drop]\nchannels:\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop }}\n  hook: {{ webhook: 'http://127.0.0.1:{((IPEndPoint)silent.LocalEndpoint).Port}/x' }}");
+        await bench.ApplyAsync(
+            $"charter: 1\ntells: [drop]\nchannels:\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop "
+                + $"}}\n  hook: {{ webhook: 'http://127.0.0.1:{((IPEndPoint)silent.LocalEndpoint).Port}/x' }}"
+        );
         await using (var db = await bench.KeepAsync())
         {
-            await bench.Services.GetRequiredService<TellingDesk>().WriteAsync(db, Enumerable.Repeat("hook", 250), "waits", "x", "x", new ChannelTestAnswer(true, null), default);
-            await bench.Services.GetRequiredService<TellingDesk>().WriteAsync(db, ["drop"], "goes", "x", "x", new ChannelTestAnswer(true, null), default);
+            await bench
+                .Services.GetRequiredService<TellingDesk>()
+                .WriteAsync(db, Enumerable.Repeat("hook", 250), "waits", "x", "x", new ChannelTestAnswer(true, null), default);
+            await bench
+                .Services.GetRequiredService<TellingDesk>()
+                .WriteAsync(db, ["drop"], "goes", "x", "x", new ChannelTestAnswer(true, null), default);
         }
         // By the service's own loop.
-        for (var i = 0; i < 500 && (!Directory.Exists(bench.Root + "/drop") || !Directory.EnumerateFiles(bench.Root + "/drop", "*.eml").Any()); i++) await Task.Delay(20);
+        for (
+            var i = 0;
+            i < 500 && (!Directory.Exists(bench.Root + "/drop") || !Directory.EnumerateFiles(bench.Root + "/drop", "*.eml").Any());
+            i++
+        )
+            await Task.Delay(20);
         Assert.Single(Directory.EnumerateFiles(bench.Root + "/drop", "*.eml"));
         Assert.Empty(Directory.EnumerateFiles(bench.Root + "/drop", "*.part"));
     }
@@ -203,7 +260,11 @@ public sealed class StandstillTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter());
         await bench.TickAsync("2026-11-23T09:00:10Z");
-        var (folder, database, mark) = (bench.Root + "/service", bench.Root + "/service/catalogue.db", bench.Root + "/service/catalogue.known");
+        var (folder, database, mark) = (
+            bench.Root + "/service",
+            bench.Root + "/service/catalogue.db",
+            bench.Root + "/service/catalogue.known"
+        );
         await bench.StopAsync();
         await other.StopAsync();
         File.Copy(database, bench.Root + "/older.db");
@@ -229,7 +290,10 @@ public sealed class StandstillTests
         await bench.StopAsync();
         // An older one, on purpose.
         File.Copy(bench.Root + "/older.db", database, overwrite: true);
-        File.WriteAllText(mark, $"{known.Split(' ')[0]} {Instant.FromDateTimeOffset(bench.Clock.Now.AddDays(3)).ToUnixTimeTicks()} closed\n");
+        File.WriteAllText(
+            mark,
+            $"{known.Split(' ')[0]} {Instant.FromDateTimeOffset(bench.Clock.Now.AddDays(3)).ToUnixTimeTicks()} closed\n"
+        );
         Refused("is older than the one that was there");
         File.Delete(mark);
         await bench.RestartAsync();
@@ -239,28 +303,52 @@ public sealed class StandstillTests
     [Fact]
     public async Task A_full_disk_under_the_catalogue_is_said_nothing_is_half_recorded_and_it_recovers_by_itself()
     {
-        if (Environment.UserName != "root") return;
+        if (Environment.UserName != "root")
+            return;
         var mount = Directory.CreateTempSubdirectory("full-").FullName;
         Shell($"mount -t tmpfs -o size=6m none {mount}");
         try
         {
             await using var bench = await Bench.StartAsync(under: mount);
             await bench.ApplyAsync(bench.Charter());
-            await using (var db = await bench.KeepAsync()) db.Alerts.Add(new Alert { Subject = Subject.OfStore("cellar"), Class = AlertClass.Failed, Message = "m", Remedy = "r" });
+            await using (var db = await bench.KeepAsync())
+                db.Alerts.Add(
+                    new Alert
+                    {
+                        Subject = Subject.OfStore("cellar"),
+                        Class = AlertClass.Failed,
+                        Message = "m",
+                        Remedy = "r",
+                    }
+                );
             Shell($"dd if=/dev/zero of={mount}/ballast bs=64k 2>/dev/null; dd if=/dev/zero of={mount}/ballast2 bs=512 2>/dev/null");
             HttpResponseMessage answer;
-            do answer = await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest(new string('x', 400), bench.Clock.Now.AddDays(2))); while (answer.IsSuccessStatusCode);
-            Assert.True(HttpStatusCode.ServiceUnavailable == answer.StatusCode, await answer.Content.ReadAsStringAsync() + bench.Services.GetRequiredService<CatalogueGuard>().Problem);
+            do answer = await bench.RawAsync(
+                HttpMethod.Put,
+                "jobs/register/pause",
+                new PauseRequest(new string('x', 400), bench.Clock.Now.AddDays(2))
+            );
+            while (answer.IsSuccessStatusCode);
+            Assert.True(
+                HttpStatusCode.ServiceUnavailable == answer.StatusCode,
+                await answer.Content.ReadAsStringAsync() + bench.Services.GetRequiredService<CatalogueGuard>().Problem
+            );
             Assert.Contains("is full", await answer.Content.ReadAsStringAsync());
             using var nobody = bench.Anonymous();
             Assert.Equal(HttpStatusCode.ServiceUnavailable, (await nobody.GetAsync("/health/ready")).StatusCode);
-            Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f => f is { What: "catalogue", State: FindingState.Failed } && f.Sentence.Contains("full", StringComparison.Ordinal));
+            Assert.Contains((await bench.GetAsync<SelfCheckAnswer>("service")).Findings, f =>
+                f is { What: "catalogue", State: FindingState.Failed } && f.Sentence.Contains("full", StringComparison.Ordinal)
+            );
             Assert.Single(await bench.GetAsync<IReadOnlyList<JobAnswer>>("jobs"));
             File.Delete(mount + "/ballast");
             File.Delete(mount + "/ballast2");
             await bench.TickAsync("2026-11-23T09:10:00Z");
             Assert.Equal(HttpStatusCode.OK, (await nobody.GetAsync("/health/ready")).StatusCode);
-            Assert.True((await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest("paint", bench.Clock.Now.AddDays(2)))).IsSuccessStatusCode);
+            Assert.True(
+                (
+                    await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest("paint", bench.Clock.Now.AddDays(2)))
+                ).IsSuccessStatusCode
+            );
         }
         finally
         {
@@ -274,10 +362,16 @@ public sealed class StandstillTests
     {
         await using var bench = await Bench.StartAsync(ticking: true);
         bench.Write("a", "1");
-        await bench.ApplyAsync(bench.Charter("every 1 hours") + $"\n  other: {{ takes: {bench.Source}, into: cellar, policy: few, when: every 1 hours }}");
+        await bench.ApplyAsync(
+            bench.Charter("every 1 hours") + $"\n  other: {{ takes: {bench.Source}, into: cellar, policy: few, when: every 1 hours }}"
+        );
         await using var db = await bench.KeepAsync();
         // One odd letter in one row.
-        await db.Database.ExecuteSqlRawAsync("INSERT INTO \"Runs\" (\"Kind\", \"Job\", \"Machine\", \"Store\", \"ByKind\", \"State\", \"Queued\", \"Attempt\", \"CopyIds\", \"Items\", \"SelectedBytes\", \"ReadBytes\", \"NewBytes\", \"StoredBytes\", \"Skipped\") VALUES ('backup','gone','heron','cellar','schedule','queud',0,0,'',0,0,0,0,0,0)");
+        await db.Database.ExecuteSqlRawAsync(
+            "INSERT INTO \"Runs\" (\"Kind\", \"Job\", \"Machine\", \"Store\", \"ByKind\", \"State\", \"Queued\", \"Attempt\", \"CopyIds\", "
+                + "\"Items\", \"SelectedBytes\", \"ReadBytes\", \"NewBytes\", \"StoredBytes\", \"Skipped\") VALUES "
+                + "('backup','gone','heron','cellar','schedule','queud',0,0,'',0,0,0,0,0,0)"
+        );
         using var nobody = bench.Anonymous();
         bench.Clock.Now = new DateTimeOffset(2026, 11, 23, 10, 0, 1, TimeSpan.Zero);
         for (var i = 0; i < 500 && (await nobody.GetAsync("/health/ready")).IsSuccessStatusCode; i++)
@@ -286,7 +380,8 @@ public sealed class StandstillTests
             await Task.Delay(20);
         }
         Assert.Equal(HttpStatusCode.ServiceUnavailable, (await nobody.GetAsync("/health/ready")).StatusCode);
-        for (var i = 0; i < 200 && (await bench.OpenAlertsAsync()).Count == 0; i++) await Task.Delay(20);
+        for (var i = 0; i < 200 && (await bench.OpenAlertsAsync()).Count == 0; i++)
+            await Task.Delay(20);
         Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: AlertClass.Service, Subject.Name: "the clock loop" });
         // What comes due is planned all the same, and runs when the row is mended.
         Assert.Equal(2, await db.PlannedRuns.CountAsync());
@@ -298,7 +393,15 @@ public sealed class StandstillTests
         }
         Assert.Equal(2, (await bench.CopiesAsync()).Count);
         // Ready first, and then the alert closes.
-        for (var i = 0; i < 500 && (!(await nobody.GetAsync("/health/ready")).IsSuccessStatusCode || (await bench.OpenAlertsAsync()).Any(a => a.Class.Word() == "service")); i++)
+        for (
+            var i = 0;
+            i < 500
+                && (
+                    !(await nobody.GetAsync("/health/ready")).IsSuccessStatusCode
+                    || (await bench.OpenAlertsAsync()).Any(a => a.Class.Word() == "service")
+                );
+            i++
+        )
         {
             bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
             await Task.Delay(20);
@@ -348,12 +451,16 @@ public sealed class StandstillTests
         await bench.TickAsync("2026-12-02T09:03:00Z");
         Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
         // Another boot, and nobody keeps the clock right: nothing proves the time that it says.
-        await bench.RestartAsync(() => (bench.Clock.BootId, bench.Clock.IsKeptRight, bench.Clock.Now) = ("boot-2", false, bench.Clock.Now.AddDays(9)));
+        await bench.RestartAsync(() =>
+            (bench.Clock.BootId, bench.Clock.IsKeptRight, bench.Clock.Now) = ("boot-2", false, bench.Clock.Now.AddDays(9))
+        );
         await bench.TickAsync("2026-12-11T09:04:00Z");
         Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
         await bench.RawAsync(HttpMethod.Post, "service/confirm-clock");
         await bench.TickAsync("2026-12-11T09:06:00Z");
-        await bench.RestartAsync(() => (bench.Clock.BootId, bench.Clock.IsKeptRight, bench.Clock.Now) = ("boot-3", true, bench.Clock.Now.AddDays(9)));
+        await bench.RestartAsync(() =>
+            (bench.Clock.BootId, bench.Clock.IsKeptRight, bench.Clock.Now) = ("boot-3", true, bench.Clock.Now.AddDays(9))
+        );
         await bench.TickAsync("2026-12-20T09:07:00Z");
         Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class.Word() == "clock");
     }
@@ -373,7 +480,12 @@ public sealed class StandstillTests
         await bench.TickAsync("2026-11-23T10:00:05Z");
         await bench.TickAsync("2026-11-23T11:00:05Z");
         await using var db = await bench.KeepAsync();
-        Assert.Equal(["10 ok", "11 ok"], (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync()).Select(p => $"{p.Due.ToDateTimeUtc().Hour} {p.Outcome.ToString()!.ToLowerInvariant()}"));
+        Assert.Equal(
+            ["10 ok", "11 ok"],
+            (await db.PlannedRuns.OrderBy(p => p.Due).ToListAsync()).Select(p =>
+                $"{p.Due.ToDateTimeUtc().Hour} {p.Outcome.ToString()!.ToLowerInvariant()}"
+            )
+        );
         // Back by two days: what is due in the new time runs, and what ran is not run twice.
         bench.Clock.Jump(TimeSpan.FromDays(-2));
         await bench.TickAsync("2026-11-21T11:01:00Z");
@@ -390,7 +502,12 @@ public sealed class StandstillTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter(more: "fresh-within: 1 days"));
         await bench.TickAsync("2026-11-23T09:00:10Z");
-        var live = new LiveRun(new Run { Machine = "heron", By = Actor.Person("mira") }, new RunLogFile(Path.GetTempFileName(), bench.Clock, NullLogger.Instance), bench.Clock, default);
+        var live = new LiveRun(
+            new Run { Machine = "heron", By = Actor.Person("mira") },
+            new RunLogFile(Path.GetTempFileName(), bench.Clock, NullLogger.Instance),
+            bench.Clock,
+            default
+        );
         bench.Clock.Jump(TimeSpan.FromMinutes(993));
         bench.Clock.Now = bench.Clock.Now.AddSeconds(7);
         Assert.Equal(Duration.FromSeconds(7), live.Elapsed);
@@ -414,7 +531,10 @@ public sealed class StandstillTests
         Assert.Contains("knows it as 'heron'", refused.Message);
         bench.Machine = "heron";
         await bench.RestartAsync();
-        Assert.Equal("heron", (await bench.SendAsync<RenameAnswer>(HttpMethod.Post, "service/rename-machine", new RenameRequest("egret"))).Before);
+        Assert.Equal(
+            "heron",
+            (await bench.SendAsync<RenameAnswer>(HttpMethod.Post, "service/rename-machine", new RenameRequest("egret"))).Before
+        );
         Assert.Contains("nothing had changed", (await bench.BackUpAsync()).Sentence);
         Assert.Equal(2, (await bench.CopiesAsync()).Count(c => c.Machine == "egret"));
         bench.Machine = "egret";
@@ -422,7 +542,8 @@ public sealed class StandstillTests
         await bench.TickAsync("2026-11-23T23:00:05Z");
         Assert.Equal(3, (await bench.CopiesAsync()).Count);
         // A store goes on saying the old name of the old copies.
-        await using (var db = await bench.KeepAsync()) await db.Copies.ExecuteDeleteAsync();
+        await using (var db = await bench.KeepAsync())
+            await db.Copies.ExecuteDeleteAsync();
         await bench.Services.GetRequiredService<Copies.ShelfKeeper>().SettleAsync("cellar", true, default);
         Assert.Equal(3, (await bench.CopiesAsync()).Count(c => c.Machine == "egret"));
     }
@@ -433,15 +554,19 @@ public sealed class StandstillTests
         await using var bench = await Bench.StartAsync();
         var logs = bench.Services.GetRequiredService<IRunLogs>();
         RunLogAnswer Read(int from) => logs.ReadAsync(7, from, LogSeverity.Info, default).Result;
-        using (var log = logs.Open(7)) for (var i = 0; i < 2500; i++) log.Write(LogSeverity.Info, $"line {i}");
+        using (var log = logs.Open(7))
+            for (var i = 0; i < 2500; i++)
+                log.Write(LogSeverity.Info, $"line {i}");
         var file = bench.Root + "/service/run-logs/0000/7.jsonl";
         File.AppendAllText(file, "{\"at\":\"2026-11-23T09:0");
-        using (var log = logs.Open(7)) log.Write(LogSeverity.Error, "after the crash");
+        using (var log = logs.Open(7))
+            log.Write(LogSeverity.Error, "after the crash");
         var seen = new List<string>();
         for (RunLogAnswer part = Read(0); ; part = Read(part.Next))
         {
             seen.AddRange(part.Lines.Select(l => l.Text));
-            if (!part.More) break;
+            if (!part.More)
+                break;
         }
         Assert.Equal(2501, seen.Count);
         Assert.Equal("after the crash", seen[^1]);
@@ -452,13 +577,16 @@ public sealed class StandstillTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        await bench.ApplyAsync(bench.Charter("daily at 10:00") + $"\n  later: {{ takes: {bench.Source}, into: cellar, policy: few, after: register }}");
+        await bench.ApplyAsync(
+            bench.Charter("daily at 10:00") + $"\n  later: {{ takes: {bench.Source}, into: cellar, policy: few, after: register }}"
+        );
         Directory.Move(bench.Source, bench.Source + "-away");
         await bench.TickAsync("2026-11-23T10:00:05Z");
         await bench.TickAsync("2026-11-23T10:00:15Z");
         Assert.Contains("job later, which follows it, is held back", (await bench.OpenAlertsAsync())[0].Message);
         Directory.Move(bench.Source + "-away", bench.Source);
-        await using (var db = await bench.KeepAsync()) Assert.Equal(Outcome.HeldBack, (await db.PlannedRuns.SingleAsync(p => p.Job == "later")).Outcome);
+        await using (var db = await bench.KeepAsync())
+            Assert.Equal(Outcome.HeldBack, (await db.PlannedRuns.SingleAsync(p => p.Job == "later")).Outcome);
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
         await bench.TickAsync("2026-11-23T10:00:25Z");
         Assert.Contains((await bench.GetAsync<Page<RunAnswer>>("runs?job=later")).Items, r => r.Outcome.Word() == "ok");
@@ -469,18 +597,51 @@ public sealed class StandstillTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        await bench.ApplyAsync(bench.Charter(more: "tells: drop").Replace("jobs:", $"channels:\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop }}\njobs:", StringComparison.Ordinal));
-        await bench.Services.GetRequiredService<AlertBook>().RaiseAsync(new Matter(Subject.OfJob("gone", "heron"), AlertClass.Failed, "m", "r"), default);
+        await bench.ApplyAsync(
+            bench
+                .Charter(more: "tells: drop")
+                .Replace(
+                    "jobs:",
+                    $"channels:\n  drop: {{ mail-to: a@b.example, mail-from: e@f.example, pickup: {bench.Root}/drop }}\njobs:",
+                    StringComparison.Ordinal
+                )
+        );
+        await bench
+            .Services.GetRequiredService<AlertBook>()
+            .RaiseAsync(new Matter(Subject.OfJob("gone", "heron"), AlertClass.Failed, "m", "r"), default);
         var alert = Assert.Single(await bench.OpenAlertsAsync());
-        using (var why = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest(""))) Assert.Equal(HttpStatusCode.BadRequest, why.StatusCode);
-        var closed = await bench.SendAsync<AlertAnswer>(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest("the job left the charter"));
+        using (var why = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/close", new AlertCloseRequest("")))
+            Assert.Equal(HttpStatusCode.BadRequest, why.StatusCode);
+        var closed = await bench.SendAsync<AlertAnswer>(
+            HttpMethod.Post,
+            $"alerts/{alert.Id}/close",
+            new AlertCloseRequest("the job left the charter")
+        );
         Assert.Equal(("closed", "mira", "the job left the charter"), (closed.State.Word(), closed.ClosedBy, closed.ClosedReason));
-        Assert.False(await bench.Services.GetRequiredService<AlertBook>().IsOpenAsync(Subject.OfJob("gone", "heron"), AlertClass.Failed, default));
-        using (var seen = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/acknowledge")) Assert.Equal(HttpStatusCode.NotFound, seen.StatusCode);
+        Assert.False(
+            await bench.Services.GetRequiredService<AlertBook>().IsOpenAsync(Subject.OfJob("gone", "heron"), AlertClass.Failed, default)
+        );
+        using (var seen = await bench.RawAsync(HttpMethod.Post, $"alerts/{alert.Id}/acknowledge"))
+            Assert.Equal(HttpStatusCode.NotFound, seen.StatusCode);
         await bench.RawAsync(HttpMethod.Put, "jobs/register/pause", new PauseRequest("paint", bench.Clock.Now.AddDays(2)));
         Assert.Equal("paint", (await bench.GetAsync<DutyAnswer>("duty")).Board[0].Pause!.Reason);
         await using var db = await bench.KeepAsync();
-        await bench.Services.GetRequiredService<TellingDesk>().TellAsync(db, new Run { Kind = RunKind.Backup, Job = "register", Machine = "heron", By = Actor.Person("mira"), Outcome = Outcome.Warned, Sentence = "3 skipped", State = RunState.Ended }, default);
+        await bench
+            .Services.GetRequiredService<TellingDesk>()
+            .TellAsync(
+                db,
+                new Run
+                {
+                    Kind = RunKind.Backup,
+                    Job = "register",
+                    Machine = "heron",
+                    By = Actor.Person("mira"),
+                    Outcome = Outcome.Warned,
+                    Sentence = "3 skipped",
+                    State = RunState.Ended,
+                },
+                default
+            );
         Assert.Contains("3 skipped", (await db.Messages.OrderByDescending(m => m.Id).FirstAsync(m => m.Type == "run-ended")).Body);
     }
 
@@ -491,21 +652,36 @@ public sealed class StandstillTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter());
         await bench.BackUpAsync();
-        foreach (var (yaml, says) in new[]
-        {
-            (bench.Charter().Replace(bench.StoreFolder, bench.Root + "/elsewhere", StringComparison.Ordinal), "store cellar moves from"),
-            ("charter: 1", "store cellar leaves the charter"),
-            (bench.Charter().Replace("register:", "other:", StringComparison.Ordinal), "no policy governs them"),
-        })
+        foreach (
+            var (yaml, says) in new[]
+            {
+                (
+                    bench.Charter().Replace(bench.StoreFolder, bench.Root + "/elsewhere", StringComparison.Ordinal),
+                    "store cellar moves from"
+                ),
+                ("charter: 1", "store cellar leaves the charter"),
+                (bench.Charter().Replace("register:", "other:", StringComparison.Ordinal), "no policy governs them"),
+            }
+        )
         {
             var diff = await bench.SendAsync<CharterDiffAnswer>(HttpMethod.Post, "charter/diff", new CharterText(yaml));
-            Assert.Contains(diff.Consequences, c => c.Contains(says, StringComparison.Ordinal) && c.Contains("1 copy", StringComparison.Ordinal));
+            Assert.Contains(diff.Consequences, c =>
+                c.Contains(says, StringComparison.Ordinal) && c.Contains("1 copy", StringComparison.Ordinal)
+            );
             using var refused = await bench.RawAsync(HttpMethod.Put, "charter", new CharterText(yaml));
             Assert.Equal(HttpStatusCode.Conflict, refused.StatusCode);
             Assert.Contains(says, await refused.Content.ReadAsStringAsync());
         }
-        Assert.Empty((await bench.SendAsync<CharterDiffAnswer>(HttpMethod.Post, "charter/diff", new CharterText(bench.Charter("daily at 04:00")))).Consequences);
-        var check = await bench.SendAsync<CharterCheckAnswer>(HttpMethod.Post, "charter/check", new CharterText(bench.Charter().Replace(bench.Source, "/nowhere/at/all", StringComparison.Ordinal)));
+        Assert.Empty(
+            (
+                await bench.SendAsync<CharterDiffAnswer>(HttpMethod.Post, "charter/diff", new CharterText(bench.Charter("daily at 04:00")))
+            ).Consequences
+        );
+        var check = await bench.SendAsync<CharterCheckAnswer>(
+            HttpMethod.Post,
+            "charter/check",
+            new CharterText(bench.Charter().Replace(bench.Source, "/nowhere/at/all", StringComparison.Ordinal))
+        );
         Assert.True(check.Well);
         Assert.Contains("does not exist now", Assert.Single(check.Notes).Message);
     }

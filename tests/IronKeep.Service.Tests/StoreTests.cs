@@ -88,7 +88,16 @@ public sealed class StoreTests
         File.Delete(Directory.EnumerateFiles(bench.StoreFolder + "/bin").First());
         await using (var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
         {
-            db.Runs.Add(new Run { Kind = RunKind.Reclaim, State = RunState.Running, Machine = "heron", Store = "cellar", By = Actor.Person("mira") });
+            db.Runs.Add(
+                new Run
+                {
+                    Kind = RunKind.Reclaim,
+                    State = RunState.Running,
+                    Machine = "heron",
+                    Store = "cellar",
+                    By = Actor.Person("mira"),
+                }
+            );
             await db.SaveChangesAsync();
         }
         await bench.RestartAsync();
@@ -105,19 +114,27 @@ public sealed class StoreTests
         await using var bench = await Bench.StartAsync();
         var key = Path.Combine(bench.Root, "cellar.key");
         File.WriteAllBytes(key, [.. Enumerable.Range(0, 32).Select(i => (byte)(i * 7))]);
-        await bench.ApplyAsync(Charter(bench, $"key-file: {key}, verify: daily at 05:00, verify-within: 10 days, hash: sha-256, upload-at-most: 1 GB"));
+        await bench.ApplyAsync(
+            Charter(bench, $"key-file: {key}, verify: daily at 05:00, verify-within: 10 days, hash: sha-256, upload-at-most: 1 GB")
+        );
         bench.Write("register.csv", "ring,species");
         await bench.BackUpAsync();
         Assert.Equal("aes-256-gcm", (await bench.GetAsync<StoreAnswer>("stores/cellar")).Encryption);
-        Assert.DoesNotContain(Directory.EnumerateFiles(bench.StoreFolder, "*", SearchOption.AllDirectories), f => File.ReadAllText(f).Contains("register", StringComparison.Ordinal));
+        Assert.DoesNotContain(Directory.EnumerateFiles(bench.StoreFolder, "*", SearchOption.AllDirectories), f =>
+            File.ReadAllText(f).Contains("register", StringComparison.Ordinal)
+        );
         foreach (var depth in new[] { "presence", "content", "deep" })
         {
             var run = await bench.RunAsync($"stores/cellar/checks?depth={depth}", null);
             Assert.True(run.Outcome.Word() == "ok", $"{depth}: {run.Sentence}");
         }
-        Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Post, "stores/cellar/checks?depth=thorough", null)).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.BadRequest,
+            (await bench.RawAsync(HttpMethod.Post, "stores/cellar/checks?depth=thorough", null)).StatusCode
+        );
         // The plan reads a tenth a night, at least one pack, and everything within ten nights.
-        for (var day = 24; day <= 30; day++) await bench.TickAsync($"2026-11-{day}T05:00:01Z");
+        for (var day = 24; day <= 30; day++)
+            await bench.TickAsync($"2026-11-{day}T05:00:01Z");
         var reading = (await bench.GetAsync<StoreAnswer>("stores/cellar")).Reading!;
         Assert.Equal(reading.TotalBytes, reading.ReadWithin30DaysBytes);
         // Another key, as if the file had been mixed up: the store is not reached, and the run says why.
@@ -129,13 +146,14 @@ public sealed class StoreTests
         Assert.DoesNotContain("not the one", away.Problem);
     }
 
-    private static string Charter(Bench bench, string store, string keep = "newest 2") => $$"""
-        charter: 1
-        stores:
-          cellar: { folder: {{bench.StoreFolder}}, {{store}} }
-        policies:
-          few: { keep: {{keep}} }
-        jobs:
-          register: { takes: {{bench.Source}}, into: cellar, policy: few }
-        """;
+    private static string Charter(Bench bench, string store, string keep = "newest 2") =>
+        $$"""
+            charter: 1
+            stores:
+              cellar: { folder: {{bench.StoreFolder}}, {{store}} }
+            policies:
+              few: { keep: {{keep}} }
+            jobs:
+              register: { takes: {{bench.Source}}, into: cellar, policy: few }
+            """;
 }

@@ -14,9 +14,14 @@ public sealed class SuspectTests
     public async Task A_run_far_off_its_band_is_suspect_holds_back_the_copy_before_it_and_learns_anew_once_confirmed()
     {
         await using var bench = await Bench.StartAsync();
-        await bench.ApplyAsync(bench.Charter(keep: "newest 1", more: "band: 40 % and 10 kB").Replace("keep: newest 1 }", "keep: newest 1, at-least: 1 }", StringComparison.Ordinal));
+        await bench.ApplyAsync(
+            bench
+                .Charter(keep: "newest 1", more: "band: 40 % and 10 kB")
+                .Replace("keep: newest 1 }", "keep: newest 1, at-least: 1 }", StringComparison.Ordinal)
+        );
         bench.Write("big", new string('x', 100_000));
-        for (var i = 0; i < 4; i++) Assert.Equal("ok", (await NextAsync()).Outcome.Word());
+        for (var i = 0; i < 4; i++)
+            Assert.Equal("ok", (await NextAsync()).Outcome.Word());
         bench.Write("big", new string('x', 30_000));
         var suspect = await NextAsync();
         Assert.Equal("suspect", suspect.Outcome.Word());
@@ -30,7 +35,8 @@ public sealed class SuspectTests
         // The same again is suspect again: one matter, counted.
         Assert.Equal("suspect", (await NextAsync()).Outcome.Word());
         Assert.Equal(2, Assert.Single(await bench.OpenAlertsAsync()).Count);
-        using (var wrong = await bench.RawAsync(HttpMethod.Post, "runs/1/confirm")) Assert.Equal(HttpStatusCode.Conflict, wrong.StatusCode);
+        using (var wrong = await bench.RawAsync(HttpMethod.Post, "runs/1/confirm"))
+            Assert.Equal(HttpStatusCode.Conflict, wrong.StatusCode);
         var last = (await bench.GetAsync<Page<RunAnswer>>("runs?outcome=suspect")).Items[0];
         Assert.Equal("mira", (await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{last.Id}/confirm")).ConfirmedBy);
         Assert.Empty(await bench.OpenAlertsAsync());

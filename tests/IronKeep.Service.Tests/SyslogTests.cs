@@ -15,14 +15,16 @@ public sealed class SyslogTests
     private static async Task<Bench> BeginAsync(params string[] more)
     {
         var bench = await Bench.StartAsync();
-        await bench.ApplyAsync("""
+        await bench.ApplyAsync(
+            """
             charter: 1
             log-rules:
               tide: { begins: "^copy started", ends: "^copy ended", ok: all sent, failed: cannot send, figures: "{items} readings" }
             jobs:
               tide: { watched: yes, heard-by: syslog, syslog: tide-copy@avocet, log-rules: tide, when: "daily at 10:00, 12:00, 14:00, 16:00" }
               other: { watched: yes, heard-by: syslog, syslog: [tide-copy], syslog-text: "for others *", log-rules: tide, when: "daily at 10:00" }
-            """);
+            """
+        );
         bench.More = ["--IronKeep:SyslogListen=udp://127.0.0.1:0,tcp://127.0.0.1:0", .. more];
         await bench.RestartAsync();
         await UntilAsync(() => Listening(bench).Listens.Count >= 2 ? "listens" : null);
@@ -31,11 +33,13 @@ public sealed class SyslogTests
 
     private static SyslogListening Listening(Bench bench) => bench.Services.GetRequiredService<SyslogListening>();
 
-    private static async Task<T> UntilAsync<T>(Func<T?> ask) where T : class
+    private static async Task<T> UntilAsync<T>(Func<T?> ask)
+        where T : class
     {
         for (var i = 0; ; i++)
         {
-            if (ask() is { } answer) return answer;
+            if (ask() is { } answer)
+                return answer;
             Assert.True(i < 200, "it did not come to be within 20 s");
             await Task.Delay(100);
         }
@@ -43,7 +47,13 @@ public sealed class SyslogTests
 
     private static int Port(Bench bench, SyslogOver over) => Listening(bench).Listens.First(l => l.Over == over).At.Port;
 
-    private static string Spooled(Bench bench, string job) => string.Concat(Directory.GetFiles(bench.Services.GetRequiredService<SyslogSpool>().PathOf(job).Replace("/*.log", "", StringComparison.Ordinal)).Order().Select(File.ReadAllText));
+    private static string Spooled(Bench bench, string job) =>
+        string.Concat(
+            Directory
+                .GetFiles(bench.Services.GetRequiredService<SyslogSpool>().PathOf(job).Replace("/*.log", "", StringComparison.Ordinal))
+                .Order()
+                .Select(File.ReadAllText)
+        );
 
     [Theory]
     [InlineData("-d --rfc5424 --hostname avocet", SyslogOver.Udp, true)]
@@ -56,11 +66,15 @@ public sealed class SyslogTests
         await using var bench = await BeginAsync();
         // Not every logger can be told what its host is called; then the job that names none hears it.
         named &= LoggerKnows("--hostname");
-        if (!named) form = form.Replace(" --hostname avocet", "", StringComparison.Ordinal);
+        if (!named)
+            form = form.Replace(" --hostname avocet", "", StringComparison.Ordinal);
         var job = named ? "tide" : "other";
         foreach (var line in named ? ["copy started", "700 readings", "all sent"] : new[] { "for others one", "for others two: Ärger" })
         {
-            using var logger = Process.Start("logger", [.. form.Split(' '), "-n", "127.0.0.1", "-P", $"{Port(bench, over)}", "-t", "tide-copy", "-i", line]);
+            using var logger = Process.Start(
+                "logger",
+                [.. form.Split(' '), "-n", "127.0.0.1", "-P", $"{Port(bench, over)}", "-t", "tide-copy", "-i", line]
+            );
             await logger.WaitForExitAsync();
             Assert.Equal(0, logger.ExitCode);
         }
@@ -86,7 +100,14 @@ public sealed class SyslogTests
     {
         await using var bench = await BeginAsync();
         await bench.TickAsync("2026-11-23T10:00:30Z");
-        await SendAsync(bench, "avocet tide-copy 1 - - copy started", "avocet tide-copy 1 - - 700 readings", "knot tide-copy 1 - - cannot send", "avocet sshd 1 - - all sent", "../../knot tide-copy 1 - - for others");
+        await SendAsync(
+            bench,
+            "avocet tide-copy 1 - - copy started",
+            "avocet tide-copy 1 - - 700 readings",
+            "knot tide-copy 1 - - cannot send",
+            "avocet sshd 1 - - all sent",
+            "../../knot tide-copy 1 - - for others"
+        );
         await UntilAsync(() => Spooled(bench, "tide").Contains("700", StringComparison.Ordinal) ? "there" : null);
         await bench.Services.GetRequiredService<LogWatching>().LookAsync(default);
         Assert.Equal(RunState.Running, (await bench.GetAsync<JobAnswer>("jobs/tide")).LastRun!.State);
@@ -101,8 +122,12 @@ public sealed class SyslogTests
         var run = runs.Single(r => r.Figures.Items == 700);
         Assert.Equal((Outcome.Failed, "cannot send 3"), (run.Outcome!.Value, run.Sentence));
         Assert.Equal(EvidenceSource.Syslog, run.Evidence!.Heard[0].Source);
-        Assert.All(Directory.GetDirectories(bench.Root + "/service/syslog"), d => Assert.Contains(Path.GetFileName(d), new[] { "tide", "other" }));
-        Assert.All(Directory.GetFiles(bench.Root + "/service/syslog", "*", SearchOption.AllDirectories), f => Assert.Matches("^[a-z0-9-]+\\.log$", Path.GetFileName(f)));
+        Assert.All(Directory.GetDirectories(bench.Root + "/service/syslog"), d =>
+            Assert.Contains(Path.GetFileName(d), new[] { "tide", "other" })
+        );
+        Assert.All(Directory.GetFiles(bench.Root + "/service/syslog", "*", SearchOption.AllDirectories), f =>
+            Assert.Matches("^[a-z0-9-]+\\.log$", Path.GetFileName(f))
+        );
     }
 
     [Fact]
@@ -131,25 +156,51 @@ public sealed class SyslogTests
         await SendAsync(bench, "avocet tide-copy 1 - - copy started");
         await UntilAsync(() => Listening(bench).Strangers > 0 ? "dropped" : null);
         Assert.Equal(before, Spooled(bench, "tide").Length);
-        Assert.Contains("senders that are not allowed", (await bench.GetAsync<SelfCheckAnswer>("service")).Findings.Single(f => f.What == "syslog").Sentence);
+        Assert.Contains(
+            "senders that are not allowed",
+            (await bench.GetAsync<SelfCheckAnswer>("service")).Findings.Single(f => f.What == "syslog").Sentence
+        );
         bench.More = [];
         await bench.RestartAsync();
-        Assert.Contains("nobody listens for it", (await bench.GetAsync<SelfCheckAnswer>("service")).Findings.Single(f => f.What == "syslog").Sentence);
+        Assert.Contains(
+            "nobody listens for it",
+            (await bench.GetAsync<SelfCheckAnswer>("service")).Findings.Single(f => f.What == "syslog").Sentence
+        );
     }
 
     [Fact]
     public async Task Over_TLS_what_is_sent_is_heard_and_what_is_not_encrypted_is_not()
     {
         var folder = Directory.CreateTempSubdirectory("syslog-").FullName;
-        using (var openssl = Process.Start(new ProcessStartInfo("openssl", $"req -x509 -newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes -keyout {folder}/key.pem -out {folder}/cert.pem -days 2 -subj /CN=heron") { RedirectStandardError = true })!) await openssl.WaitForExitAsync();
+        using (
+            var openssl = Process.Start(
+                new ProcessStartInfo(
+                    "openssl",
+                    $"req -x509 -newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes -keyout {folder}/key.pem -out {folder}/cert.pem "
+                        + $"-days 2 -subj /CN=heron"
+                )
+                {
+                    RedirectStandardError = true,
+                }
+            )!
+        )
+            await openssl.WaitForExitAsync();
         await using var bench = await Bench.StartAsync();
-        await bench.ApplyAsync("""
+        await bench.ApplyAsync(
+            """
             charter: 1
             log-rules: { tide: { ok: all sent } }
             jobs:
               tide: { watched: yes, heard-by: syslog, syslog: tide-copy, log-rules: tide, when: "daily at 10:00" }
-            """);
-        bench.More = ["--IronKeep:SyslogListen=tls://127.0.0.1:0", "--IronKeep:Listen=https://127.0.0.1:0", $"--IronKeep:CertificateFile={folder}/cert.pem", $"--IronKeep:CertificateKeyFile={folder}/key.pem"];
+            """
+        );
+        bench.More =
+        [
+            "--IronKeep:SyslogListen=tls://127.0.0.1:0",
+            "--IronKeep:Listen=https://127.0.0.1:0",
+            $"--IronKeep:CertificateFile={folder}/cert.pem",
+            $"--IronKeep:CertificateKeyFile={folder}/key.pem",
+        ];
         bench.Unchecked = true;
         await bench.RestartAsync();
         await UntilAsync(() => Listening(bench).Listens.Count > 0 ? "listens" : null);

@@ -26,11 +26,17 @@ public sealed class TellingTests
         await using var hook = await Hook.StartAsync();
         using var smtp = await SmtpServer.StartAsync(bench.Root + "/inbox");
         File.WriteAllText(bench.Root + "/token", "hook-secret\n");
-        await bench.ApplyAsync(Charter(bench, $$"""
-              post: { mail-to: [mira@saltmere.example, watch@saltmere.example], mail-from: keep@saltmere.example, server: "127.0.0.1:{{smtp.Port}}", security: none }
-              drop: { mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {{bench.Root}}/drop }
-              hook: { webhook: "{{hook.Url}}", token-file: {{bench.Root}}/token }
-            """, "[post, drop, hook]"));
+        await bench.ApplyAsync(
+            Charter(
+                bench,
+                $$"""
+                  post: { mail-to: [mira@saltmere.example, watch@saltmere.example], mail-from: keep@saltmere.example, server: "127.0.0.1:{{smtp.Port}}", security: none }
+                  drop: { mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {{bench.Root}}/drop }
+                  hook: { webhook: "{{hook.Url}}", token-file: {{bench.Root}}/token }
+                """,
+                "[post, drop, hook]"
+            )
+        );
         bench.Write("a", "1");
         Directory.Move(bench.Source, bench.Source + "-away");
         await bench.BackUpAsync();
@@ -48,19 +54,40 @@ public sealed class TellingTests
         Assert.Contains("What to do: Check that every path", dropped[0].TextBody);
         Assert.Contains("closed 2026-11-23T10:30:00+00:00 after 1 h", dropped[1].TextBody);
         Assert.Equal("auto-generated", dropped[0].Headers["Auto-Submitted"]);
-        var arrived = Directory.EnumerateFiles(bench.Root + "/inbox/new").Select(f => MimeMessage.Load(f)).OrderBy(m => m.Date).ThenBy(m => m.Subject).ToList();
+        var arrived = Directory
+            .EnumerateFiles(bench.Root + "/inbox/new")
+            .Select(f => MimeMessage.Load(f))
+            .OrderBy(m => m.Date)
+            .ThenBy(m => m.Subject)
+            .ToList();
         Assert.Equal(titles, arrived.Select(m => m.Subject));
         Assert.Equal("mira@saltmere.example, watch@saltmere.example", arrived[0].Headers["X-RcptTo"]);
 
         Assert.Equal(2, hook.Received.Count);
         var (headers, body) = hook.Received[0];
-        Assert.Equal(("application/cloudevents+json; charset=utf-8", "Bearer hook-secret"), (headers["Content-Type"], headers["Authorization"]));
+        Assert.Equal(
+            ("application/cloudevents+json; charset=utf-8", "Bearer hook-secret"),
+            (headers["Content-Type"], headers["Authorization"])
+        );
         var happened = JsonDocument.Parse(body).RootElement;
-        foreach (var name in new[] { "id", "source", "type" }) Assert.NotEmpty(happened.GetProperty(name).GetString()!);
-        Assert.Equal(("1.0", "ironkeep.alert-opened", "/ironkeep/heron"), (happened.GetProperty("specversion").GetString(), happened.GetProperty("type").GetString(), happened.GetProperty("source").GetString()));
+        foreach (var name in new[] { "id", "source", "type" })
+            Assert.NotEmpty(happened.GetProperty(name).GetString()!);
+        Assert.Equal(
+            ("1.0", "ironkeep.alert-opened", "/ironkeep/heron"),
+            (
+                happened.GetProperty("specversion").GetString(),
+                happened.GetProperty("type").GetString(),
+                happened.GetProperty("source").GetString()
+            )
+        );
         Assert.Equal("job register on heron", happened.GetProperty("data").GetProperty("subject").GetProperty("words").GetString());
         // The secret is nowhere but in the request.
-        Assert.DoesNotContain("hook-secret", string.Concat(dropped.Select(m => m.ToString())) + string.Concat(hook.Received.Select(r => r.Body)) + await bench.Http.GetStringAsync("/api/v1/definitions"));
+        Assert.DoesNotContain(
+            "hook-secret",
+            string.Concat(dropped.Select(m => m.ToString()))
+                + string.Concat(hook.Received.Select(r => r.Body))
+                + await bench.Http.GetStringAsync("/api/v1/definitions")
+        );
     }
 
     [Fact]
@@ -68,10 +95,16 @@ public sealed class TellingTests
     {
         await using var bench = await Bench.StartAsync();
         var port = Random.Shared.Next(20_000, 30_000);
-        await bench.ApplyAsync(Charter(bench, $$"""
-              post: { mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, server: "127.0.0.1:{{port}}", security: none }
-              drop: { mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {{bench.Root}}/drop }
-            """, "post"));
+        await bench.ApplyAsync(
+            Charter(
+                bench,
+                $$"""
+                  post: { mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, server: "127.0.0.1:{{port}}", security: none }
+                  drop: { mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {{bench.Root}}/drop }
+                """,
+                "post"
+            )
+        );
         Directory.Delete(bench.Source);
         await bench.BackUpAsync();
         await TellAsync(bench);
@@ -101,7 +134,15 @@ public sealed class TellingTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        await bench.ApplyAsync(Charter(bench, $"  drop: {{ mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {bench.Root}/drop }}", "drop", "duty-mail: daily at 10:00", "tell-when: always"));
+        await bench.ApplyAsync(
+            Charter(
+                bench,
+                $"  drop: {{ mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {bench.Root}/drop }}",
+                "drop",
+                "duty-mail: daily at 10:00",
+                "tell-when: always"
+            )
+        );
         await bench.TickAsync("2026-11-23T09:30:00Z");
         await bench.BackUpAsync();
         await bench.TickAsync("2026-11-23T10:00:00Z");
@@ -112,7 +153,15 @@ public sealed class TellingTests
         await bench.TickAsync("2026-11-25T12:00:00Z");
         await TellAsync(bench);
         var mails = Directory.EnumerateFiles(bench.Root + "/drop").Order().Select(f => MimeMessage.Load(f)).ToList();
-        Assert.Equal(["Iron Keep heron: ok job register on heron", "Iron Keep heron: duty: all is well", "Iron Keep heron: MISSED job register on heron", "Iron Keep heron: duty: 1 matter needs somebody"], mails.Select(m => m.Subject));
+        Assert.Equal(
+            [
+                "Iron Keep heron: ok job register on heron",
+                "Iron Keep heron: duty: all is well",
+                "Iron Keep heron: MISSED job register on heron",
+                "Iron Keep heron: duty: 1 matter needs somebody",
+            ],
+            mails.Select(m => m.Subject)
+        );
         Assert.Contains("Nothing needs anybody.", mails[1].TextBody);
         Assert.Contains("register", mails[1].TextBody);
         Assert.Contains("MISSED  job register on heron", mails[3].TextBody);
@@ -122,39 +171,65 @@ public sealed class TellingTests
     public async Task What_nobody_has_seen_for_a_day_is_told_again_and_what_somebody_has_is_not()
     {
         await using var bench = await Bench.StartAsync();
-        await bench.ApplyAsync(Charter(bench, $"  drop: {{ mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {bench.Root}/drop }}", "drop", when: ""));
+        await bench.ApplyAsync(
+            Charter(
+                bench,
+                $"  drop: {{ mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {bench.Root}/drop }}",
+                "drop",
+                when: ""
+            )
+        );
         Directory.Delete(bench.Source);
         await bench.BackUpAsync();
         await bench.TickAsync("2026-11-23T20:00:00Z");
         await bench.TickAsync("2026-11-24T09:01:01Z");
         await bench.TickAsync("2026-11-24T12:00:00Z");
         await TellAsync(bench);
-        Assert.Equal(["FAILED", "still open: FAILED"], Directory.EnumerateFiles(bench.Root + "/drop").Order().Select(f => MimeMessage.Load(f).Subject!.Replace("Iron Keep heron: ", "", StringComparison.Ordinal).Replace(" job register on heron", "", StringComparison.Ordinal)));
+        Assert.Equal(
+            ["FAILED", "still open: FAILED"],
+            Directory
+                .EnumerateFiles(bench.Root + "/drop")
+                .Order()
+                .Select(f =>
+                    MimeMessage
+                        .Load(f)
+                        .Subject!.Replace("Iron Keep heron: ", "", StringComparison.Ordinal)
+                        .Replace(" job register on heron", "", StringComparison.Ordinal)
+                )
+        );
         await bench.SendAsync<AlertAnswer>(HttpMethod.Post, $"alerts/{(await bench.OpenAlertsAsync())[0].Id}/acknowledge");
         await bench.TickAsync("2026-11-26T12:00:00Z");
         await TellAsync(bench);
         Assert.Equal(2, Directory.EnumerateFiles(bench.Root + "/drop").Count());
     }
 
-    private static string Charter(Bench bench, string channels, string tells, string top = "", string more = "", string when = "when: daily at 23:00") => $"""
-        charter: 1
-        zone: Europe/London
-        tells: {tells}
-        {top}
-        channels:
-        {channels}
-        stores:
-          cellar: {"{"} folder: {bench.StoreFolder} {"}"}
-        policies:
-          few: {"{"} keep: newest 2 {"}"}
-        jobs:
-          register:
-            takes: {bench.Source}
-            into: cellar
-            policy: few
-            {when}
-            {more}
-        """;
+    private static string Charter(
+        Bench bench,
+        string channels,
+        string tells,
+        string top = "",
+        string more = "",
+        string when = "when: daily at 23:00"
+    ) =>
+        $"""
+            charter: 1
+            zone: Europe/London
+            tells: {tells}
+            {top}
+            channels:
+            {channels}
+            stores:
+              cellar: {"{"} folder: {bench.StoreFolder} {"}"}
+            policies:
+              few: {"{"} keep: newest 2 {"}"}
+            jobs:
+              register:
+                takes: {bench.Source}
+                into: cellar
+                policy: few
+                {when}
+                {more}
+            """;
 
     private static Task TellAsync(Bench bench) => bench.Services.GetRequiredService<Teller>().CarryAsync(default);
 
@@ -170,7 +245,15 @@ public sealed class TellingTests
         public static async Task<SmtpServer> StartAsync(string inbox, int? at = null)
         {
             var port = at ?? Random.Shared.Next(20_000, 30_000);
-            var process = Process.Start(new ProcessStartInfo("/usr/bin/python3", ["-m", "aiosmtpd", "-n", "-l", $"127.0.0.1:{port}", "-c", "aiosmtpd.handlers.Mailbox", inbox]) { RedirectStandardError = true })!;
+            var process = Process.Start(
+                new ProcessStartInfo(
+                    "/usr/bin/python3",
+                    ["-m", "aiosmtpd", "-n", "-l", $"127.0.0.1:{port}", "-c", "aiosmtpd.handlers.Mailbox", inbox]
+                )
+                {
+                    RedirectStandardError = true,
+                }
+            )!;
             for (var i = 0; i < 500; i++)
             {
                 using var client = new System.Net.Sockets.TcpClient();

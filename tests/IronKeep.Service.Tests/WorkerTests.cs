@@ -18,11 +18,38 @@ public sealed class WorkerTests
 {
     private static readonly Progress Nothing = new(0, 0, 0, 0, 0, 0);
 
-    private static async Task<Run> RunOfAsync(Bench bench, string worker, RunKind kind = RunKind.Backup, string? order = null, int attempt = 0)
+    private static async Task<Run> RunOfAsync(
+        Bench bench,
+        string worker,
+        RunKind kind = RunKind.Backup,
+        string? order = null,
+        int attempt = 0
+    )
     {
         await using var db = await bench.KeepAsync();
-        if (!await db.Workers.AnyAsync(w => w.Id == worker)) db.Workers.Add(new Worker { Id = worker, Host = "elsewhere", BeatAt = long.MaxValue / 2 });
-        var run = new Run { Kind = kind, State = RunState.Running, Job = kind == RunKind.Backup ? "register" : null, Machine = "heron", Store = "cellar", By = Actor.Schedule, Worker = worker, Order = order, Attempt = attempt, Queued = Instant.FromDateTimeOffset(bench.Clock.Now), Began = Instant.FromDateTimeOffset(bench.Clock.Now) };
+        if (!await db.Workers.AnyAsync(w => w.Id == worker))
+            db.Workers.Add(
+                new Worker
+                {
+                    Id = worker,
+                    Host = "elsewhere",
+                    BeatAt = long.MaxValue / 2,
+                }
+            );
+        var run = new Run
+        {
+            Kind = kind,
+            State = RunState.Running,
+            Job = kind == RunKind.Backup ? "register" : null,
+            Machine = "heron",
+            Store = "cellar",
+            By = Actor.Schedule,
+            Worker = worker,
+            Order = order,
+            Attempt = attempt,
+            Queued = Instant.FromDateTimeOffset(bench.Clock.Now),
+            Began = Instant.FromDateTimeOffset(bench.Clock.Now),
+        };
         db.Runs.Add(run);
         await db.SaveChangesAsync();
         return run;
@@ -45,13 +72,23 @@ public sealed class WorkerTests
         await bench.RestartAsync(() => { });
         await using (var db = await bench.KeepAsync())
         {
-            Assert.Equal((Outcome.Failed, FailureClass.Interrupted), (await db.Runs.Where(r => r.Id == run.Id).Select(r => new ValueTuple<Outcome, FailureClass>(r.Outcome!.Value, r.Failure!.Value)).SingleAsync()));
+            Assert.Equal(
+                (Outcome.Failed, FailureClass.Interrupted),
+                (
+                    await db
+                        .Runs.Where(r => r.Id == run.Id)
+                        .Select(r => new ValueTuple<Outcome, FailureClass>(r.Outcome!.Value, r.Failure!.Value))
+                        .SingleAsync()
+                )
+            );
         }
         var ends = bench.Services.GetRequiredService<RunEnds>();
         Assert.False(await ends.EndAsync(run, RunState.Running, "ghost", Nothing, new RunEnding(Outcome.Ok, "it ended well after all")));
         Assert.Equal(Outcome.Failed, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome);
         // Nor can one end what another has.
-        Assert.False(await ends.EndAsync(await RunOfAsync(bench, "there"), RunState.Running, "ghost", Nothing, new RunEnding(Outcome.Ok, "not mine")));
+        Assert.False(
+            await ends.EndAsync(await RunOfAsync(bench, "there"), RunState.Running, "ghost", Nothing, new RunEnding(Outcome.Ok, "not mine"))
+        );
         Assert.NotEqual(0, other.Id);
     }
 
@@ -72,7 +109,12 @@ public sealed class WorkerTests
         await bench.RestartAsync();
         await bench.IdleAsync();
         Assert.Contains(says, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Sentence);
-        Assert.Equal(more, (await bench.GetAsync<Page<RunAnswer>>("runs")).Items.Count(r => r.Id > run.Id && r.Kind == kind && r.Outcome == Outcome.Ok && r.Attempt == attempt + 1));
+        Assert.Equal(
+            more,
+            (await bench.GetAsync<Page<RunAnswer>>("runs")).Items.Count(r =>
+                r.Id > run.Id && r.Kind == kind && r.Outcome == Outcome.Ok && r.Attempt == attempt + 1
+            )
+        );
     }
 
     [Fact]
@@ -80,18 +122,32 @@ public sealed class WorkerTests
     {
         await using var bench = await Bench.StartAsync();
         bench.Write("a", "1");
-        await bench.ApplyAsync(bench.Charter().Replace("zone:", "runs-at-once: 2\nzone:", StringComparison.Ordinal) + $"\n  other: {{ takes: {bench.Source}, into: cellar, policy: few }}");
+        await bench.ApplyAsync(
+            bench.Charter().Replace("zone:", "runs-at-once: 2\nzone:", StringComparison.Ordinal)
+                + $"\n  other: {{ takes: {bench.Source}, into: cellar, policy: few }}"
+        );
         await using var db = await bench.KeepAsync();
         var (first, second) = (await RunOfAsync(bench, "there", RunKind.Check), await RunOfAsync(bench, "there", RunKind.Check));
         var waits = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/other/runs");
         await Task.Delay(1500);
         Assert.Equal(RunState.Queued, (await bench.GetAsync<RunAnswer>($"runs/{waits.Id}")).State);
-        await db.Runs.Where(r => r.Id == first.Id || r.Id == second.Id).ExecuteUpdateAsync(s => s.SetProperty(r => r.State, RunState.Ended).SetProperty(r => r.Outcome, Outcome.Ok));
+        await db
+            .Runs.Where(r => r.Id == first.Id || r.Id == second.Id)
+            .ExecuteUpdateAsync(s => s.SetProperty(r => r.State, RunState.Ended).SetProperty(r => r.Outcome, Outcome.Ok));
         await bench.IdleAsync();
         Assert.Equal(Outcome.Ok, (await bench.GetAsync<RunAnswer>($"runs/{waits.Id}")).Outcome);
-        db.HangingRuns.Add(new HangingRun { RunId = 999, Worker = "there", Job = "other", Machine = "heron" });
+        db.HangingRuns.Add(
+            new HangingRun
+            {
+                RunId = 999,
+                Worker = "there",
+                Job = "other",
+                Machine = "heron",
+            }
+        );
         await db.SaveChangesAsync();
-        using (var refused = await bench.RawAsync(HttpMethod.Post, "jobs/other/runs")) Assert.Contains("hangs still", await refused.Content.ReadAsStringAsync());
+        using (var refused = await bench.RawAsync(HttpMethod.Post, "jobs/other/runs"))
+            Assert.Contains("hangs still", await refused.Content.ReadAsStringAsync());
         Assert.Equal(Outcome.Ok, (await bench.BackUpAsync()).Outcome);
     }
 
@@ -105,7 +161,9 @@ public sealed class WorkerTests
             return inner.Open(runId);
         }
 
-        public Task<RunLogAnswer> ReadAsync(long runId, int from, LogSeverity least, CancellationToken cancel) => inner.ReadAsync(runId, from, least, cancel);
+        public Task<RunLogAnswer> ReadAsync(long runId, int from, LogSeverity least, CancellationToken cancel) =>
+            inner.ReadAsync(runId, from, least, cancel);
+
         public Task DropOlderThanAsync(Instant before, CancellationToken cancel) => inner.DropOlderThanAsync(before, cancel);
     }
 
@@ -117,7 +175,8 @@ public sealed class WorkerTests
         await bench.ApplyAsync(bench.Charter());
         var opening = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
         using var goOn = new ManualResetEventSlim();
-        bench.Change = b => b.Services.AddSingleton<IRunLogs>(s => new SlowLogs(ActivatorUtilities.CreateInstance<CatalogueRunLogs>(s), opening, goOn));
+        bench.Change = b =>
+            b.Services.AddSingleton<IRunLogs>(s => new SlowLogs(ActivatorUtilities.CreateInstance<CatalogueRunLogs>(s), opening, goOn));
         await bench.RestartAsync();
         var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
         await opening.Task;
@@ -139,7 +198,14 @@ public sealed class WorkerTests
         Assert.True(leading.IsLeading);
         await using (var db = await bench.KeepAsync())
         {
-            db.Workers.Add(new Worker { Id = "another", Host = "elsewhere", BeatAt = long.MaxValue / 2 });
+            db.Workers.Add(
+                new Worker
+                {
+                    Id = "another",
+                    Host = "elsewhere",
+                    BeatAt = long.MaxValue / 2,
+                }
+            );
             await db.SaveChangesAsync();
             await db.Leases.ExecuteUpdateAsync(s => s.SetProperty(l => l.Worker, "another"));
             // As if it had been stopped in the middle, and had not noticed.
@@ -156,6 +222,7 @@ public sealed class WorkerTests
         }
         await leading.LookAsync(default);
         await bench.Services.GetRequiredService<Timetable.ClockLoop>().TickAsync();
-        await using (var db = await bench.KeepAsync()) Assert.Equal(3, await db.PlannedRuns.CountAsync());
+        await using (var db = await bench.KeepAsync())
+            Assert.Equal(3, await db.PlannedRuns.CountAsync());
     }
 }

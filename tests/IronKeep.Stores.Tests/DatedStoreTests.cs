@@ -24,6 +24,7 @@ public sealed class DatedStoreTests : IDisposable
     private sealed class HandClock : TimeProvider
     {
         public DateTimeOffset Now { get; set; } = DateTimeOffset.UtcNow;
+
         public override DateTimeOffset GetUtcNow() => Now;
     }
 
@@ -35,22 +36,41 @@ public sealed class DatedStoreTests : IDisposable
         /// <summary>What happens just before the next saving.</summary>
         public Action? Before { get; set; }
 
-        public (long Version, IReadOnlyList<FileMark>? Marks) Load(long known) => known == Version ? (known, null) : (Version, [.. Marks.Values]);
+        public (long Version, IReadOnlyList<FileMark>? Marks) Load(long known) =>
+            known == Version ? (known, null) : (Version, [.. Marks.Values]);
 
         public long? Save(long version, IReadOnlyCollection<FileMark> kept, IReadOnlyCollection<string> forgotten)
         {
             var before = Before;
             Before = null;
             before?.Invoke();
-            if (version != Version) return null;
-            foreach (var mark in kept) Marks[mark.Path] = mark;
-            foreach (var path in forgotten) Marks.Remove(path);
+            if (version != Version)
+                return null;
+            foreach (var mark in kept)
+                Marks[mark.Path] = mark;
+            foreach (var path in forgotten)
+                Marks.Remove(path);
             return ++Version;
         }
     }
 
     private DatedStore Open(string name = "{job}-{yyyy}-{MM}-{dd}.sql") =>
-        new(root, new DatedFiles(NamePattern.Read(name, name.Contains("{kind}", StringComparison.Ordinal) ? [(CopyKind.Full, "F"), (CopyKind.Incremental, "I")] : []).Pattern!, null, new Span(2, SpanUnit.Minutes)), DateTimeZone.Utc, memory, clock);
+        new(
+            root,
+            new DatedFiles(
+                NamePattern
+                    .Read(
+                        name,
+                        name.Contains("{kind}", StringComparison.Ordinal) ? [(CopyKind.Full, "F"), (CopyKind.Incremental, "I")] : []
+                    )
+                    .Pattern!,
+                null,
+                new Span(2, SpanUnit.Minutes)
+            ),
+            DateTimeZone.Utc,
+            memory,
+            clock
+        );
 
     private string Write(string path, string content = "dump")
     {
@@ -122,8 +142,18 @@ public sealed class DatedStoreTests : IDisposable
         Assert.Equal(["tern-2026-11-01.sql"], gone.CopiesGone);
         Assert.Equal(4, gone.BytesFreed);
         // Its companion went with it, the rest is as it was, and the bin is empty.
-        Assert.Equal([".ironkeep-bin", "notes.txt", "tern-2026-11-01.sql.part", "tern-2026-11-02.sql", "tern-2026-11-03.sql", "tern-2026-11-04.sql", "tern-2026-11-31.sql"],
-            Directory.EnumerateFileSystemEntries(root).Select(Path.GetFileName).Order(StringComparer.Ordinal)!);
+        Assert.Equal(
+            [
+                ".ironkeep-bin",
+                "notes.txt",
+                "tern-2026-11-01.sql.part",
+                "tern-2026-11-02.sql",
+                "tern-2026-11-03.sql",
+                "tern-2026-11-04.sql",
+                "tern-2026-11-31.sql",
+            ],
+            Directory.EnumerateFileSystemEntries(root).Select(Path.GetFileName).Order(StringComparer.Ordinal)!
+        );
         Assert.Empty(Directory.EnumerateFileSystemEntries(root + "/.ironkeep-bin"));
         Directory.Delete(root + "-outside", recursive: true);
     }
@@ -150,7 +180,10 @@ public sealed class DatedStoreTests : IDisposable
         Assert.Equal(["2026/tern_20261101.sql", "2026/tern_20261102.sql"], Names(store));
         var other = Assert.Single(store.CopyNames().InBin);
         Assert.StartsWith("2026/tern_20261101.sql@", other);
-        Assert.Contains("a file of that name is where it would go", Assert.Throws<PlaceException>(() => store.TakeBack(other, clock.Now)).Message);
+        Assert.Contains(
+            "a file of that name is where it would go",
+            Assert.Throws<PlaceException>(() => store.TakeBack(other, clock.Now)).Message
+        );
         // What is known of the one that is in force is what it was.
         Assert.Empty(store.Look().Changed);
         File.Move($"{root}/2026/tern_20261101.sql", $"{root}/2026/tern_20261101.sql.aside");
@@ -164,7 +197,10 @@ public sealed class DatedStoreTests : IDisposable
         Assert.False(store.MoveToBin("2026/tern_20261102.sql", clock.Now));
         clock.Now += TimeSpan.FromSeconds(20);
         store.Look();
-        Assert.Contains("stays until it has settled", Assert.Throws<PlaceException>(() => store.MoveToBin("2026/tern_20261102.sql", clock.Now)).Message);
+        Assert.Contains(
+            "stays until it has settled",
+            Assert.Throws<PlaceException>(() => store.MoveToBin("2026/tern_20261102.sql", clock.Now)).Message
+        );
         Assert.True(File.Exists($"{root}/2026/tern_20261102.sql"));
         Assert.Equal(["2026/tern_20261102.sql"], store.Last.Changed.Select(c => c.Id));
         store.ToldOfChanges(["2026/tern_20261102.sql"]);
@@ -255,7 +291,10 @@ public sealed class DatedStoreTests : IDisposable
         Assert.Equal(["tern-2026-11-02.sql"], first.Copies.Select(c => c.CopyId));
         Assert.Contains("not those that SHA256SUMS says", first.Damage[0].Problem);
         // The fourth has no sum beside it: it was read, and is proved by the next reading.
-        Assert.Equal(["tern-2026-11-01.sql True", "tern-2026-11-03.sql True", "tern-2026-11-04.sql False"], first.Whole.OrderBy(w => w.CopyId).Select(w => $"{w.CopyId} {w.ReadSince is not null}"));
+        Assert.Equal(
+            ["tern-2026-11-01.sql True", "tern-2026-11-03.sql True", "tern-2026-11-04.sql False"],
+            first.Whole.OrderBy(w => w.CopyId).Select(w => $"{w.CopyId} {w.ReadSince is not null}")
+        );
         var read = clock.Now;
         clock.Now += TimeSpan.FromDays(1);
         Assert.Equal(clock.Now, store.Check(Scope(_ => read), null, default).Whole.First(w => w.CopyId == "tern-2026-11-04.sql").ReadSince);
@@ -265,7 +304,10 @@ public sealed class DatedStoreTests : IDisposable
         File.WriteAllText(path, "fous");
         File.SetLastWriteTimeUtc(path, time);
         clock.Now += TimeSpan.FromDays(1);
-        Assert.Contains("though its size and time are the same", store.Check(Scope(_ => read), null, default).Damage.First(d => d.Pack == "tern-2026-11-04.sql").Problem);
+        Assert.Contains(
+            "though its size and time are the same",
+            store.Check(Scope(_ => read), null, default).Damage.First(d => d.Pack == "tern-2026-11-04.sql").Problem
+        );
         // A verification that reads other files does not take it for sound.
         var few = store.Check(new CheckScope(1, p => p == "tern-2026-11-01.sql" ? null : read, clock.Now), null, default);
         Assert.Equal("tern-2026-11-01.sql", Assert.Single(few.Packs));
@@ -294,7 +336,16 @@ public sealed class DatedStoreTests : IDisposable
     [Fact]
     public void A_partial_copy_is_given_back_with_what_it_needs_and_nothing_is_written_over()
     {
-        foreach (var (name, content) in new[] { ("tern_F_20261101.tar", "full"), ("tern_I_20261102.tar", "first"), ("tern_I_20261103.tar", "second"), ("wren_I_20261102.tar", "other") }) Write(name, content);
+        foreach (
+            var (name, content) in new[]
+            {
+                ("tern_F_20261101.tar", "full"),
+                ("tern_I_20261102.tar", "first"),
+                ("tern_I_20261103.tar", "second"),
+                ("wren_I_20261102.tar", "other"),
+            }
+        )
+            Write(name, content);
         var store = Settled("{job}_{kind}_{yyyy}{MM}{dd}.tar");
         store.MoveToBin("tern_F_20261101.tar", clock.Now);
         store.Look();
@@ -302,11 +353,22 @@ public sealed class DatedStoreTests : IDisposable
         var manner = new RestoreManner(new ForbiddenFolders([]));
         var report = store.Restore(store.ReadRecord("tern_I_20261103.tar")!, [], target, manner, default);
         Assert.Equal((3, 0), (report.Files, report.Problems.Count));
-        Assert.Equal(["tern_F_20261101.tar full", "tern_I_20261102.tar first", "tern_I_20261103.tar second"], Directory.EnumerateFiles(target).Order().Select(f => $"{Path.GetFileName(f)} {File.ReadAllText(f)}"));
+        Assert.Equal(
+            ["tern_F_20261101.tar full", "tern_I_20261102.tar first", "tern_I_20261103.tar second"],
+            Directory.EnumerateFiles(target).Order().Select(f => $"{Path.GetFileName(f)} {File.ReadAllText(f)}")
+        );
         Assert.Equal(File.GetLastWriteTimeUtc(root + "/tern_I_20261103.tar"), File.GetLastWriteTimeUtc(target + "/tern_I_20261103.tar"));
         Assert.Equal(3, store.Restore(store.ReadRecord("tern_I_20261103.tar")!, [], target, manner, default).Problems.Count);
-        Assert.Equal(3, store.Restore(store.ReadRecord("tern_I_20261103.tar")!, [], target, manner with { Existing = ExistingRule.Beside }, default).Beside);
-        Assert.Contains("the full copy that it needs is not there", Assert.Single(store.Restore(store.ReadRecord("wren_I_20261102.tar")!, [], target, manner, default).Problems).Problem);
+        Assert.Equal(
+            3,
+            store
+                .Restore(store.ReadRecord("tern_I_20261103.tar")!, [], target, manner with { Existing = ExistingRule.Beside }, default)
+                .Beside
+        );
+        Assert.Contains(
+            "the full copy that it needs is not there",
+            Assert.Single(store.Restore(store.ReadRecord("wren_I_20261102.tar")!, [], target, manner, default).Problems).Problem
+        );
         Directory.Delete(target, recursive: true);
     }
 }

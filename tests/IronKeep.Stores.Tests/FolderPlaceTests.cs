@@ -47,7 +47,16 @@ public sealed class FolderPlaceTests : IDisposable
     public void A_missing_folder_is_unreachable_and_never_made_anew()
     {
         var place = new FolderPlace(root + "/mount");
-        foreach (var act in new Action[] { () => place.Write("x", "x"u8), () => _ = place.List("").Count, () => place.Delete("x"), () => place.Read("x"), () => place.Move("x", "y") })
+        foreach (
+            var act in new Action[]
+            {
+                () => place.Write("x", "x"u8),
+                () => _ = place.List("").Count,
+                () => place.Delete("x"),
+                () => place.Read("x"),
+                () => place.Move("x", "y"),
+            }
+        )
         {
             var failure = Assert.Throws<PlaceException>(act);
             Assert.Equal(PlaceFault.Unreachable, failure.Fault);
@@ -71,7 +80,19 @@ public sealed class FolderPlaceTests : IDisposable
     [Fact]
     public void Attributes_and_names_are_those_of_the_system()
     {
-        using var shell = Process.Start(new ProcessStartInfo("/bin/bash", ["-c", "touch -d '1965-01-02 03:04:05.000000007 UTC' old; touch $'n\\xff\\nl'; mkdir sub; ln -s old link; mkfifo pipe; chmod 7751 old"]) { WorkingDirectory = root })!;
+        using var shell = Process.Start(
+            new ProcessStartInfo(
+                "/bin/bash",
+                [
+                    "-c",
+                    "touch -d '1965-01-02 03:04:05.000000007 UTC' old; touch $'n\\xff\\nl'; mkdir sub; ln -s old link; mkfifo pipe; chmod "
+                        + "7751 old",
+                ]
+            )
+            {
+                WorkingDirectory = root,
+            }
+        )!;
         shell.WaitForExit();
         using var folder = OpenFolder.AtPath(root);
         var names = folder.List();

@@ -30,9 +30,7 @@ public sealed class KeyTests : IDisposable
             store.WithdrawKey(store.KeyWraps()[0].Id);
         }
         Assert.Throws<StoreKeyException>(() => PooledStore.Open(place, Secret.Passphrase("café am Watt")));
-        using (PooledStore.Open(place, Secret.Recovery(code.ToLowerInvariant().Replace('-', ' ').Replace("0", "o"))))
-        {
-        }
+        using (PooledStore.Open(place, Secret.Recovery(code.ToLowerInvariant().Replace('-', ' ').Replace("0", "o")))) { }
         using (var store = PooledStore.Open(place, Secret.KeyFile(key)))
         {
             store.WithdrawKey(store.KeyWraps()[0].Id);
@@ -40,7 +38,8 @@ public sealed class KeyTests : IDisposable
         }
         Assert.Contains("16 to 65536", Assert.Throws<StoreKeyException>(() => Secret.KeyFile(new byte[5])).Message);
         // Without any wrap nobody gets in, and it is said which file is missing.
-        foreach (var file in Directory.EnumerateFiles(folder + "/wraps")) File.WriteAllText(file, "noise");
+        foreach (var file in Directory.EnumerateFiles(folder + "/wraps"))
+            File.WriteAllText(file, "noise");
         Assert.Contains("wraps/", Assert.Throws<StoreDamageException>(() => PooledStore.Open(place, Secret.KeyFile(key))).Message);
     }
 
@@ -84,8 +83,15 @@ public sealed class KeyTests : IDisposable
     public void Small_files_of_noise_are_refused_by_name()
     {
         var place = new FolderPlace(folder);
-        PooledStore.Create(place, new StoreMaking(HashKind.Blake3, Secret.Passphrase("x at low tide"), "x", Hardness.Light), DateTimeOffset.UnixEpoch);
-        var originals = Directory.EnumerateFiles(folder, "*", SearchOption.AllDirectories).Where(f => !f.EndsWith("/ballast", StringComparison.Ordinal)).ToDictionary(f => f, File.ReadAllBytes);
+        PooledStore.Create(
+            place,
+            new StoreMaking(HashKind.Blake3, Secret.Passphrase("x at low tide"), "x", Hardness.Light),
+            DateTimeOffset.UnixEpoch
+        );
+        var originals = Directory
+            .EnumerateFiles(folder, "*", SearchOption.AllDirectories)
+            .Where(f => !f.EndsWith("/ballast", StringComparison.Ordinal))
+            .ToDictionary(f => f, File.ReadAllBytes);
         var seed = Environment.TickCount;
         var random = new Random(seed);
         for (var round = 0; round < 400; round++)
@@ -95,7 +101,8 @@ public sealed class KeyTests : IDisposable
             switch (random.Next(3))
             {
                 case 0:
-                    for (var i = 0; i < 3; i++) bytes[random.Next(bytes.Length)] ^= (byte)random.Next(1, 256);
+                    for (var i = 0; i < 3; i++)
+                        bytes[random.Next(bytes.Length)] ^= (byte)random.Next(1, 256);
                     break;
                 case 1:
                     bytes = bytes[..random.Next(bytes.Length)];
@@ -103,7 +110,10 @@ public sealed class KeyTests : IDisposable
                 default:
                     // A well-made file with made-up numbers: its check fits.
                     var line = System.Text.Encoding.UTF8.GetString(before).Split('\n')[0];
-                    bytes = CheckedText.Write(line.Replace("1024", $"{random.NextInt64()}", StringComparison.Ordinal).Replace("\"version\":2", $"\"version\":{random.Next(3, 99)}", StringComparison.Ordinal));
+                    bytes = CheckedText.Write(
+                        line.Replace("1024", $"{random.NextInt64()}", StringComparison.Ordinal)
+                            .Replace("\"version\":2", $"\"version\":{random.Next(3, 99)}", StringComparison.Ordinal)
+                    );
                     break;
             }
             File.WriteAllBytes(file, bytes);

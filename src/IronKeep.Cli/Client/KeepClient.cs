@@ -23,7 +23,8 @@ public sealed class KeepClient : IDisposable
     private KeepClient(string url, string? token)
     {
         http = new HttpClient { BaseAddress = new Uri(url.TrimEnd('/') + "/"), Timeout = TimeSpan.FromMinutes(5) };
-        if (token is not null) http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
+        if (token is not null)
+            http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token);
     }
 
     /// <summary>A client for the given address, else the one in IRONKEEP_URL, else the one signed in to.</summary>
@@ -41,9 +42,14 @@ public sealed class KeepClient : IDisposable
     public string Address => http.BaseAddress!.ToString().TrimEnd('/');
 
     public Task<T> GetAsync<T>(string path, CancellationToken cancel) => SendAsync<T>(HttpMethod.Get, path, null, cancel);
+
     public Task<T> PostAsync<T>(string path, object? body, CancellationToken cancel) => SendAsync<T>(HttpMethod.Post, path, body, cancel);
-    public Task<T> PutAsync<T>(string path, object body, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Put, path, body, cancel, ifMatch);
-    public Task<T> DeleteAsync<T>(string path, CancellationToken cancel, string? ifMatch = null) => SendAsync<T>(HttpMethod.Delete, path, null, cancel, ifMatch);
+
+    public Task<T> PutAsync<T>(string path, object body, CancellationToken cancel, string? ifMatch = null) =>
+        SendAsync<T>(HttpMethod.Put, path, body, cancel, ifMatch);
+
+    public Task<T> DeleteAsync<T>(string path, CancellationToken cancel, string? ifMatch = null) =>
+        SendAsync<T>(HttpMethod.Delete, path, null, cancel, ifMatch);
 
     /// <summary>An answer that is text as it stands.</summary>
     public async Task<string> GetTextAsync(string path, CancellationToken cancel)
@@ -56,7 +62,9 @@ public sealed class KeepClient : IDisposable
     /// <summary>Writes an answer to a stream as it comes; one that breaks off is a failure.</summary>
     public async Task GetBytesAsync(string path, Stream into, CancellationToken cancel)
     {
-        using var response = await ReachAsync(() => http.GetAsync(new Uri("api/v1/" + path, UriKind.Relative), HttpCompletionOption.ResponseHeadersRead, cancel));
+        using var response = await ReachAsync(() =>
+            http.GetAsync(new Uri("api/v1/" + path, UriKind.Relative), HttpCompletionOption.ResponseHeadersRead, cancel)
+        );
         await CheckAsync(response, cancel);
         try
         {
@@ -65,7 +73,11 @@ public sealed class KeepClient : IDisposable
         }
         catch (Exception e) when (e is HttpRequestException or IOException)
         {
-            throw new AnswerException(Root.Failed, $"the service at {Address} broke off in the middle: {e.Message}; what was written is not whole, and the service's log says why");
+            throw new AnswerException(
+                Root.Failed,
+                $"the service at {Address} broke off in the middle: {e.Message}; what was written is not whole, and the service's log says "
+                    + $"why"
+            );
         }
     }
 
@@ -77,11 +89,13 @@ public sealed class KeepClient : IDisposable
         do
         {
             var separator = path.Contains('?') ? '&' : '?';
-            var page = await GetAsync<Page<T>>($"{path}{separator}limit={Math.Min(1000, most - items.Count)}{(next is null ? "" : $"&cursor={next}")}", cancel);
+            var page = await GetAsync<Page<T>>(
+                $"{path}{separator}limit={Math.Min(1000, most - items.Count)}{(next is null ? "" : $"&cursor={next}")}",
+                cancel
+            );
             items.AddRange(page.Items);
             next = page.Next;
-        }
-        while (next is not null && items.Count < most);
+        } while (next is not null && items.Count < most);
         return items;
     }
 
@@ -101,12 +115,16 @@ public sealed class KeepClient : IDisposable
     private async Task<T> SendAsync<T>(HttpMethod method, string path, object? body, CancellationToken cancel, string? ifMatch = null)
     {
         using var request = new HttpRequestMessage(method, "api/v1/" + path);
-        if (body is not null) request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
+        if (body is not null)
+            request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
         // "*" asks for something new: it must not be there yet.
-        if (ifMatch is not null) request.Headers.TryAddWithoutValidation(ifMatch == "*" ? "If-None-Match" : "If-Match", ifMatch);
+        if (ifMatch is not null)
+            request.Headers.TryAddWithoutValidation(ifMatch == "*" ? "If-None-Match" : "If-Match", ifMatch);
         using var response = await ReachAsync(() => http.SendAsync(request, cancel));
         await CheckAsync(response, cancel);
-        return response.StatusCode == HttpStatusCode.NoContent ? default! : (await response.Content.ReadFromJsonAsync<T>(ContractJson.Options, cancel))!;
+        return response.StatusCode == HttpStatusCode.NoContent
+            ? default!
+            : (await response.Content.ReadFromJsonAsync<T>(ContractJson.Options, cancel))!;
     }
 
     private async Task<HttpResponseMessage> ReachAsync(Func<Task<HttpResponseMessage>> send)
@@ -117,30 +135,40 @@ public sealed class KeepClient : IDisposable
         }
         catch (HttpRequestException e)
         {
-            throw new AnswerException(Root.Failed, $"the service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with --url");
+            throw new AnswerException(
+                Root.Failed,
+                $"the service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with "
+                    + $"--url"
+            );
         }
     }
 
     private static async Task CheckAsync(HttpResponseMessage response, CancellationToken cancel)
     {
-        if (response.IsSuccessStatusCode) return;
+        if (response.IsSuccessStatusCode)
+            return;
         var detail = $"the service answered {(int)response.StatusCode}";
         IReadOnlyList<MistakeAnswer>? mistakes = null;
         try
         {
             using var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(cancel));
             detail = problem.RootElement.GetProperty("detail").GetString() ?? detail;
-            if (problem.RootElement.TryGetProperty("mistakes", out var list)) mistakes = list.Deserialize<List<MistakeAnswer>>(ContractJson.Options);
+            if (problem.RootElement.TryGetProperty("mistakes", out var list))
+                mistakes = list.Deserialize<List<MistakeAnswer>>(ContractJson.Options);
         }
         catch (Exception e) when (e is JsonException or KeyNotFoundException or InvalidOperationException)
         {
             // Something between us and the service answered; its status is all there is.
         }
-        throw new AnswerException((int)response.StatusCode switch
-        {
-            400 => Root.NotUnderstood,
-            >= 500 => Root.Failed,
-            _ => Root.Refused,
-        }, detail, mistakes);
+        throw new AnswerException(
+            (int)response.StatusCode switch
+            {
+                400 => Root.NotUnderstood,
+                >= 500 => Root.Failed,
+                _ => Root.Refused,
+            },
+            detail,
+            mistakes
+        );
     }
 }

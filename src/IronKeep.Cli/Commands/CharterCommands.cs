@@ -8,35 +8,67 @@ namespace IronKeep.Cli.Commands;
 
 internal static class CharterCommands
 {
-    public static Command Make() => Common.Noun("charter", "The file that declares stores, policies and jobs", Check(), Diff(), Apply(), Export(), CompareCommand.Make(), AdoptCommand.Make());
+    public static Command Make() =>
+        Common.Noun(
+            "charter",
+            "The file that declares stores, policies and jobs",
+            Check(),
+            Diff(),
+            Apply(),
+            Export(),
+            CompareCommand.Make(),
+            AdoptCommand.Make()
+        );
 
     private static Argument<string> File => new("FILE") { Description = "The charter's file, or - for standard input" };
 
     private static Command Check()
     {
         var file = File;
-        return Common.Verb("check", "Finds every mistake in a charter", async (parsed, client, cancel) =>
-        {
-            var name = parsed.GetValue(file)!;
-            var answer = await client.PostAsync<CharterCheckAnswer>("charter/check", await ReadAsync(name, cancel), cancel);
-            if (Common.AsJson(parsed)) Show.Json(answer);
-            else if (answer.Well) Show.Line($"{name}: no mistakes");
-            if (!Common.AsJson(parsed)) foreach (var n in answer.Notes) Show.Line($"{name}:{n.Line}:{n.Column}: note: {n.About}: {n.Message}");
-            if (!answer.Well && !Common.AsJson(parsed)) foreach (var m in answer.Mistakes) Show.Line($"{name}:{m.Line}:{m.Column}: {m.About}: {m.Message}");
-            return answer.Well ? Root.Done : Root.NotUnderstood;
-        }, file);
+        return Common.Verb(
+            "check",
+            "Finds every mistake in a charter",
+            async (parsed, client, cancel) =>
+            {
+                var name = parsed.GetValue(file)!;
+                var answer = await client.PostAsync<CharterCheckAnswer>("charter/check", await ReadAsync(name, cancel), cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(answer);
+                else if (answer.Well)
+                    Show.Line($"{name}: no mistakes");
+                if (!Common.AsJson(parsed))
+                    foreach (var n in answer.Notes)
+                        Show.Line($"{name}:{n.Line}:{n.Column}: note: {n.About}: {n.Message}");
+                if (!answer.Well && !Common.AsJson(parsed))
+                    foreach (var m in answer.Mistakes)
+                        Show.Line($"{name}:{m.Line}:{m.Column}: {m.About}: {m.Message}");
+                return answer.Well ? Root.Done : Root.NotUnderstood;
+            },
+            file
+        );
     }
 
     private static Command Diff()
     {
         var file = File;
-        return Common.Verb("diff", "Shows what a charter would change", async (parsed, client, cancel) =>
-        {
-            var answer = await client.PostAsync<CharterDiffAnswer>("charter/diff", await ReadAsync(parsed.GetValue(file)!, cancel), cancel);
-            if (Common.AsJson(parsed)) Show.Json(answer);
-            else Print(answer, "changes nothing: it says what is in force");
-            return answer.Changes.Count > 0 ? Root.Findings : Root.Done;
-        }, file);
+        return Common.Verb(
+            "diff",
+            "Shows what a charter would change",
+            async (parsed, client, cancel) =>
+            {
+                var answer = await client.PostAsync<CharterDiffAnswer>(
+                    "charter/diff",
+                    await ReadAsync(parsed.GetValue(file)!, cancel),
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                    Show.Json(answer);
+                else
+                    Print(answer, "changes nothing: it says what is in force");
+                return answer.Changes.Count > 0 ? Root.Findings : Root.Done;
+            },
+            file
+        );
     }
 
     internal static Option<bool> Confirm => new("--confirm") { Description = "Yes, what it means for copies is meant" };
@@ -45,38 +77,55 @@ internal static class CharterCommands
     {
         var file = File;
         var confirm = Confirm;
-        return Common.Verb("apply", "Puts a charter in force, whole or not at all", async (parsed, client, cancel) =>
-        {
-            var text = await ReadAsync(parsed.GetValue(file)!, cancel);
-            var before = await client.PostAsync<CharterDiffAnswer>("charter/diff", text, cancel);
-            var answer = await client.PutAsync<CharterDiffAnswer>(parsed.GetValue(confirm) ? "charter?confirm=true" : "charter", text, cancel, $"\"r{before.Revision}\"");
-            if (Common.AsJson(parsed))
+        return Common.Verb(
+            "apply",
+            "Puts a charter in force, whole or not at all",
+            async (parsed, client, cancel) =>
             {
-                Show.Json(answer);
+                var text = await ReadAsync(parsed.GetValue(file)!, cancel);
+                var before = await client.PostAsync<CharterDiffAnswer>("charter/diff", text, cancel);
+                var answer = await client.PutAsync<CharterDiffAnswer>(
+                    parsed.GetValue(confirm) ? "charter?confirm=true" : "charter",
+                    text,
+                    cancel,
+                    $"\"r{before.Revision}\""
+                );
+                if (Common.AsJson(parsed))
+                {
+                    Show.Json(answer);
+                    return Root.Done;
+                }
+                Print(answer, "changed nothing: this was in force already");
+                if (answer.Changes.Count > 0)
+                    Show.Line($"in force as revision {answer.Revision}");
                 return Root.Done;
-            }
-            Print(answer, "changed nothing: this was in force already");
-            if (answer.Changes.Count > 0) Show.Line($"in force as revision {answer.Revision}");
-            return Root.Done;
-        }, file, confirm);
+            },
+            file,
+            confirm
+        );
     }
 
     private static Command Export() => Common.Verb("export", "Prints the charter in force", async (parsed, client, cancel) =>
-    {
-        var answer = await client.GetAsync<CharterAnswer>("charter", cancel);
-        if (Common.AsJson(parsed)) Show.Json(answer);
-        else Console.Out.Write(answer.Yaml);
-        return Root.Done;
-    });
+        {
+            var answer = await client.GetAsync<CharterAnswer>("charter", cancel);
+            if (Common.AsJson(parsed))
+                Show.Json(answer);
+            else
+                Console.Out.Write(answer.Yaml);
+            return Root.Done;
+        });
 
     internal static void Print(CharterDiffAnswer answer, string nothing)
     {
-        if (answer.Changes.Count == 0) Show.Line(nothing);
-        foreach (var means in answer.Consequences) Show.Line($"COPIES   {means}");
+        if (answer.Changes.Count == 0)
+            Show.Line(nothing);
+        foreach (var means in answer.Consequences)
+            Show.Line($"COPIES   {means}");
         foreach (var change in answer.Changes)
         {
-            Show.Line($"{change.Change.Word(),-8} {change.Object} {change.Name}");
-            foreach (var field in change.Fields) Show.Line($"           {field.Field}: {field.Before ?? "(none)"} -> {field.After ?? "(none)"}");
+            Show.Line($"{change.Change.Word(), -8} {change.Object} {change.Name}");
+            foreach (var field in change.Fields)
+                Show.Line($"           {field.Field}: {field.Before ?? "(none)"} -> {field.After ?? "(none)"}");
         }
     }
 
@@ -84,7 +133,9 @@ internal static class CharterCommands
     {
         try
         {
-            return new CharterText(file == "-" ? await Console.In.ReadToEndAsync(cancel) : await System.IO.File.ReadAllTextAsync(file, cancel));
+            return new CharterText(
+                file == "-" ? await Console.In.ReadToEndAsync(cancel) : await System.IO.File.ReadAllTextAsync(file, cancel)
+            );
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {

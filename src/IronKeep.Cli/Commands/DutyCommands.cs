@@ -8,48 +8,76 @@ namespace IronKeep.Cli.Commands;
 
 internal static class DutyCommands
 {
-    public static Command Make() => Common.Verb("duty", "What needs a person now, and the sums of the last night", async (parsed, client, cancel) =>
-    {
-        var duty = await client.GetAsync<DutyAnswer>("duty", cancel);
-        var calm = duty.Alerts.All(a => a.State != AlertState.Open);
-        if (Common.AsJson(parsed))
+    public static Command Make() =>
+        Common.Verb("duty", "What needs a person now, and the sums of the last night", async (parsed, client, cancel) =>
         {
-            Show.Json(duty);
-            return calm ? Root.Done : Root.Findings;
-        }
-        Show.Line(duty.Alerts.Count == 0 ? "Nothing needs you." : $"{Counted.Of(duty.Alerts.Count, "open matter")}:");
-        foreach (var alert in duty.Alerts)
-        {
-            Show.Line();
-            var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
-            Show.Line($"  [{alert.Id}] {alert.Class.Word().ToUpperInvariant()}  {alert.Subject.Words}  since {Show.When(alert.OpenedAt)} ({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}");
-            Show.Line($"      {alert.Message}");
-            if (alert.Affected.Count > 1) Show.Line($"      affects {string.Join(", ", alert.Affected)}");
-            Show.Line($"      -> {alert.Remedy}");
-        }
-        Show.Line();
-        var terms = duty.Outcomes.Where(o => o.Value > 0).Select(o => $"{o.Value} {o.Key}").ToList();
-        if (duty.StillRunning > 0) terms.Add($"{duty.StillRunning} still running");
-        Show.Line($"Last night ({Show.When(duty.From)} to {Show.When(duty.To)}): {duty.Planned} planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned");
-        Show.Line();
-        Show.Table(["job", "machine", $"last {(duty.Board.Count == 0 ? 0 : duty.Board[0].Nights.Count)} nights", "newest good copy"],
-            duty.Board.Select(row => new[]
+            var duty = await client.GetAsync<DutyAnswer>("duty", cancel);
+            var calm = duty.Alerts.All(a => a.State != AlertState.Open);
+            if (Common.AsJson(parsed))
             {
-                row.Job, row.Machine, string.Concat(row.Nights.Select(n => Mark(n))), $"{(row.Watched && row.NewestGoodCopy is null ? "watched" : Show.Ago(row.NewestGoodCopy, duty.AsOf))}{(row.Stale ? " (stale)" : "")}{(row.Pause is { } pause ? $" (paused by {pause.By} until {Show.When(pause.Until)}: {pause.Reason})" : "")}",
-            }), "no jobs yet");
-        if (duty.Board.Count > 0) Show.Line("o ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none planned");
-        return calm ? Root.Done : Root.Findings;
-    });
+                Show.Json(duty);
+                return calm ? Root.Done : Root.Findings;
+            }
+            Show.Line(duty.Alerts.Count == 0 ? "Nothing needs you." : $"{Counted.Of(duty.Alerts.Count, "open matter")}:");
+            foreach (var alert in duty.Alerts)
+            {
+                Show.Line();
+                var seen = alert.AcknowledgedBy is null ? "" : $", acknowledged by {alert.AcknowledgedBy}";
+                Show.Line(
+                    $"  [{alert.Id}] {alert.Class.Word().ToUpperInvariant()}  {alert.Subject.Words}  since {Show.When(alert.OpenedAt)} "
+                        + $"({Show.Ago(alert.OpenedAt, duty.AsOf)}), {Counted.Of(alert.Count, "time")}{seen}"
+                );
+                Show.Line($"      {alert.Message}");
+                if (alert.Affected.Count > 1)
+                    Show.Line($"      affects {string.Join(", ", alert.Affected)}");
+                Show.Line($"      -> {alert.Remedy}");
+            }
+            Show.Line();
+            var terms = duty.Outcomes.Where(o => o.Value > 0).Select(o => $"{o.Value} {o.Key}").ToList();
+            if (duty.StillRunning > 0)
+                terms.Add($"{duty.StillRunning} still running");
+            Show.Line(
+                $"Last night ({Show.When(duty.From)} to {Show.When(duty.To)}): {duty.Planned} "
+                    + $"planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned"
+            );
+            Show.Line();
+            Show.Table(
+                ["job", "machine", $"last {(duty.Board.Count == 0 ? 0 : duty.Board[0].Nights.Count)} nights", "newest good copy"],
+                duty.Board.Select(row =>
+                    new[]
+                    {
+                        row.Job,
+                        row.Machine,
+                        string.Concat(row.Nights.Select(n => Mark(n))),
+                        $"{(row.Watched && row.NewestGoodCopy is null ? "watched" : Show.Ago(row.NewestGoodCopy, duty.AsOf))}"
+                            + $"{(row.Stale ? " (stale)" : "")}"
+                            + (row.Pause is { } pause ? $" (paused by {pause.By} until {Show.When(pause.Until)}: {pause.Reason})" : ""),
+                    }
+                ),
+                "no jobs yet"
+            );
+            if (duty.Board.Count > 0)
+                Show.Line(
+                    "o ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none "
+                        + "planned"
+                );
+            return calm ? Root.Done : Root.Findings;
+        });
 
-    private static char Mark(NightCell night) => night.Outcome is not { } outcome ? night.Planned > 0 ? '>' : '.' : outcome switch
-    {
-        Outcome.Ok => 'o',
-        Outcome.Warned => 'w',
-        Outcome.Suspect => 's',
-        Outcome.Failed or Outcome.TimedOut => 'x',
-        Outcome.Missed => 'm',
-        Outcome.Refused or Outcome.HeldBack => 'r',
-        Outcome.Cancelled => 'c',
-        Outcome.NotNeeded => '-',
-    };
+    private static char Mark(NightCell night) =>
+        night.Outcome is not { } outcome
+            ? night.Planned > 0
+                ? '>'
+                : '.'
+            : outcome switch
+            {
+                Outcome.Ok => 'o',
+                Outcome.Warned => 'w',
+                Outcome.Suspect => 's',
+                Outcome.Failed or Outcome.TimedOut => 'x',
+                Outcome.Missed => 'm',
+                Outcome.Refused or Outcome.HeldBack => 'r',
+                Outcome.Cancelled => 'c',
+                Outcome.NotNeeded => '-',
+            };
 }

@@ -8,80 +8,141 @@ namespace IronKeep.Cli.Commands;
 
 internal static class JobCommands
 {
-    public static Command Make() => Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Address(), Pause(), Resume());
+    public static Command Make() =>
+        Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Address(), Pause(), Resume());
 
     private static Argument<string> Name => new("NAME") { Description = "The job's name" };
 
     private static Command List() => Common.Verb("list", "All jobs and where they stand", async (parsed, client, cancel) =>
-    {
-        var jobs = await client.GetAsync<IReadOnlyList<JobAnswer>>("jobs", cancel);
-        if (Common.AsJson(parsed)) Show.Json(jobs);
-        else Show.Table(["job", "machine", "when", "last run", "ended", "newest good copy", ">copies", "next due"],
-            jobs.Select(j => new[]
-            {
-                j.Name, j.Machine, (j.When ?? (j.After is null ? "by hand" : $"after {j.After}")) + (j.Pause is null ? "" : " (paused)"), j.LastRun is { } last ? Show.Stands(last) : "-", Show.When(j.LastRun?.Ended),
-                Show.When(j.NewestGoodCopy?.Taken) + (j.Stale ? " (stale)" : ""), $"{j.Copies}", j.NextDue.Count > 0 ? j.NextDue[0].Local : "-",
-            }), "no jobs yet; declare them in a charter and apply it with 'ironkeep charter apply FILE'");
-        return Root.Done;
-    });
+        {
+            var jobs = await client.GetAsync<IReadOnlyList<JobAnswer>>("jobs", cancel);
+            if (Common.AsJson(parsed))
+                Show.Json(jobs);
+            else
+                Show.Table(
+                    ["job", "machine", "when", "last run", "ended", "newest good copy", ">copies", "next due"],
+                    jobs.Select(j =>
+                        new[]
+                        {
+                            j.Name,
+                            j.Machine,
+                            (j.When ?? (j.After is null ? "by hand" : $"after {j.After}")) + (j.Pause is null ? "" : " (paused)"),
+                            j.LastRun is { } last ? Show.Stands(last) : "-",
+                            Show.When(j.LastRun?.Ended),
+                            Show.When(j.NewestGoodCopy?.Taken) + (j.Stale ? " (stale)" : ""),
+                            $"{j.Copies}",
+                            j.NextDue.Count > 0 ? j.NextDue[0].Local : "-",
+                        }
+                    ),
+                    "no jobs yet; declare them in a charter and apply it with 'ironkeep charter apply FILE'"
+                );
+            return Root.Done;
+        });
 
     private static Command One()
     {
         var name = Name;
-        return Common.Verb("show", "One job", async (parsed, client, cancel) =>
-        {
-            var job = await client.GetAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}", cancel);
-            if (Common.AsJson(parsed))
+        return Common.Verb(
+            "show",
+            "One job",
+            async (parsed, client, cancel) =>
             {
-                Show.Json(job);
+                var job = await client.GetAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}", cancel);
+                if (Common.AsJson(parsed))
+                {
+                    Show.Json(job);
+                    return Root.Done;
+                }
+                Show.Line($"{job.Name} on {job.Machine}");
+                if (job.Watched)
+                    Show.Line(
+                        $"  watched      something else carries it out; heard by {string.Join(", ", job.HeardBy.Select(h => Kebab.Of(h)))}"
+                    );
+                foreach (var log in job.Logs.Concat(job.Syslog.Select(s => $"{s} in syslog")))
+                    Show.Line($"  its log      {log}");
+                if (job.Note is not null)
+                    Show.Line($"  note         {job.Note}");
+                if (!job.Watched)
+                    Show.Line($"  takes        {string.Join(", ", job.Takes)}");
+                if (job.LeavesOut.Count > 0)
+                    Show.Line($"  leaves out   {string.Join(", ", job.LeavesOut)}");
+                if (job.Into.Count > 0)
+                    Show.Line($"  {(job.Watched ? "copies in" : "into     ")}    {string.Join(", ", job.Into)}");
+                Show.Line(
+                    $"  when         {job.When ?? (job.After is null ? "by hand only" : $"after {job.After} has succeeded")} ({job.Zone})"
+                );
+                if (job.Pause is { } pause)
+                    Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
+                foreach (var due in job.NextDue)
+                    Show.Line($"    due        {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
+                if (job.Watched)
+                {
+                    Show.Line(
+                        job.LastRun is { } heard
+                            ? $"  last heard   run {heard.Id}: {Show.Stands(heard)}. {heard.Sentence}"
+                            : "  last heard   not yet"
+                    );
+                    if (job.Into.Count == 0)
+                        return Root.Done;
+                }
+                Show.Line($"  policy       {job.Policy}: {job.Keep}");
+                Show.Line($"  fresh within {job.FreshWithin ?? "no limit"}{(job.Stale ? "  STALE: the newest good copy is older" : "")}");
+                Show.Line($"  copies       {job.Copies}, the newest good one taken {Show.When(job.NewestGoodCopy?.Taken)}");
+                if (!job.Watched && job.LastRun is { } run)
+                    Show.Line($"  last run     {run.Id}: {Show.Stands(run)}. {run.Sentence}");
                 return Root.Done;
-            }
-            Show.Line($"{job.Name} on {job.Machine}");
-            if (job.Watched) Show.Line($"  watched      something else carries it out; heard by {string.Join(", ", job.HeardBy.Select(h => Kebab.Of(h)))}");
-            foreach (var log in job.Logs.Concat(job.Syslog.Select(s => $"{s} in syslog"))) Show.Line($"  its log      {log}");
-            if (job.Note is not null) Show.Line($"  note         {job.Note}");
-            if (!job.Watched) Show.Line($"  takes        {string.Join(", ", job.Takes)}");
-            if (job.LeavesOut.Count > 0) Show.Line($"  leaves out   {string.Join(", ", job.LeavesOut)}");
-            if (job.Into.Count > 0) Show.Line($"  {(job.Watched ? "copies in" : "into     ")}    {string.Join(", ", job.Into)}");
-            Show.Line($"  when         {job.When ?? (job.After is null ? "by hand only" : $"after {job.After} has succeeded")} ({job.Zone})");
-            if (job.Pause is { } pause) Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
-            foreach (var due in job.NextDue) Show.Line($"    due        {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
-            if (job.Watched)
-            {
-                Show.Line(job.LastRun is { } heard ? $"  last heard   run {heard.Id}: {Show.Stands(heard)}. {heard.Sentence}" : "  last heard   not yet");
-                if (job.Into.Count == 0) return Root.Done;
-            }
-            Show.Line($"  policy       {job.Policy}: {job.Keep}");
-            Show.Line($"  fresh within {job.FreshWithin ?? "no limit"}{(job.Stale ? "  STALE: the newest good copy is older" : "")}");
-            Show.Line($"  copies       {job.Copies}, the newest good one taken {Show.When(job.NewestGoodCopy?.Taken)}");
-            if (!job.Watched && job.LastRun is { } run) Show.Line($"  last run     {run.Id}: {Show.Stands(run)}. {run.Sentence}");
-            return Root.Done;
-        }, name);
+            },
+            name
+        );
     }
 
     private static Command When()
     {
         var name = Name;
-        var asOf = new Option<string?>("--as-of") { Description = "The instant to look from: a date, a date and time, or an RFC 3339 instant; else now" };
-        return Common.Verb("when", "When a job is due around an instant, and why it was or was not", async (parsed, client, cancel) =>
+        var asOf = new Option<string?>("--as-of")
         {
-            var at = parsed.GetValue(asOf) is { } text ? $"?asOf={Until.Read(text).UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "";
-            var answer = await client.GetAsync<JobWhenAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/when{at}", cancel);
-            if (Common.AsJson(parsed))
+            Description = "The instant to look from: a date, a date and time, or an RFC 3339 instant; else now",
+        };
+        return Common.Verb(
+            "when",
+            "When a job is due around an instant, and why it was or was not",
+            async (parsed, client, cancel) =>
             {
-                Show.Json(answer);
+                var at = parsed.GetValue(asOf) is { } text ? $"?asOf={Until.Read(text).UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "";
+                var answer = await client.GetAsync<JobWhenAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/when{at}", cancel);
+                if (Common.AsJson(parsed))
+                {
+                    Show.Json(answer);
+                    return Root.Done;
+                }
+                Show.Line($"{answer.Job} on {answer.Machine}: {answer.Words}  ({answer.Zone})");
+                foreach (var fact in answer.Facts)
+                    Show.Line($"  {fact}");
+                Show.Table(
+                    ["", "Local", "UTC", "What became of it", "Why"],
+                    answer
+                        .Before.Select(d => Row("before", d))
+                        .Append(["as of", "", Utc(answer.AsOf), "", ""])
+                        .Concat(answer.After.Select(d => Row("after", d))),
+                    "is never due"
+                );
                 return Root.Done;
-            }
-            Show.Line($"{answer.Job} on {answer.Machine}: {answer.Words}  ({answer.Zone})");
-            foreach (var fact in answer.Facts) Show.Line($"  {fact}");
-            Show.Table(["", "Local", "UTC", "What became of it", "Why"],
-                answer.Before.Select(d => Row("before", d)).Append(["as of", "", Utc(answer.AsOf), "", ""]).Concat(answer.After.Select(d => Row("after", d))), "is never due");
-            return Root.Done;
-        }, name, asOf);
+            },
+            name,
+            asOf
+        );
 
-        static string[] Row(string side, DueWhy d) => [side, d.Local, Utc(d.Utc), d.Dropped ? "dropped" : d.Outcome.Word() ?? (d.RunId is null ? "-" : "at work"), string.Join("; ", new[] { d.Why, d.Reason }.Where(w => w is not null))];
+        static string[] Row(string side, DueWhy d) =>
+            [
+                side,
+                d.Local,
+                Utc(d.Utc),
+                d.Dropped ? "dropped" : d.Outcome.Word() ?? (d.RunId is null ? "-" : "at work"),
+                string.Join("; ", new[] { d.Why, d.Reason }.Where(w => w is not null)),
+            ];
 
-        static string Utc(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", System.Globalization.CultureInfo.InvariantCulture);
+        static string Utc(DateTimeOffset at) =>
+            at.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", System.Globalization.CultureInfo.InvariantCulture);
     }
 
     private static Command CheckIn()
@@ -90,53 +151,94 @@ internal static class JobCommands
         var started = new Option<bool>("--started") { Description = "It has started; without this, it has ended" };
         var exitCode = new Option<int>("--exit-code") { Description = "How it ended: 0 is well", DefaultValueFactory = _ => 0 };
         var note = new Option<string?>("--note") { Description = "A word about it" };
-        return Common.Verb("check-in", "Says for a watched job that it started, or ended and how", async (parsed, client, cancel) =>
-        {
-            var ended = !parsed.GetValue(started);
-            var answer = await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins", new CheckInRequest(ended ? CheckInState.Ended : CheckInState.Started, ended ? parsed.GetValue(exitCode) : null, parsed.GetValue(note)), cancel);
-            if (Common.AsJson(parsed)) Show.Json(answer);
-            else Show.Line(answer.Due is null ? $"{answer.Job}: no planned run is open, so this counts as unplanned" : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome.Word() ?? "at work"}");
-            return Root.Done;
-        }, name, started, exitCode, note);
+        return Common.Verb(
+            "check-in",
+            "Says for a watched job that it started, or ended and how",
+            async (parsed, client, cancel) =>
+            {
+                var ended = !parsed.GetValue(started);
+                var answer = await client.PostAsync<CheckInAnswer>(
+                    $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins",
+                    new CheckInRequest(
+                        ended ? CheckInState.Ended : CheckInState.Started,
+                        ended ? parsed.GetValue(exitCode) : null,
+                        parsed.GetValue(note)
+                    ),
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                    Show.Json(answer);
+                else
+                    Show.Line(
+                        answer.Due is null
+                            ? $"{answer.Job}: no planned run is open, so this counts as unplanned"
+                            : $"{answer.Job}, due {Show.When(answer.Due)}: {answer.Outcome.Word() ?? "at work"}"
+                    );
+                return Root.Done;
+            },
+            name,
+            started,
+            exitCode,
+            note
+        );
     }
 
     private static Command Address()
     {
         var name = Name;
         var takeBack = new Option<bool>("--take-back") { Description = "Take the address out of use at once" };
-        return Common.Verb("address", "Makes the secret address at which a watched job checks in; the one before is out of use", async (parsed, client, cancel) =>
-        {
-            var path = $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-in-address";
-            if (parsed.GetValue(takeBack))
+        return Common.Verb(
+            "address",
+            "Makes the secret address at which a watched job checks in; the one before is out of use",
+            async (parsed, client, cancel) =>
             {
-                await client.DeleteAsync<object>(path, cancel);
-                Show.Line("The address is out of use.");
+                var path = $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-in-address";
+                if (parsed.GetValue(takeBack))
+                {
+                    await client.DeleteAsync<object>(path, cancel);
+                    Show.Line("The address is out of use.");
+                    return Root.Done;
+                }
+                var made = await client.PostAsync<CheckInAddressAnswer>(path, null, cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(made);
+                else
+                {
+                    Show.Line($"{client.Address}{made.Path}");
+                    Show.Line(
+                        "It is shown this once. Whoever has it can report for this job, and do nothing else. In a crontab on the job's "
+                            + "machine, at the end of the line:"
+                    );
+                    Show.Line($"  COMMAND && curl -fsS -m 10 --retry 3 {client.Address}{made.Path}");
+                }
                 return Root.Done;
-            }
-            var made = await client.PostAsync<CheckInAddressAnswer>(path, null, cancel);
-            if (Common.AsJson(parsed)) Show.Json(made);
-            else
-            {
-                Show.Line($"{client.Address}{made.Path}");
-                Show.Line("It is shown this once. Whoever has it can report for this job, and do nothing else. In a crontab on the job's machine, at the end of the line:");
-                Show.Line($"  COMMAND && curl -fsS -m 10 --retry 3 {client.Address}{made.Path}");
-            }
-            return Root.Done;
-        }, name, takeBack);
+            },
+            name,
+            takeBack
+        );
     }
 
     private static Command RunNow()
     {
         var name = Name;
         var watch = new Option<bool>("--watch") { Description = "Stay, show the progress, and end with the run's outcome" };
-        return Common.Verb("run", "Runs a job now", async (parsed, client, cancel) =>
-        {
-            var run = await client.PostAsync<RunAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/runs", null, cancel);
-            if (parsed.GetValue(watch)) return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
-            if (Common.AsJson(parsed)) Show.Json(run);
-            else Show.Line($"run {run.Id} of {run.Job} is queued; follow it with 'ironkeep run watch {run.Id}'");
-            return Root.Done;
-        }, name, watch);
+        return Common.Verb(
+            "run",
+            "Runs a job now",
+            async (parsed, client, cancel) =>
+            {
+                var run = await client.PostAsync<RunAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/runs", null, cancel);
+                if (parsed.GetValue(watch))
+                    return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(run);
+                else
+                    Show.Line($"run {run.Id} of {run.Job} is queued; follow it with 'ironkeep run watch {run.Id}'");
+                return Root.Done;
+            },
+            name,
+            watch
+        );
     }
 
     private static Command Pause()
@@ -144,24 +246,46 @@ internal static class JobCommands
         var name = Name;
         var reason = new Option<string>("--reason") { Description = "Why, in a few words", Required = true };
         var until = Until.Option("Until when: a date, a date and time, or a span such as '3 days'");
-        return Common.Verb("pause", "Holds back the planned runs of a job until a date", async (parsed, client, cancel) =>
-        {
-            var job = await client.PutAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/pause", new PauseRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!)), cancel);
-            if (Common.AsJson(parsed)) Show.Json(job);
-            else Show.Line($"job {job.Name} is paused until {Show.When(job.Pause?.Until)}; its planned runs are held back and say why");
-            return Root.Done;
-        }, name, reason, until);
+        return Common.Verb(
+            "pause",
+            "Holds back the planned runs of a job until a date",
+            async (parsed, client, cancel) =>
+            {
+                var job = await client.PutAsync<JobAnswer>(
+                    $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/pause",
+                    new PauseRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!)),
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                    Show.Json(job);
+                else
+                    Show.Line($"job {job.Name} is paused until {Show.When(job.Pause?.Until)}; its planned runs are held back and say why");
+                return Root.Done;
+            },
+            name,
+            reason,
+            until
+        );
     }
 
     private static Command Resume()
     {
         var name = Name;
-        return Common.Verb("resume", "Ends a job's pause", async (parsed, client, cancel) =>
-        {
-            var job = await client.DeleteAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/pause", cancel);
-            if (Common.AsJson(parsed)) Show.Json(job);
-            else Show.Line($"job {job.Name} is not paused; next due {(job.NextDue.Count > 0 ? job.NextDue[0].Local : "when somebody asks")}");
-            return Root.Done;
-        }, name);
+        return Common.Verb(
+            "resume",
+            "Ends a job's pause",
+            async (parsed, client, cancel) =>
+            {
+                var job = await client.DeleteAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/pause", cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(job);
+                else
+                    Show.Line(
+                        $"job {job.Name} is not paused; next due {(job.NextDue.Count > 0 ? job.NextDue[0].Local : "when somebody asks")}"
+                    );
+                return Root.Done;
+            },
+            name
+        );
     }
 }

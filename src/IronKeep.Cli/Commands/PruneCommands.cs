@@ -13,46 +13,97 @@ internal static class PruneCommands
     {
         var job = new Argument<string>("JOB") { Description = "The job's name" };
         var store = new Option<string?>("--store") { Description = "Which of the job's stores, where it has several" };
-        var asOf = new Option<string?>("--as-of") { Description = "What the rules decide at another instant over the copies of today, only to look at: 2027-03-28T01:00:00Z" };
-        return Common.Verb("plan", "Lists what would go to the bin and what stays, with reasons; removes nothing", async (parsed, client, cancel) =>
+        var asOf = new Option<string?>("--as-of")
         {
-            var plan = await client.PostAsync<PrunePlanAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(job)!)}/prune-plans{Query(parsed.GetValue(store), parsed.GetValue(asOf))}", null, cancel);
-            if (Common.AsJson(parsed))
+            Description = "What the rules decide at another instant over the copies of today, only to look at: 2027-03-28T01:00:00Z",
+        };
+        return Common.Verb(
+            "plan",
+            "Lists what would go to the bin and what stays, with reasons; removes nothing",
+            async (parsed, client, cancel) =>
             {
-                Show.Json(plan);
-                return Root.Done;
-            }
-            Show.Line($"prune plan for {plan.Job} on {plan.Machine} in store {plan.Store}, as of {Show.When(plan.AsOf)}");
-            Show.Line($"policy: {plan.Policy}; at least {plan.AtLeast} stay{(plan.Frozen ? "; FROZEN: nothing expires, see the reasons" : "")}");
-            Show.Line();
-            Show.Table(["copy", "taken", "state", "verdict", ">size", "reasons"],
-                plan.Copies.Select(c => new[] { c.CopyId, Show.When(c.Taken), c.State.Word(), c.Verdict.Word(), Show.Size(c.Bytes), string.Join("; ", c.Reasons) }), "the job has no copies");
-            Show.Line();
-            var going = plan.Counts["expire"];
-            Show.Line($"{Counted.Of(going, "copy goes", "copies go")} to the bin for {plan.Bin}, {plan.Copies.Count - going} stay: {string.Join(", ", plan.Counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))}");
-            foreach (var reason in plan.Brake) Show.Line($"BRAKE: {reason}");
-            Show.Line(plan.Fingerprint is null ? "as of another instant: only to look at" : going == 0 ? "nothing to apply"
-                : $"carry it out with: ironkeep prune apply {plan.Fingerprint}{(plan.Brake.Count > 0 ? " --confirm 'why it is right'" : "")}");
-            return plan.Brake.Count > 0 ? Root.Findings : Root.Done;
-        }, job, store, asOf);
+                var plan = await client.PostAsync<PrunePlanAnswer>(
+                    $"jobs/{Uri.EscapeDataString(parsed.GetValue(job)!)}/prune-plans{Query(parsed.GetValue(store), parsed.GetValue(asOf))}",
+                    null,
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                {
+                    Show.Json(plan);
+                    return Root.Done;
+                }
+                Show.Line($"prune plan for {plan.Job} on {plan.Machine} in store {plan.Store}, as of {Show.When(plan.AsOf)}");
+                Show.Line(
+                    $"policy: {plan.Policy}; at least {plan.AtLeast} "
+                        + $"stay{(plan.Frozen ? "; FROZEN: nothing expires, see the reasons" : "")}"
+                );
+                Show.Line();
+                Show.Table(
+                    ["copy", "taken", "state", "verdict", ">size", "reasons"],
+                    plan.Copies.Select(c =>
+                        new[]
+                        {
+                            c.CopyId,
+                            Show.When(c.Taken),
+                            c.State.Word(),
+                            c.Verdict.Word(),
+                            Show.Size(c.Bytes),
+                            string.Join("; ", c.Reasons),
+                        }
+                    ),
+                    "the job has no copies"
+                );
+                Show.Line();
+                var going = plan.Counts["expire"];
+                Show.Line(
+                    $"{Counted.Of(going, "copy goes", "copies go")} to the bin for {plan.Bin}, {plan.Copies.Count - going} stay: "
+                        + $"{string.Join(", ", plan.Counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))}"
+                );
+                foreach (var reason in plan.Brake)
+                    Show.Line($"BRAKE: {reason}");
+                Show.Line(
+                    plan.Fingerprint is null ? "as of another instant: only to look at"
+                    : going == 0 ? "nothing to apply"
+                    : $"carry it out with: ironkeep prune apply "
+                        + $"{plan.Fingerprint}{(plan.Brake.Count > 0 ? " --confirm 'why it is right'" : "")}"
+                );
+                return plan.Brake.Count > 0 ? Root.Findings : Root.Done;
+            },
+            job,
+            store,
+            asOf
+        );
     }
 
     private static Command Apply()
     {
         var fingerprint = new Argument<string>("FINGERPRINT") { Description = "The fingerprint that the plan printed" };
         var confirm = new Option<string?>("--confirm") { Description = "Why a plan that the brake holds is right all the same" };
-        return Common.Verb("apply", "Carries out a plan, exactly as it was shown", async (parsed, client, cancel) =>
-        {
-            var run = await client.PostAsync<RunAnswer>($"prune-plans/{Uri.EscapeDataString(parsed.GetValue(fingerprint)!)}/apply{(parsed.GetValue(confirm) is { } why ? $"?confirm={Uri.EscapeDataString(why)}" : "")}", null, cancel);
-            return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
-        }, fingerprint, confirm);
+        return Common.Verb(
+            "apply",
+            "Carries out a plan, exactly as it was shown",
+            async (parsed, client, cancel) =>
+            {
+                var run = await client.PostAsync<RunAnswer>(
+                    $"prune-plans/{Uri.EscapeDataString(parsed.GetValue(fingerprint)!)}"
+                        + $"/apply{(parsed.GetValue(confirm) is { } why ? $"?confirm={Uri.EscapeDataString(why)}" : "")}",
+                    null,
+                    cancel
+                );
+                return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+            },
+            fingerprint,
+            confirm
+        );
     }
 
     private static string Query(string? store, string? asOf)
     {
         var parts = new List<string>();
-        if (store is not null) parts.Add($"store={Uri.EscapeDataString(store)}");
-        if (asOf is not null) parts.Add($"asOf={Uri.EscapeDataString(asOf)}");
+        if (store is not null)
+            parts.Add($"store={Uri.EscapeDataString(store)}");
+        if (asOf is not null)
+            parts.Add($"asOf={Uri.EscapeDataString(asOf)}");
         return parts.Count == 0 ? "" : "?" + string.Join('&', parts);
     }
 }

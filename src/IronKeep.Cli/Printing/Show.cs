@@ -14,7 +14,11 @@ internal static class Show
     /// <summary>How a run ended, or else how it stands.</summary>
     public static string Stands(RunAnswer run) => run.Outcome.Word() ?? run.State.Word();
 
-    private static readonly JsonSerializerOptions Pretty = new(ContractJson.Options) { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+    private static readonly JsonSerializerOptions Pretty = new(ContractJson.Options)
+    {
+        WriteIndented = true,
+        Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+    };
 
     private static readonly IAnsiConsole Terminal = MakeTerminal();
 
@@ -24,7 +28,9 @@ internal static class Show
 
     public static void Error(string text) => Console.Error.WriteLine(Clean(text));
 
-    /// <summary>A table; columns whose title begins with '>' are set to the right. Says <paramref name="empty"/> when there are no rows.</summary>
+    /// <summary>
+    /// A table; columns whose title begins with '>' are set to the right. Says <paramref name="empty"/> when there are no rows.
+    /// </summary>
     public static void Table(string[] titles, IEnumerable<string[]> rows, string empty)
     {
         var table = new Table().Border(TableBorder.None).Expand();
@@ -34,7 +40,8 @@ internal static class Show
         {
             var right = title.StartsWith('>');
             var column = new TableColumn(new Markup($"[bold]{Markup.Escape(title.TrimStart('>'))}[/]")).PadLeft(0).PadRight(2);
-            if (right) column.RightAligned();
+            if (right)
+                column.RightAligned();
             table.AddColumn(column);
         }
         var any = false;
@@ -43,14 +50,17 @@ internal static class Show
             any = true;
             table.AddRow([.. row.Select(cell => new Markup(Tinted(Clean(cell))))]);
         }
-        if (any) Terminal.Write(table);
-        else Line(empty);
+        if (any)
+            Terminal.Write(table);
+        else
+            Line(empty);
     }
 
     /// <summary>A line of progress that replaces itself in a terminal; nothing in a pipe.</summary>
     public static void Progress(string text)
     {
-        if (Console.IsErrorRedirected) return;
+        if (Console.IsErrorRedirected)
+            return;
         var width = Math.Max(20, Terminal.Profile.Width - 1);
         var shown = Clean(text);
         Console.Error.Write("\r" + (shown.Length > width ? shown[..width] : shown.PadRight(width)));
@@ -58,27 +68,35 @@ internal static class Show
 
     public static void EndProgress()
     {
-        if (!Console.IsErrorRedirected) Console.Error.WriteLine();
+        if (!Console.IsErrorRedirected)
+            Console.Error.WriteLine();
     }
 
     public static string Size(long? bytes) => bytes is { } b ? new ByteSize(b).ToString() : "-";
 
-    /// <summary>Local time of this terminal, to the minute, with its distance from UTC: other times in the same table may be in another zone.</summary>
-    public static string When(DateTimeOffset? at) => at?.ToLocalTime() is { } local
-        ? local.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture) + (local.Offset == TimeSpan.Zero ? "Z" : local.ToString("zzz", CultureInfo.InvariantCulture)) : "-";
+    /// <summary>
+    /// Local time of this terminal, to the minute, with its distance from UTC: other times in the same table may be in another zone.
+    /// </summary>
+    public static string When(DateTimeOffset? at) =>
+        at?.ToLocalTime() is { } local
+            ? local.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)
+                + (local.Offset == TimeSpan.Zero ? "Z" : local.ToString("zzz", CultureInfo.InvariantCulture))
+            : "-";
 
-    public static string Took(double? seconds) => seconds switch
-    {
-        null => "-",
-        < 60 => seconds.Value.ToString("0.0", CultureInfo.InvariantCulture) + " s",
-        < 3600 => TimeSpan.FromSeconds(seconds.Value).ToString(@"m\:ss", CultureInfo.InvariantCulture) + " min",
-        _ => TimeSpan.FromSeconds(seconds.Value).ToString(@"d\.hh\:mm", CultureInfo.InvariantCulture).TrimStart('0', '.') + " h",
-    };
+    public static string Took(double? seconds) =>
+        seconds switch
+        {
+            null => "-",
+            < 60 => seconds.Value.ToString("0.0", CultureInfo.InvariantCulture) + " s",
+            < 3600 => TimeSpan.FromSeconds(seconds.Value).ToString(@"m\:ss", CultureInfo.InvariantCulture) + " min",
+            _ => TimeSpan.FromSeconds(seconds.Value).ToString(@"d\.hh\:mm", CultureInfo.InvariantCulture).TrimStart('0', '.') + " h",
+        };
 
     /// <summary>"3 hours ago" and its like.</summary>
     public static string Ago(DateTimeOffset? at, DateTimeOffset now)
     {
-        if (at is not { } then) return "never";
+        if (at is not { } then)
+            return "never";
         var age = now - then;
         return age.TotalMinutes < 1 ? "just now"
             : age.TotalHours < 1 ? $"{(int)age.TotalMinutes} min ago"
@@ -88,7 +106,9 @@ internal static class Show
 
     // Names come from elsewhere: control characters must not reach the terminal.
     private static string Clean(string text) =>
-        text.Any(c => char.IsControl(c) && c is not '\n') ? new string([.. text.Select(c => char.IsControl(c) && c is not '\n' ? '\uFFFD' : c)]) : text;
+        text.Any(c => char.IsControl(c) && c is not '\n')
+            ? new string([.. text.Select(c => char.IsControl(c) && c is not '\n' ? '\uFFFD' : c)])
+            : text;
 
     private static string Tinted(string cell)
     {
@@ -105,7 +125,8 @@ internal static class Show
     private static IAnsiConsole MakeTerminal()
     {
         var console = AnsiConsole.Create(new AnsiConsoleSettings { Out = new AnsiConsoleOutput(Console.Out) });
-        if (Console.IsOutputRedirected) console.Profile.Width = 240;
+        if (Console.IsOutputRedirected)
+            console.Profile.Width = 240;
         return console;
     }
 }

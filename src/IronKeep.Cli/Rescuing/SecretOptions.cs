@@ -11,8 +11,14 @@ namespace IronKeep.Cli.Rescuing;
 internal static class SecretOptions
 {
     private static readonly Option<string?> KeyFile = new("--key-file") { Description = "The file with the store's key" };
-    private static readonly Option<string?> PassphraseFile = new("--passphrase-file") { Description = "A file with the passphrase; else it is asked for" };
-    private static readonly Option<string?> RecoveryFile = new("--recovery-file") { Description = "A file with the code of the recovery sheet, or with all of its text" };
+    private static readonly Option<string?> PassphraseFile = new("--passphrase-file")
+    {
+        Description = "A file with the passphrase; else it is asked for",
+    };
+    private static readonly Option<string?> RecoveryFile = new("--recovery-file")
+    {
+        Description = "A file with the code of the recovery sheet, or with all of its text",
+    };
 
     public static IReadOnlyList<Option> All { get; } = [KeyFile, PassphraseFile, RecoveryFile];
 
@@ -37,11 +43,16 @@ internal static class SecretOptions
 
     private static Secret? Read(ParseResult parsed, bool needed)
     {
-        if (!needed) return null;
-        if (parsed.GetValue(KeyFile) is { } key) return Secret.KeyFile(File.ReadAllBytes(key));
-        if (parsed.GetValue(PassphraseFile) is { } phrase) return Secret.Passphrase(File.ReadAllText(phrase));
-        if (parsed.GetValue(RecoveryFile) is { } code) return Secret.Recovery(RecoverySheet.CodeIn(File.ReadAllText(code)));
-        if (Console.IsInputRedirected) throw new AnswerException(Root.Refused, "the store is encrypted; give --key-file, --passphrase-file or --recovery-file");
+        if (!needed)
+            return null;
+        if (parsed.GetValue(KeyFile) is { } key)
+            return Secret.KeyFile(File.ReadAllBytes(key));
+        if (parsed.GetValue(PassphraseFile) is { } phrase)
+            return Secret.Passphrase(File.ReadAllText(phrase));
+        if (parsed.GetValue(RecoveryFile) is { } code)
+            return Secret.Recovery(RecoverySheet.CodeIn(File.ReadAllText(code)));
+        if (Console.IsInputRedirected)
+            throw new AnswerException(Root.Refused, "the store is encrypted; give --key-file, --passphrase-file or --recovery-file");
         return Secret.Passphrase(AnsiConsole.Prompt(new TextPrompt<string>("Passphrase of the store:").Secret(null)));
     }
 }

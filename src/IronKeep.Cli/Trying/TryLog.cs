@@ -16,17 +16,35 @@ internal static class TryLog
 
     private sealed record EvidenceLine(long Line, string List, string Text);
 
-    private sealed record RunLine(string? Began, string? Ended, string Outcome, string? Class, FiguresLine Figures, int? Code, IReadOnlyList<EvidenceLine> Evidence);
+    private sealed record RunLine(
+        string? Began,
+        string? Ended,
+        string Outcome,
+        string? Class,
+        FiguresLine Figures,
+        int? Code,
+        IReadOnlyList<EvidenceLine> Evidence
+    );
 
     private sealed record Answer(IReadOnlyList<RunLine> Runs, long Lines);
 
     public static Command Make()
     {
-        var rulesOption = new Option<string>("--rules") { Description = "A file with a set of rules; with NAME@FILE, that set of a charter", Required = true };
+        var rulesOption = new Option<string>("--rules")
+        {
+            Description = "A file with a set of rules; with NAME@FILE, that set of a charter",
+            Required = true,
+        };
         var logOption = new Option<string>("--log") { Description = "The log; - for standard input", Required = true };
         var codeOption = new Option<int?>("--exit-code") { Description = "The exit code of the last run" };
         var zoneOption = TryCommands.ZoneOption;
-        var command = new Command("log", "Shows what rules make of a log: its runs, their outcomes and the lines that decided") { rulesOption, logOption, codeOption, zoneOption };
+        var command = new Command("log", "Shows what rules make of a log: its runs, their outcomes and the lines that decided")
+        {
+            rulesOption,
+            logOption,
+            codeOption,
+            zoneOption,
+        };
         command.SetAction(parsed =>
         {
             var rules = RulesOf(parsed.GetValue(rulesOption)!);
@@ -36,32 +54,73 @@ internal static class TryLog
             Read(parsed.GetValue(logOption)!, reader);
             var code = parsed.GetValue(codeOption);
             // A log that says nothing has a run all the same, where its exit code is known.
-            if (runs.Count == 0 && code is not null) runs.Add(new LogRun { FirstLine = 0 });
-            var judged = runs.Select((r, i) => (Run: r, Verdict: LogJudge.Of(rules, r, i == runs.Count - 1 ? code : null), Code: (i == runs.Count - 1 ? code : null) ?? r.Code)).ToList();
-            if (Common.AsJson(parsed)) Show.Json(new Answer([.. judged.Select(j => Line(j.Run, j.Verdict, j.Code))], reader.Lines));
-            else Print(judged, reader, rules.Zone ?? zone);
+            if (runs.Count == 0 && code is not null)
+                runs.Add(new LogRun { FirstLine = 0 });
+            var judged = runs.Select(
+                    (r, i) =>
+                        (
+                            Run: r,
+                            Verdict: LogJudge.Of(rules, r, i == runs.Count - 1 ? code : null),
+                            Code: (i == runs.Count - 1 ? code : null) ?? r.Code
+                        )
+                )
+                .ToList();
+            if (Common.AsJson(parsed))
+                Show.Json(new Answer([.. judged.Select(j => Line(j.Run, j.Verdict, j.Code))], reader.Lines));
+            else
+                Print(judged, reader, rules.Zone ?? zone);
             return judged.Count > 0 && judged.TrueForAll(j => j.Verdict.Outcome == Outcome.Ok) ? Root.Done : Root.Findings;
         });
         return command;
     }
 
-    private static RunLine Line(LogRun run, LogVerdict verdict, int? code) => new(
-        run.Began is { } began ? TryCommands.Utc(began) : null, run.Ended is { } ended ? TryCommands.Utc(ended) : null, Kebab.Of(verdict.Outcome), verdict.Class is { } failure ? Kebab.Of(failure) : null,
-        new FiguresLine(run.Items, run.Bytes, verdict.Seconds, run.Skipped, run.Errors), code, [.. verdict.Evidence.Select(e => new EvidenceLine(e.Line, Kebab.Of(e.List), e.Text))]);
+    private static RunLine Line(LogRun run, LogVerdict verdict, int? code) =>
+        new(
+            run.Began is { } began ? TryCommands.Utc(began) : null,
+            run.Ended is { } ended ? TryCommands.Utc(ended) : null,
+            Kebab.Of(verdict.Outcome),
+            verdict.Class is { } failure ? Kebab.Of(failure) : null,
+            new FiguresLine(run.Items, run.Bytes, verdict.Seconds, run.Skipped, run.Errors),
+            code,
+            [.. verdict.Evidence.Select(e => new EvidenceLine(e.Line, Kebab.Of(e.List), e.Text))]
+        );
 
     private static void Print(List<(LogRun Run, LogVerdict Verdict, int? Code)> judged, LogReader reader, DateTimeZone zone)
     {
         foreach (var (run, verdict, code) in judged)
         {
-            Show.Line($"{Kebab.Of(verdict.Outcome).ToUpperInvariant()}{(verdict.Class is { } failure ? $" ({Kebab.Of(failure)})" : "")}  {(run.Began is { } began ? TryCommands.Local(began, zone) : $"from line {run.FirstLine}")}{(run.Ended is { } ended ? $" to {TryCommands.Local(ended, zone)}" : "")}: {verdict.Sentence}");
-            var figures = new[] { Say(run.Items, "items"), run.Bytes is { } bytes ? new ByteSize(bytes).ToString() : null, verdict.Seconds is { } s ? Show.Took(s) : null, Say(run.Skipped, "skipped"), Say(run.Errors, "errors"), code is { } c ? $"exit code {c}" : null }.OfType<string>().ToList();
-            if (figures.Count > 0) Show.Line($"  {string.Join(", ", figures)}");
-            foreach (var mark in verdict.Evidence) Show.Line($"  line {mark.Line}, {Kebab.Of(mark.List)}: {mark.Text}");
-            if (run.WarnedCount > run.Warned.Count) Show.Line($"  and {run.WarnedCount - run.Warned.Count} more lines that warned");
+            Show.Line(
+                $"{Kebab.Of(verdict.Outcome).ToUpperInvariant()}{(verdict.Class is { } failure ? $" ({Kebab.Of(failure)})" : "")}  "
+                    + $"{(run.Began is { } began ? TryCommands.Local(began, zone) : $"from line {run.FirstLine}")}"
+                    + $"{(run.Ended is { } ended ? $" to {TryCommands.Local(ended, zone)}" : "")}: "
+                    + $"{verdict.Sentence}"
+            );
+            var figures = new[]
+            {
+                Say(run.Items, "items"),
+                run.Bytes is { } bytes ? new ByteSize(bytes).ToString() : null,
+                verdict.Seconds is { } s ? Show.Took(s) : null,
+                Say(run.Skipped, "skipped"),
+                Say(run.Errors, "errors"),
+                code is { } c ? $"exit code {c}" : null,
+            }
+                .OfType<string>()
+                .ToList();
+            if (figures.Count > 0)
+                Show.Line($"  {string.Join(", ", figures)}");
+            foreach (var mark in verdict.Evidence)
+                Show.Line($"  line {mark.Line}, {Kebab.Of(mark.List)}: {mark.Text}");
+            if (run.WarnedCount > run.Warned.Count)
+                Show.Line($"  and {run.WarnedCount - run.Warned.Count} more lines that warned");
         }
-        if (judged.Count == 0) Show.Line($"no run begins in {Counted.Of(reader.Lines, "line")}; look whether 'begins' fits the log");
-        else Show.Line($"{Counted.Of(judged.Count, "run")} in {Counted.Of(reader.Lines, "line")}");
-        if (reader.LongLines > 0) Show.Line($"of {Counted.Of(reader.LongLines, "line")} longer than {LogPattern.MostOfLine} characters, only the begin was looked at");
+        if (judged.Count == 0)
+            Show.Line($"no run begins in {Counted.Of(reader.Lines, "line")}; look whether 'begins' fits the log");
+        else
+            Show.Line($"{Counted.Of(judged.Count, "run")} in {Counted.Of(reader.Lines, "line")}");
+        if (reader.LongLines > 0)
+            Show.Line(
+                $"of {Counted.Of(reader.LongLines, "line")} longer than {LogPattern.MostOfLine} characters, only the begin was looked at"
+            );
 
         static string? Say(long? value, string what) => value is { } v ? $"{v} {what}" : null;
     }
@@ -74,16 +133,23 @@ internal static class TryLog
         if (set is not null)
         {
             var reading = CharterYaml.Read(text);
-            if (reading.Charter is null) throw Wrong(file, reading.Mistakes);
-            return reading.Charter.LogRules.TryGetValue(set, out var found) ? found : throw TryCommands.NotUnderstood($"{file} has no log rules '{set}'; it has {string.Join(", ", reading.Charter.LogRules.Keys.DefaultIfEmpty("none"))}");
+            if (reading.Charter is null)
+                throw Wrong(file, reading.Mistakes);
+            return reading.Charter.LogRules.TryGetValue(set, out var found)
+                ? found
+                : throw TryCommands.NotUnderstood(
+                    $"{file} has no log rules '{set}'; it has {string.Join(", ", reading.Charter.LogRules.Keys.DefaultIfEmpty("none"))}"
+                );
         }
         var (root, problem) = CharterYaml.ReadNodes(text);
-        if (root is null) throw Wrong(file, [problem!]);
+        if (root is null)
+            throw Wrong(file, [problem!]);
         var (rules, mistakes) = LogRulesReader.Read(root, Path.GetFileNameWithoutExtension(file));
         return rules ?? throw Wrong(file, mistakes);
     }
 
-    private static Client.AnswerException Wrong(string file, IEnumerable<Mistake> mistakes) => TryCommands.NotUnderstood(string.Join('\n', mistakes.Select(m => $"{file}:{m.Line}:{m.Column}: {m.Message}")));
+    private static Client.AnswerException Wrong(string file, IEnumerable<Mistake> mistakes) =>
+        TryCommands.NotUnderstood(string.Join('\n', mistakes.Select(m => $"{file}:{m.Line}:{m.Column}: {m.Message}")));
 
     private static void Read(string file, LogReader reader)
     {
@@ -91,8 +157,12 @@ internal static class TryLog
         var decoder = new LogDecoder();
         try
         {
-            using var log = file == "-" ? Console.OpenStandardInput() : new FileStream(file, new FileStreamOptions { BufferSize = 0, Options = FileOptions.SequentialScan });
-            while (log.Read(bytes) is > 0 and var read) reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, read), text)));
+            using var log =
+                file == "-"
+                    ? Console.OpenStandardInput()
+                    : new FileStream(file, new FileStreamOptions { BufferSize = 0, Options = FileOptions.SequentialScan });
+            while (log.Read(bytes) is > 0 and var read)
+                reader.Feed(text.AsSpan(0, decoder.Decode(bytes.AsSpan(0, read), text)));
             reader.Finish();
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)

@@ -23,24 +23,39 @@ internal sealed class Courier : IDisposable
             if (report.Address is { } address)
             {
                 var what = report.Request.State == CheckInState.Started ? "start" : "ended";
-                using var answer = await http.PostAsync($"{address.TrimEnd('/')}/{(what == "start" ? what : $"{report.Request.ExitCode ?? 0}")}", JsonContent.Create(report.Request, options: ContractJson.Options));
-                if (answer.IsSuccessStatusCode) return new Delivery();
+                using var answer = await http.PostAsync(
+                    $"{address.TrimEnd('/')}/{(what == "start" ? what : $"{report.Request.ExitCode ?? 0}")}",
+                    JsonContent.Create(report.Request, options: ContractJson.Options)
+                );
+                if (answer.IsSuccessStatusCode)
+                    return new Delivery();
                 var said = (await answer.Content.ReadAsStringAsync()).Trim();
                 return answer.StatusCode switch
                 {
-                    HttpStatusCode.NotFound => new Delivery("the check-in address is not in use; make a new one with 'ironkeep job address'"),
+                    HttpStatusCode.NotFound => new Delivery(
+                        "the check-in address is not in use; make a new one with 'ironkeep job address'"
+                    ),
                     HttpStatusCode.BadRequest => new Delivery(said),
                     _ => new Delivery(said.Length > 0 ? said : $"it answered {(int)answer.StatusCode}", Waits: true),
                 };
             }
             using var client = KeepClient.Open(report.Url);
-            await client.PostAsync<CheckInAnswer>($"jobs/{Uri.EscapeDataString(report.Job)}/check-ins", report.Request, new CancellationTokenSource(Patience).Token);
+            await client.PostAsync<CheckInAnswer>(
+                $"jobs/{Uri.EscapeDataString(report.Job)}/check-ins",
+                report.Request,
+                new CancellationTokenSource(Patience).Token
+            );
             return new Delivery();
         }
         catch (AnswerException e)
         {
             // Who is not signed in can sign in; what is not there will not come.
-            return new Delivery(e.Message, Waits: e.ExitCode == Root.Failed || !e.Message.Contains("there is no job", StringComparison.Ordinal) && !e.Message.Contains("watched jobs check in", StringComparison.Ordinal));
+            return new Delivery(
+                e.Message,
+                Waits: e.ExitCode == Root.Failed
+                    || !e.Message.Contains("there is no job", StringComparison.Ordinal)
+                        && !e.Message.Contains("watched jobs check in", StringComparison.Ordinal)
+            );
         }
         catch (Exception e) when (e is UriFormatException or InvalidOperationException or NotSupportedException)
         {
@@ -48,7 +63,10 @@ internal sealed class Courier : IDisposable
         }
         catch (Exception e) when (e is HttpRequestException or OperationCanceledException or IOException)
         {
-            return new Delivery(e is OperationCanceledException ? $"the service did not answer within {Patience.TotalSeconds} s" : e.Message, Waits: true);
+            return new Delivery(
+                e is OperationCanceledException ? $"the service did not answer within {Patience.TotalSeconds} s" : e.Message,
+                Waits: true
+            );
         }
     }
 
@@ -56,25 +74,42 @@ internal sealed class Courier : IDisposable
     public async Task<LogRules?> RulesAsync(string job, string? address, string? url, string? folder)
     {
         // Kept in a folder of our own only: where others may write, they could put something in its place.
-        var kept = folder is null ? null : Path.Combine(folder, $"{string.Concat(job.Where(c => char.IsAsciiLetterOrDigit(c) || c == '-'))}.rules");
+        var kept = folder is null
+            ? null
+            : Path.Combine(folder, $"{string.Concat(job.Where(c => char.IsAsciiLetterOrDigit(c) || c == '-'))}.rules");
         string? text = null;
         try
         {
-            if (address is not null) text = await http.GetStringAsync($"{address.TrimEnd('/')}/rules");
+            if (address is not null)
+                text = await http.GetStringAsync($"{address.TrimEnd('/')}/rules");
             else
             {
                 using var client = KeepClient.Open(url);
                 using var within = new CancellationTokenSource(Patience);
                 text = await client.GetTextAsync($"jobs/{Uri.EscapeDataString(job)}/log-rules", within.Token);
             }
-            if (kept is not null) await File.WriteAllTextAsync(kept, text);
+            if (kept is not null)
+                await File.WriteAllTextAsync(kept, text);
         }
         // Without rules the end of the log is judged by the service; the command is carried out whatever becomes of them.
-        catch (Exception e) when (e is HttpRequestException or OperationCanceledException or AnswerException or IOException or UnauthorizedAccessException or UriFormatException or InvalidOperationException or NotSupportedException)
+        catch (Exception e)
+            when (e
+                    is HttpRequestException
+                        or OperationCanceledException
+                        or AnswerException
+                        or IOException
+                        or UnauthorizedAccessException
+                        or UriFormatException
+                        or InvalidOperationException
+                        or NotSupportedException
+            )
         {
-            if (text is null) text = ReadKept(kept);
+            if (text is null)
+                text = ReadKept(kept);
         }
-        return string.IsNullOrWhiteSpace(text) || CharterYaml.ReadNodes(text).Root is not { } root ? null : LogRulesReader.Read(root, job).Rules;
+        return string.IsNullOrWhiteSpace(text) || CharterYaml.ReadNodes(text).Root is not { } root
+            ? null
+            : LogRulesReader.Read(root, job).Rules;
     }
 
     private static string? ReadKept(string? file)

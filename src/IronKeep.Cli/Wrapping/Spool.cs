@@ -8,8 +8,9 @@ namespace IronKeep.Cli.Wrapping;
 internal sealed record Reported(string Job, string? Address, string? Url, CheckInRequest Request);
 
 /// <summary>
-/// Reports that the service has not taken yet, one file each, in the order in which they were made. A report is in the spool, durable, before anything
-/// is sent; it goes when the service has it. Whoever delivers holds a lock, so that they arrive in order; each carries an id, so that one that arrives twice counts once.
+/// Reports that the service has not taken yet, one file each, in the order in which they were made. A report is in the spool, durable,
+/// before anything is sent; it goes when the service has it. Whoever delivers holds a lock, so that they arrive in order; each carries an
+/// id, so that one that arrives twice counts once.
 /// </summary>
 internal sealed class Spool
 {
@@ -19,8 +20,15 @@ internal sealed class Spool
 
     public Spool()
     {
-        Folder = Environment.GetEnvironmentVariable("IRONKEEP_SPOOL") is { Length: > 0 } given ? given
-            : Path.Combine(Environment.GetEnvironmentVariable("XDG_STATE_HOME") is { Length: > 0 } state ? state : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".local", "state"), "ironkeep", "spool");
+        Folder = Environment.GetEnvironmentVariable("IRONKEEP_SPOOL") is { Length: > 0 } given
+            ? given
+            : Path.Combine(
+                Environment.GetEnvironmentVariable("XDG_STATE_HOME") is { Length: > 0 } state
+                    ? state
+                    : Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".local", "state"),
+                "ironkeep",
+                "spool"
+            );
         Directory.CreateDirectory(Folder, OwnerOnly | UnixFileMode.UserExecute);
     }
 
@@ -33,7 +41,17 @@ internal sealed class Spool
         last = Math.Max(last + 1, DateTime.UtcNow.Ticks);
         var name = $"{last.ToString("D20", CultureInfo.InvariantCulture)}-{Guid.NewGuid():n}";
         var working = Path.Combine(Folder, name + ".part");
-        using (var file = new FileStream(working, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = OwnerOnly }))
+        using (
+            var file = new FileStream(
+                working,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.CreateNew,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = OwnerOnly,
+                }
+            )
+        )
         {
             JsonSerializer.Serialize(file, report, ContractJson.Options);
             file.Flush(flushToDisk: true);
@@ -44,13 +62,14 @@ internal sealed class Spool
     public bool IsEmpty => !Directory.EnumerateFiles(Folder, "*" + Ending).Any();
 
     /// <summary>
-    /// Delivers in order until the first that the service does not take: then those behind it wait. One that it refuses for good is set aside with a word, for
-    /// it would hold up all others. Null when nothing is left, else why something is.
+    /// Delivers in order until the first that the service does not take: then those behind it wait. One that it refuses for good is set
+    /// aside with a word, for it would hold up all others. Null when nothing is left, else why something is.
     /// </summary>
     public async Task<string?> DeliverAsync(Func<Reported, Task<Delivery>> send)
     {
         using var turn = TryLock("delivering.lock");
-        if (turn is null) return "another is delivering";
+        if (turn is null)
+            return "another is delivering";
         foreach (var file in Directory.EnumerateFiles(Folder, "*" + Ending).Order(StringComparer.Ordinal).ToList())
         {
             if (Read(file) is not { } report)
@@ -59,9 +78,12 @@ internal sealed class Spool
                 continue;
             }
             var delivery = await send(report);
-            if (delivery.Waits) return delivery.Problem;
-            if (delivery.Problem is { } refused) Refuse(file, refused);
-            else File.Delete(file);
+            if (delivery.Waits)
+                return delivery.Problem;
+            if (delivery.Problem is { } refused)
+                Refuse(file, refused);
+            else
+                File.Delete(file);
         }
         return null;
     }
@@ -89,7 +111,16 @@ internal sealed class Spool
     {
         try
         {
-            return new FileStream(Path.Combine(Folder, name), new FileStreamOptions { Mode = FileMode.OpenOrCreate, Access = FileAccess.ReadWrite, Share = FileShare.None, UnixCreateMode = OwnerOnly });
+            return new FileStream(
+                Path.Combine(Folder, name),
+                new FileStreamOptions
+                {
+                    Mode = FileMode.OpenOrCreate,
+                    Access = FileAccess.ReadWrite,
+                    Share = FileShare.None,
+                    UnixCreateMode = OwnerOnly,
+                }
+            );
         }
         catch (IOException)
         {

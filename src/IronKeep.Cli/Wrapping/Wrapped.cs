@@ -9,26 +9,39 @@ using NodaTime;
 
 namespace IronKeep.Cli.Wrapping;
 
-/// <summary>How a wrapped command ended: its exit status as a shell tells it (128 and the signal, where one ended it), the end of what it wrote, and what rules made of all of it.</summary>
+/// <summary>
+/// How a wrapped command ended: its exit status as a shell tells it (128 and the signal, where one ended it), the end of what it wrote, and
+/// what rules made of all of it.
+/// </summary>
 internal sealed record WrappedEnd(int Status, string Tail, bool Cut, ReadLog? Read, string? Note);
 
 /// <summary>
-/// A command that is carried out with its output passed on as it comes, byte by byte and unchanged; the end of it is kept, and judged by rules on the way.
-/// Signals go on to it. No shell is involved.
+/// A command that is carried out with its output passed on as it comes, byte by byte and unchanged; the end of it is kept, and judged by
+/// rules on the way. Signals go on to it. No shell is involved.
 /// </summary>
 internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, Task<LogRules?> rules)
 {
     private const int MostTail = 64 * 1024;
     private const int MostEarly = 16 * 1024 * 1024;
     private static readonly TimeSpan AfterExit = TimeSpan.FromSeconds(1);
-    private const int NotFound = 127, NotExecutable = 126;
-    private static readonly PosixSignal[] Forwarded = [PosixSignal.SIGTERM, PosixSignal.SIGHUP, PosixSignal.SIGINT, PosixSignal.SIGQUIT, (PosixSignal)10, (PosixSignal)12];
+    private const int NotFound = 127,
+        NotExecutable = 126;
+    private static readonly PosixSignal[] Forwarded =
+    [
+        PosixSignal.SIGTERM,
+        PosixSignal.SIGHUP,
+        PosixSignal.SIGINT,
+        PosixSignal.SIGQUIT,
+        (PosixSignal)10,
+        (PosixSignal)12,
+    ];
     private readonly Lock gate = new();
     private readonly byte[] tail = new byte[2 * MostTail];
     private readonly System.Buffers.ArrayBufferWriter<byte> early = new();
     private readonly LogDecoder decoder = new();
     private int length;
-    private bool cut, isTooMuch;
+    private bool cut,
+        isTooMuch;
     private long passed;
     private LogReader? reader;
     private LogRun? run;
@@ -36,8 +49,14 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
 
     public async Task<WrappedEnd> RunAsync()
     {
-        var start = new ProcessStartInfo(command) { RedirectStandardOutput = true, RedirectStandardError = true, UseShellExecute = false };
-        foreach (var argument in arguments) start.ArgumentList.Add(argument);
+        var start = new ProcessStartInfo(command)
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            UseShellExecute = false,
+        };
+        foreach (var argument in arguments)
+            start.ArgumentList.Add(argument);
         Process process;
         try
         {
@@ -57,10 +76,13 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
             {
                 using var output = Console.OpenStandardOutput();
                 using var errors = Console.OpenStandardError();
-                var passing = Task.WhenAll(PassAsync(process.StandardOutput.BaseStream, output), PassAsync(process.StandardError.BaseStream, errors));
+                var passing = Task.WhenAll(
+                    PassAsync(process.StandardOutput.BaseStream, output),
+                    PassAsync(process.StandardError.BaseStream, errors)
+                );
                 await process.WaitForExitAsync();
                 // What it left running in the background may hold its output open; nobody waits for that.
-                for (var seen = -1L; !passing.IsCompleted && seen != Interlocked.Read(ref passed);)
+                for (var seen = -1L; !passing.IsCompleted && seen != Interlocked.Read(ref passed); )
                 {
                     seen = Interlocked.Read(ref passed);
                     await Task.WhenAny(passing, Task.Delay(AfterExit));
@@ -68,9 +90,16 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
             }
             finally
             {
-                foreach (var signal in signals) signal.Dispose();
+                foreach (var signal in signals)
+                    signal.Dispose();
             }
-            return new WrappedEnd(process.ExitCode, Tail(), cut, await ReadAsync(), process.ExitCode > 128 ? $"ended by signal {process.ExitCode - 128}" : null);
+            return new WrappedEnd(
+                process.ExitCode,
+                Tail(),
+                cut,
+                await ReadAsync(),
+                process.ExitCode > 128 ? $"ended by signal {process.ExitCode - 128}" : null
+            );
         }
     }
 
@@ -78,12 +107,22 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
     {
         context.Cancel = true;
         // At a terminal the keyboard's signals go to the whole group already.
-        if (context.Signal is PosixSignal.SIGINT or PosixSignal.SIGQUIT && !Console.IsInputRedirected) return;
-        var number = context.Signal switch { PosixSignal.SIGTERM => 15, PosixSignal.SIGHUP => 1, PosixSignal.SIGINT => 2, PosixSignal.SIGQUIT => 3, var other => (int)other };
+        if (context.Signal is PosixSignal.SIGINT or PosixSignal.SIGQUIT && !Console.IsInputRedirected)
+            return;
+        var number = context.Signal switch
+        {
+            PosixSignal.SIGTERM => 15,
+            PosixSignal.SIGHUP => 1,
+            PosixSignal.SIGINT => 2,
+            PosixSignal.SIGQUIT => 3,
+            var other => (int)other,
+        };
         _ = Signals.Send(child, number);
     }
 
-    /// <summary>Passes bytes on as they come. Where nobody reads them any more, the command goes on and its log is kept all the same.</summary>
+    /// <summary>
+    /// Passes bytes on as they come. Where nobody reads them any more, the command goes on and its log is kept all the same.
+    /// </summary>
     private async Task PassAsync(Stream from, Stream to)
     {
         var bytes = new byte[16 * 1024];
@@ -103,7 +142,8 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
                 heard = false;
             }
             Interlocked.Add(ref passed, read);
-            lock (gate) Keep(bytes.AsSpan(0, read));
+            lock (gate)
+                Keep(bytes.AsSpan(0, read));
         }
     }
 
@@ -116,7 +156,8 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
             piece.CopyTo(tail.AsSpan(length));
             length += piece.Length;
             bytes = bytes[piece.Length..];
-            if (length < tail.Length) continue;
+            if (length < tail.Length)
+                continue;
             tail.AsSpan(length - MostTail, MostTail).CopyTo(tail);
             (length, cut) = (MostTail, true);
         }
@@ -128,14 +169,22 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
         if (!rules.IsCompletedSuccessfully)
         {
             // Without all of it nothing can be judged here; the end of it is, where it is reported.
-            if (early.WrittenCount + bytes.Length > MostEarly) isTooMuch = true;
-            else System.Buffers.BuffersExtensions.Write(early, bytes);
+            if (early.WrittenCount + bytes.Length > MostEarly)
+                isTooMuch = true;
+            else
+                System.Buffers.BuffersExtensions.Write(early, bytes);
             return;
         }
-        if (isTooMuch || rules.Result is not { } known) return;
+        if (isTooMuch || rules.Result is not { } known)
+            return;
         if (reader is null)
         {
-            reader = new LogReader(Core.Watching.RunJudge.WithoutBounds(known), DateTimeZone.Utc, SystemClock.Instance.GetCurrentInstant(), r => run = r);
+            reader = new LogReader(
+                Core.Watching.RunJudge.WithoutBounds(known),
+                DateTimeZone.Utc,
+                SystemClock.Instance.GetCurrentInstant(),
+                r => run = r
+            );
             Feed(early.WrittenSpan);
             early.Clear();
         }
@@ -144,8 +193,10 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
 
     private void Feed(ReadOnlySpan<byte> bytes)
     {
-        if (bytes.Length == 0) return;
-        if (text.Length < LogDecoder.MostOf(bytes.Length)) text = new char[LogDecoder.MostOf(bytes.Length)];
+        if (bytes.Length == 0)
+            return;
+        if (text.Length < LogDecoder.MostOf(bytes.Length))
+            text = new char[LogDecoder.MostOf(bytes.Length)];
         reader!.Feed(text.AsSpan(0, decoder.Decode(bytes, text)));
     }
 
@@ -159,14 +210,23 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
 
     private async Task<ReadLog?> ReadAsync()
     {
-        if (await rules is null) return null;
+        if (await rules is null)
+            return null;
         lock (gate)
         {
             Read([]);
             reader?.Finish();
         }
-        if (run is null) return null;
-        return new ReadLog(run.Deciding is { } d ? Line(d) : null, [.. run.Warned.Select(Line)], run.WarnedCount, new CheckInFigures(run.Items, run.Bytes, run.Seconds, run.Skipped, run.Errors), run.Code, reader!.Lines);
+        if (run is null)
+            return null;
+        return new ReadLog(
+            run.Deciding is { } d ? Line(d) : null,
+            [.. run.Warned.Select(Line)],
+            run.WarnedCount,
+            new CheckInFigures(run.Items, run.Bytes, run.Seconds, run.Skipped, run.Errors),
+            run.Code,
+            reader!.Lines
+        );
 
         static EvidenceLine Line(LogMark mark) => new(mark.Line, mark.List, mark.Text, mark.Class);
     }

@@ -5,7 +5,14 @@ using NodaTime;
 namespace IronKeep.Core.Ceilings;
 
 /// <summary>What a run holds while it is at work, and what orders it among those that wait.</summary>
-public sealed record RunClaim(string Job, string Machine, ImmutableArray<string> Stores, ImmutableArray<string> Locks, int Importance, Instant Due)
+public sealed record RunClaim(
+    string Job,
+    string Machine,
+    ImmutableArray<string> Stores,
+    ImmutableArray<string> Locks,
+    int Importance,
+    Instant Due
+)
 {
     /// <summary>Two claims of one key may start under just the same conditions.</summary>
     public string Key { get; } = string.Join('\n', [Machine, .. Stores, "", .. Locks]);
@@ -19,20 +26,24 @@ public sealed record RunClaim(string Job, string Machine, ImmutableArray<string>
 
 /// <summary>
 /// How many runs may be at work at once: overall, on a machine, into a store, and one for each lock and job. Knows what is at work.
-/// The service starts runs by it, and the forecast plays them by it. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
+/// The service starts runs by it, and the forecast plays them by it. Source: docs/semantics.md, section 2 (Planned runs, lateness,
+/// catch-up).
 /// </summary>
 public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> ofMachine, IReadOnlyDictionary<string, int> ofStore)
 {
     /// <summary>Where there is a ceiling: how many more runs it leaves room for.</summary>
-    private readonly Dictionary<string, int> leftOn = new(ofMachine), leftInto = new(ofStore);
+    private readonly Dictionary<string, int> leftOn = new(ofMachine),
+        leftInto = new(ofStore);
     private readonly Dictionary<string, string> lockedBy = [];
     private readonly HashSet<(string Job, string Machine)> jobs = [];
 
     /// <summary>The ceilings of a charter; <paramref name="overall"/> counts where the charter has no ceiling over all.</summary>
-    public static RunCeilings Of(Charter charter, int overall) => new(
-        charter.RunsAtOnce ?? overall,
-        charter.Machines.Values.Where(m => m.RunsAtOnce is not null).ToDictionary(m => m.Name, m => m.RunsAtOnce!.Value),
-        charter.Stores.Values.Where(s => s.RunsAtOnce is not null).ToDictionary(s => s.Name, s => s.RunsAtOnce!.Value));
+    public static RunCeilings Of(Charter charter, int overall) =>
+        new(
+            charter.RunsAtOnce ?? overall,
+            charter.Machines.Values.Where(m => m.RunsAtOnce is not null).ToDictionary(m => m.Name, m => m.RunsAtOnce!.Value),
+            charter.Stores.Values.Where(s => s.RunsAtOnce is not null).ToDictionary(s => s.Name, s => s.RunsAtOnce!.Value)
+        );
 
     public int AtWork { get; private set; }
 
@@ -57,17 +68,30 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         };
     }
 
-    private enum Obstacles { None, Job, Overall, Machine, Store, Lock }
+    private enum Obstacles
+    {
+        None,
+        Job,
+        Overall,
+        Machine,
+        Store,
+        Lock,
+    }
 
     private (Obstacles Kind, string? Name) Obstacle(RunClaim claim)
     {
-        if (jobs.Contains((claim.Job, claim.Machine))) return (Obstacles.Job, claim.Job);
-        if (IsFull) return (Obstacles.Overall, null);
-        if (leftOn.TryGetValue(claim.Machine, out var there) && there <= 0) return (Obstacles.Machine, claim.Machine);
+        if (jobs.Contains((claim.Job, claim.Machine)))
+            return (Obstacles.Job, claim.Job);
+        if (IsFull)
+            return (Obstacles.Overall, null);
+        if (leftOn.TryGetValue(claim.Machine, out var there) && there <= 0)
+            return (Obstacles.Machine, claim.Machine);
         foreach (var store in claim.Stores)
-            if (leftInto.TryGetValue(store, out var room) && room <= 0) return (Obstacles.Store, store);
+            if (leftInto.TryGetValue(store, out var room) && room <= 0)
+                return (Obstacles.Store, store);
         foreach (var name in claim.Locks)
-            if (lockedBy.ContainsKey(name)) return (Obstacles.Lock, name);
+            if (lockedBy.ContainsKey(name))
+                return (Obstacles.Lock, name);
         return default;
     }
 
@@ -77,8 +101,10 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         AtWork++;
         jobs.Add((claim.Job, claim.Machine));
         Count(leftOn, claim.Machine, -1);
-        foreach (var store in claim.Stores) Count(leftInto, store, -1);
-        foreach (var name in claim.Locks) lockedBy[name] = claim.Job;
+        foreach (var store in claim.Stores)
+            Count(leftInto, store, -1);
+        foreach (var name in claim.Locks)
+            lockedBy[name] = claim.Job;
     }
 
     /// <summary>A run that began with this claim has ended.</summary>
@@ -87,12 +113,15 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         AtWork--;
         jobs.Remove((claim.Job, claim.Machine));
         Count(leftOn, claim.Machine, 1);
-        foreach (var store in claim.Stores) Count(leftInto, store, 1);
-        foreach (var name in claim.Locks) lockedBy.Remove(name);
+        foreach (var store in claim.Stores)
+            Count(leftInto, store, 1);
+        foreach (var name in claim.Locks)
+            lockedBy.Remove(name);
     }
 
     private static void Count(Dictionary<string, int> left, string name, int by)
     {
-        if (left.TryGetValue(name, out var room)) left[name] = room + by;
+        if (left.TryGetValue(name, out var room))
+            left[name] = room + by;
     }
 }

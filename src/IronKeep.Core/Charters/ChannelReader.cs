@@ -7,18 +7,37 @@ namespace IronKeep.Core.Charters;
 internal sealed class ChannelReader(string name, List<Mistake> mistakes)
 {
     private readonly string about = $"channel {name}";
-    private static readonly string[] Keys = ["mail-to", "mail-from", "server", "security", "user", "password-file", "pickup", "webhook", "webhook-file", "token-file"];
+    private static readonly string[] Keys =
+    [
+        "mail-to",
+        "mail-from",
+        "server",
+        "security",
+        "user",
+        "password-file",
+        "pickup",
+        "webhook",
+        "webhook-file",
+        "token-file",
+    ];
 
     public ChannelDefinition? Read(CharterNode node)
     {
         var map = new MapReader(node, about, mistakes, Keys);
         var (server, pickup, webhook) = (map.Scalar("server"), map.Scalar("pickup"), map.Scalar("webhook"));
         var webhookFile = map.Scalar("webhook-file");
-        if (webhook is not null && webhookFile is not null) Wrong(webhookFile, "the address stands in 'webhook' already; keep one of 'webhook' and 'webhook-file'");
+        if (webhook is not null && webhookFile is not null)
+            Wrong(webhookFile, "the address stands in 'webhook' already; keep one of 'webhook' and 'webhook-file'");
         var ways = new[] { server, pickup, webhook ?? webhookFile }.Count(w => w is not null);
         if (ways != 1 && node is MapNode)
         {
-            Wrong(node, ways == 0 ? "says no way to carry what it tells; add 'server: mail.example.org:587', 'pickup: /var/spool/mail-out' or 'webhook: https://…'" : "has several ways; keep one of 'server', 'pickup' and 'webhook'");
+            Wrong(
+                node,
+                ways == 0
+                    ? "says no way to carry what it tells; add 'server: mail.example.org:587', 'pickup: /var/spool/mail-out' or 'webhook: "
+                        + "https://…'"
+                    : "has several ways; keep one of 'server', 'pickup' and 'webhook'"
+            );
             return null;
         }
         var to = map.Strings("mail-to") ?? [];
@@ -26,9 +45,11 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         var security = map.Scalar("security");
         var (user, password, token) = (map.Scalar("user"), map.Scalar("password-file"), map.Scalar("token-file"));
         foreach (var address in from is null ? to : to.Append(from))
-            if (!IsAddress(address.Value)) Wrong(address, $"'{address.Value}' is not a mail address; write somebody@example.org");
+            if (!IsAddress(address.Value))
+                Wrong(address, $"'{address.Value}' is not a mail address; write somebody@example.org");
         foreach (var file in new[] { password, token, pickup, webhookFile })
-            if (file is not null && CharterReader.PathProblem(file.Value) is { } problem) Wrong(file, problem);
+            if (file is not null && CharterReader.PathProblem(file.Value) is { } problem)
+                Wrong(file, problem);
         if (webhookFile is not null && webhook is null)
         {
             Refuse("goes with mail, not with a webhook", to.FirstOrDefault(), from, security, user, password);
@@ -37,51 +58,87 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         if (webhook is not null)
         {
             Refuse("goes with mail, not with a webhook", to.FirstOrDefault(), from, security, user, password);
-            if (!Uri.TryCreate(webhook.Value, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) Wrong(webhook, $"'{webhook.Value}' is not an address; write https://host/path");
-            else if (uri.UserInfo.Length > 0) Wrong(webhook, "an address must not carry a name or password; put a token into a file and name it with 'token-file'");
-            else if (uri.Segments.Concat(uri.Query.Split('?', '&', '=')).Any(LooksSecret)) Wrong(webhook, "an address that is a secret itself does not belong into a charter, which many can read; write it into a file and name that with 'webhook-file'");
+            if (!Uri.TryCreate(webhook.Value, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
+                Wrong(webhook, $"'{webhook.Value}' is not an address; write https://host/path");
+            else if (uri.UserInfo.Length > 0)
+                Wrong(webhook, "an address must not carry a name or password; put a token into a file and name it with 'token-file'");
+            else if (uri.Segments.Concat(uri.Query.Split('?', '&', '=')).Any(LooksSecret))
+                Wrong(
+                    webhook,
+                    "an address that is a secret itself does not belong into a charter, which many can read; write it into a file and name "
+                        + "that with 'webhook-file'"
+                );
             return new ChannelDefinition(name, ChannelKind.Webhook) { Url = webhook.Value, TokenFile = token?.Value };
         }
-        if (to.Count == 0) map.Missing("mail-to", "say who gets the mail: 'mail-to: [crew@example.org]'");
-        if (from is null) map.Missing("mail-from", "say from whom it comes: 'mail-from: ironkeep@example.org'");
+        if (to.Count == 0)
+            map.Missing("mail-to", "say who gets the mail: 'mail-to: [crew@example.org]'");
+        if (from is null)
+            map.Missing("mail-from", "say from whom it comes: 'mail-from: ironkeep@example.org'");
         Refuse("goes with a webhook, not with mail", token);
-        var channel = new ChannelDefinition(name, pickup is null ? ChannelKind.Smtp : ChannelKind.Pickup) { MailTo = [.. to.Select(t => t.Value)], MailFrom = from?.Value };
+        var channel = new ChannelDefinition(name, pickup is null ? ChannelKind.Smtp : ChannelKind.Pickup)
+        {
+            MailTo = [.. to.Select(t => t.Value)],
+            MailFrom = from?.Value,
+        };
         if (pickup is not null)
         {
             Refuse("goes with 'server', not with 'pickup'", security, user, password);
             return channel with { Folder = CharterReader.Normal(pickup.Value) };
         }
-        if (server is null || ReadServer(server) is not { } place) return null;
-        if ((user is null) != (password is null)) Wrong((user ?? password)!, "'user' and 'password-file' go together; give both or neither");
+        if (server is null || ReadServer(server) is not { } place)
+            return null;
+        if ((user is null) != (password is null))
+            Wrong((user ?? password)!, "'user' and 'password-file' go together; give both or neither");
         var protection = security is null ? MailSecurity.StartTls : Kebab.Read<MailSecurity>(security.Value);
-        if (protection is null) Wrong(security!, $"'{security!.Value}' is not known here; use start-tls, tls or none");
-        if (protection == MailSecurity.None && user is not null) Wrong(security!, "a password must not travel unprotected; use start-tls or tls");
-        return channel with { Host = place.Host, Port = place.Port, Security = protection ?? default, User = user?.Value, PasswordFile = password?.Value };
+        if (protection is null)
+            Wrong(security!, $"'{security!.Value}' is not known here; use start-tls, tls or none");
+        if (protection == MailSecurity.None && user is not null)
+            Wrong(security!, "a password must not travel unprotected; use start-tls or tls");
+        return channel with
+        {
+            Host = place.Host,
+            Port = place.Port,
+            Security = protection ?? default,
+            User = user?.Value,
+            PasswordFile = password?.Value,
+        };
     }
 
     private (string Host, int Port)? ReadServer(ScalarNode server)
     {
         var colon = server.Value.LastIndexOf(':');
-        if (colon > 0 && int.TryParse(server.Value.AsSpan(colon + 1), NumberStyles.None, CultureInfo.InvariantCulture, out var port) && port is > 0 and < 65536
-            && Uri.CheckHostName(server.Value[..colon].Trim('[', ']')) != UriHostNameType.Unknown)
+        if (
+            colon > 0
+            && int.TryParse(server.Value.AsSpan(colon + 1), NumberStyles.None, CultureInfo.InvariantCulture, out var port)
+            && port is > 0 and < 65536
+            && Uri.CheckHostName(server.Value[..colon].Trim('[', ']')) != UriHostNameType.Unknown
+        )
             return (server.Value[..colon], port);
         Wrong(server, $"'{server.Value}' is not a server with its port; write mail.example.org:587");
         return null;
     }
 
     /// <summary>A part of a path that nobody would choose for people to read: long, with digits among its letters.</summary>
-    private static bool LooksSecret(string segment) => segment.Trim('/') is { Length: >= 20 } part && part.Any(char.IsAsciiDigit) && part.Any(char.IsAsciiLetter) && !part.Contains('.', StringComparison.Ordinal);
+    private static bool LooksSecret(string segment) =>
+        segment.Trim('/') is { Length: >= 20 } part
+        && part.Any(char.IsAsciiDigit)
+        && part.Any(char.IsAsciiLetter)
+        && !part.Contains('.', StringComparison.Ordinal);
 
     private static bool IsAddress(string text)
     {
         var at = text.IndexOf('@', StringComparison.Ordinal);
-        return at > 0 && at < text.Length - 1 && text.LastIndexOf('@') == at && !text.Any(c => char.IsWhiteSpace(c) || char.IsControl(c) || "<>,;\"".Contains(c));
+        return at > 0
+            && at < text.Length - 1
+            && text.LastIndexOf('@') == at
+            && !text.Any(c => char.IsWhiteSpace(c) || char.IsControl(c) || "<>,;\"".Contains(c));
     }
 
     private void Refuse(string why, params ReadOnlySpan<ScalarNode?> nodes)
     {
         foreach (var node in nodes)
-            if (node is not null) Wrong(node, $"'{node.Value}' {why}; take the line out");
+            if (node is not null)
+                Wrong(node, $"'{node.Value}' {why}; take the line out");
     }
 
     private void Wrong(CharterNode at, string message) => mistakes.Add(new Mistake(at.Line, at.Column, about, message));

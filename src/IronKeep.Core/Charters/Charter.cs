@@ -41,27 +41,34 @@ public sealed record Charter(DateTimeZone Zone)
     /// <summary>The channels that hear of a job.</summary>
     public ImmutableArray<string> TellsOf(JobDefinition job) => job.Tells.Length > 0 ? job.Tells : Tells;
 
-    /// <summary>The job whose schedule makes this one due: itself, or the first of the jobs that it follows. The reader refuses circles.</summary>
+    /// <summary>
+    /// The job whose schedule makes this one due: itself, or the first of the jobs that it follows. The reader refuses circles.
+    /// </summary>
     public JobDefinition HeadOf(JobDefinition job)
     {
-        while (job.After is { } before && Jobs.TryGetValue(before, out var head)) job = head;
+        while (job.After is { } before && Jobs.TryGetValue(before, out var head))
+            job = head;
         return job;
     }
 
     /// <summary>The machine that a job belongs to; <paramref name="own"/> is the service's.</summary>
     public static string MachineOf(JobDefinition job, string own) => job.On ?? own;
 
-    /// <summary>The job that a file of a store of dated files belongs to, given the job that its name says (empty: none); null when no job leaves copies there.</summary>
+    /// <summary>
+    /// The job that a file of a store of dated files belongs to, given the job that its name says (empty: none); null when no job leaves
+    /// copies there.
+    /// </summary>
     public JobDefinition? LeavesIn(string store, string named) =>
         named.Length > 0 ? Jobs.GetValueOrDefault(named) : Jobs.Values.FirstOrDefault(j => j.Watched && j.Into.Contains(store));
 
     /// <summary>
-    /// Until how long after it is due something must have been heard of a watched run. One that is heard by its copy alone has its run limit too, and the time in
-    /// which files settle.
+    /// Until how long after it is due something must have been heard of a watched run. One that is heard by its copy alone has its run
+    /// limit too, and the time in which files settle.
     /// </summary>
     public Duration HeardWithin(JobDefinition job)
     {
-        if (job.HeardBy is not [EvidenceSource.Folder]) return job.StartLimit.ToDuration();
+        if (job.HeardBy is not [EvidenceSource.Folder])
+            return job.StartLimit.ToDuration();
         return LimitOf(job) + job.Into.Select(s => Stores[s].Dated?.SettledAfter.ToDuration() ?? Duration.Zero).Max() + LooksLate;
     }
 
@@ -73,7 +80,9 @@ public sealed record Charter(DateTimeZone Zone)
 
     /// <summary>The importance by which a job's runs are ordered, 5 first: its own, else its machine's.</summary>
     public int ImportanceOf(JobDefinition job) =>
-        job.Importance ?? (job.On is { } on && Machines.TryGetValue(on, out var machine) ? machine.Importance : null) ?? MachineDefinition.UsualImportance;
+        job.Importance
+        ?? (job.On is { } on && Machines.TryGetValue(on, out var machine) ? machine.Importance : null)
+        ?? MachineDefinition.UsualImportance;
 
     /// <summary>
     /// When a job is due in the end, with its zone, calendar, windows and spread; null when it runs by hand only. A job that follows
@@ -82,7 +91,8 @@ public sealed record Charter(DateTimeZone Zone)
     public DueTimes? DueTimesOf(JobDefinition job, string own)
     {
         var head = HeadOf(job);
-        if (head.When is not { } schedule) return null;
+        if (head.When is not { } schedule)
+            return null;
         return new DueTimes(schedule, ZoneOf(head))
         {
             Closed = head.Calendar is { } calendar ? Calendars[calendar].Closed : null,
@@ -95,5 +105,9 @@ public sealed record Charter(DateTimeZone Zone)
 
     /// <summary>The set with its groups and zone, as the rules take it.</summary>
     public (RotationSet Set, DateTimeZone Zone, ClosedDays? Closed) RotationOf(RotationSetDefinition set) =>
-        (new RotationSet(set.Start, [.. set.Groups.Select(g => MediaGroups[g])]), set.Zone ?? Zone, set.Calendar is { } calendar ? Calendars[calendar].Closed : null);
+        (
+            new RotationSet(set.Start, [.. set.Groups.Select(g => MediaGroups[g])]),
+            set.Zone ?? Zone,
+            set.Calendar is { } calendar ? Calendars[calendar].Closed : null
+        );
 }

@@ -3,7 +3,12 @@ using System.Collections.Immutable;
 namespace IronKeep.Core.Charters;
 
 /// <summary>What happens to one declared object between two charters.</summary>
-public enum ChangeKind { Added, Removed, Changed }
+public enum ChangeKind
+{
+    Added,
+    Removed,
+    Changed,
+}
 
 /// <summary>One field of a changed object; null where the field is absent.</summary>
 public sealed record FieldChange(string Field, string? Before, string? After);
@@ -25,9 +30,12 @@ public static class CharterDiff
         {
             foreach (var key in was.Keys.Union(becomes.Keys).Where(k => k.Kind == kind).OrderBy(k => k.Name, StringComparer.Ordinal))
             {
-                if (!was.TryGetValue(key, out var old)) changes.Add(new CharterChange(ChangeKind.Added, kind, key.Name, []));
-                else if (!becomes.TryGetValue(key, out var now)) changes.Add(new CharterChange(ChangeKind.Removed, kind, key.Name, []));
-                else if (Differing(old, now) is { Length: > 0 } fields) changes.Add(new CharterChange(ChangeKind.Changed, kind, key.Name, fields));
+                if (!was.TryGetValue(key, out var old))
+                    changes.Add(new CharterChange(ChangeKind.Added, kind, key.Name, []));
+                else if (!becomes.TryGetValue(key, out var now))
+                    changes.Add(new CharterChange(ChangeKind.Removed, kind, key.Name, []));
+                else if (Differing(old, now) is { Length: > 0 } fields)
+                    changes.Add(new CharterChange(ChangeKind.Changed, kind, key.Name, fields));
             }
         }
         return changes.ToImmutable();
@@ -37,8 +45,14 @@ public static class CharterDiff
     {
         var was = before.ToDictionary(f => f.Key);
         var becomes = after.ToDictionary(f => f.Key);
-        return [.. before.Concat(after).Select(f => f.Key).Distinct()
-            .Where(k => !Equals(was.GetValueOrDefault(k), becomes.GetValueOrDefault(k)))
-            .Select(k => new FieldChange(k, was.GetValueOrDefault(k)?.Text, becomes.GetValueOrDefault(k)?.Text))];
+        return
+        [
+            .. before
+                .Concat(after)
+                .Select(f => f.Key)
+                .Distinct()
+                .Where(k => !Equals(was.GetValueOrDefault(k), becomes.GetValueOrDefault(k)))
+                .Select(k => new FieldChange(k, was.GetValueOrDefault(k)?.Text, becomes.GetValueOrDefault(k)?.Text)),
+        ];
     }
 }

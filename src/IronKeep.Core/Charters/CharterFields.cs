@@ -14,7 +14,8 @@ public sealed record CharterField(string Key, ImmutableArray<string> Values, boo
     /// <summary>The value for people, on one line.</summary>
     public string Text => string.Join(", ", Values);
 
-    public bool Equals(CharterField? other) => other is not null && Key == other.Key && IsList == other.IsList && Values.SequenceEqual(other.Values);
+    public bool Equals(CharterField? other) =>
+        other is not null && Key == other.Key && IsList == other.IsList && Values.SequenceEqual(other.Values);
 
     public override int GetHashCode() => HashCode.Combine(Key, Values.Length);
 }
@@ -30,62 +31,166 @@ public static class CharterFields
     /// <summary>The kinds of objects with the section that each stands in.</summary>
     public static ImmutableArray<(string Kind, string Section)> Sections { get; } =
     [
-        ("machine", "machines"), ("store", "stores"), ("calendar", "calendars"), ("policy", "policies"), ("media-group", "media-groups"), ("rotation-set", "rotation-sets"),
-        ("channel", "channels"), ("log-rules", "log-rules"), ("job", "jobs"),
+        ("machine", "machines"),
+        ("store", "stores"),
+        ("calendar", "calendars"),
+        ("policy", "policies"),
+        ("media-group", "media-groups"),
+        ("rotation-set", "rotation-sets"),
+        ("channel", "channels"),
+        ("log-rules", "log-rules"),
+        ("job", "jobs"),
     ];
 
-    public static ImmutableArray<CharterField> Of(MachineDefinition m) => List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
+    public static ImmutableArray<CharterField> Of(MachineDefinition m) =>
+        List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
 
     public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));
 
-    public static ImmutableArray<CharterField> Of(MediaGroup g) => List(
-        One("serves", g.Serves.ToSentence()), Many("media", g.Media), One("protected-for", g.ProtectedFor?.ToString() ?? "always"),
-        One("fill-window", Unless(g.FillWindow, MediaGroup.UsualFillWindow)), One("run-length", Unless(g.RunLength, MediaGroup.UsualRunLength)));
+    public static ImmutableArray<CharterField> Of(MediaGroup g) =>
+        List(
+            One("serves", g.Serves.ToSentence()),
+            Many("media", g.Media),
+            One("protected-for", g.ProtectedFor?.ToString() ?? "always"),
+            One("fill-window", Unless(g.FillWindow, MediaGroup.UsualFillWindow)),
+            One("run-length", Unless(g.RunLength, MediaGroup.UsualRunLength))
+        );
 
-    public static ImmutableArray<CharterField> Of(RotationSetDefinition r) => List(
-        One("start", SentenceWords.Time(r.Start)), One("first", SentenceWords.Date(r.First)), One("zone", r.Zone?.Id), One("calendar", r.Calendar), Many("groups", r.Groups));
+    public static ImmutableArray<CharterField> Of(RotationSetDefinition r) =>
+        List(
+            One("start", SentenceWords.Time(r.Start)),
+            One("first", SentenceWords.Date(r.First)),
+            One("zone", r.Zone?.Id),
+            One("calendar", r.Calendar),
+            Many("groups", r.Groups)
+        );
 
-    public static ImmutableArray<CharterField> Of(StoreDefinition s) => List(
-        One("folder", s.Folder), One("layout", s.Dated is null ? null : s.Layout), One("name", s.Dated?.Name.Text), Many("kinds", s.Dated is null ? [] : [.. s.Dated.Name.Kinds.Select(k => $"{Kebab.Of(k.Kind)} {k.Word}")]), One("zone", s.Dated?.Zone?.Id), One("settled-after", s.Dated is null ? null : Unless(s.Dated.SettledAfter, DatedFiles.UsualSettledAfter)), One("capacity", s.Capacity?.ToExactText()), One("reserve", s.ReservePercent is { } percent ? $"{percent} %" : s.Reserve?.ToExactText()), One("bin", s.Bin.ToString()),
-        One("warn-below", s.WarnBelow?.ToExactText()), One("runs-at-once", Number(s.RunsAtOnce)), One("verify", Sentence(s.VerifyWhen)), One("verify-budget", s.VerifyBudget?.ToExactText()),
-        One("verify-within", s.VerifyWithin?.ToString()), One("reclaim", Sentence(s.ReclaimWhen)), One("key-file", s.KeyFile), One("passphrase-file", s.PassphraseFile), One("hash", s.Sha256 ? "sha-256" : null),
-        One("host-key", s.Remote?.HostKey), One("login-key", s.Remote?.LoginKey), One("upload-at-most", s.UploadAtMost?.ToExactText()), One("download-at-most", s.DownloadAtMost?.ToExactText()));
+    public static ImmutableArray<CharterField> Of(StoreDefinition s) =>
+        List(
+            One("folder", s.Folder),
+            One("layout", s.Dated is null ? null : s.Layout),
+            One("name", s.Dated?.Name.Text),
+            Many("kinds", s.Dated is null ? [] : [.. s.Dated.Name.Kinds.Select(k => $"{Kebab.Of(k.Kind)} {k.Word}")]),
+            One("zone", s.Dated?.Zone?.Id),
+            One("settled-after", s.Dated is null ? null : Unless(s.Dated.SettledAfter, DatedFiles.UsualSettledAfter)),
+            One("capacity", s.Capacity?.ToExactText()),
+            One("reserve", s.ReservePercent is { } percent ? $"{percent} %" : s.Reserve?.ToExactText()),
+            One("bin", s.Bin.ToString()),
+            One("warn-below", s.WarnBelow?.ToExactText()),
+            One("runs-at-once", Number(s.RunsAtOnce)),
+            One("verify", Sentence(s.VerifyWhen)),
+            One("verify-budget", s.VerifyBudget?.ToExactText()),
+            One("verify-within", s.VerifyWithin?.ToString()),
+            One("reclaim", Sentence(s.ReclaimWhen)),
+            One("key-file", s.KeyFile),
+            One("passphrase-file", s.PassphraseFile),
+            One("hash", s.Sha256 ? "sha-256" : null),
+            One("host-key", s.Remote?.HostKey),
+            One("login-key", s.Remote?.LoginKey),
+            One("upload-at-most", s.UploadAtMost?.ToExactText()),
+            One("download-at-most", s.DownloadAtMost?.ToExactText())
+        );
 
-    public static ImmutableArray<CharterField> Of(PolicyDefinition p) => List(
-        One("keep", p.Keep.ToString()), One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)), One("zone", p.Zone?.Id),
-        Many("promises", [.. p.Promises.Select(s => s.ToString())]));
+    public static ImmutableArray<CharterField> Of(PolicyDefinition p) =>
+        List(
+            One("keep", p.Keep.ToString()),
+            One("at-least", p.AtLeast.ToString(CultureInfo.InvariantCulture)),
+            One("zone", p.Zone?.Id),
+            Many("promises", [.. p.Promises.Select(s => s.ToString())])
+        );
 
-    public static ImmutableArray<CharterField> Of(ChannelDefinition c) => List(
-        Many("mail-to", c.MailTo), One("mail-from", c.MailFrom), One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
-        One("security", c.Kind == ChannelKind.Smtp ? Kebab.Of(c.Security) : null), One("user", c.User), One("password-file", c.PasswordFile),
-        One("pickup", c.Folder), One("webhook", c.Url), One("webhook-file", c.UrlFile), One("token-file", c.TokenFile));
+    public static ImmutableArray<CharterField> Of(ChannelDefinition c) =>
+        List(
+            Many("mail-to", c.MailTo),
+            One("mail-from", c.MailFrom),
+            One("server", c.Host is null ? null : $"{c.Host}:{c.Port}"),
+            One("security", c.Kind == ChannelKind.Smtp ? Kebab.Of(c.Security) : null),
+            One("user", c.User),
+            One("password-file", c.PasswordFile),
+            One("pickup", c.Folder),
+            One("webhook", c.Url),
+            One("webhook-file", c.UrlFile),
+            One("token-file", c.TokenFile)
+        );
 
-    public static ImmutableArray<CharterField> Of(LogRules r) => List(
-        Patterns(r, "begins", LogList.Begins), Patterns(r, "ends", LogList.Ends), One("times", r.TimesText), One("zone", r.Zone?.Id), Patterns(r, "ok", LogList.Ok), Patterns(r, "warned", LogList.Warned),
-        Patterns(r, "failed", LogList.Failed), Patterns(r, "ignores", LogList.Ignores), Patterns(r, "figures", LogList.Figures), One("exit-codes", LogRulesReader.Text(r.ExitCodes)),
-        One("quiet-after", Unless(r.QuietAfter, LogRules.UsualQuiet)), Many("examples", [.. r.Examples.Select(LogRulesReader.Text)]));
+    public static ImmutableArray<CharterField> Of(LogRules r) =>
+        List(
+            Patterns(r, "begins", LogList.Begins),
+            Patterns(r, "ends", LogList.Ends),
+            One("times", r.TimesText),
+            One("zone", r.Zone?.Id),
+            Patterns(r, "ok", LogList.Ok),
+            Patterns(r, "warned", LogList.Warned),
+            Patterns(r, "failed", LogList.Failed),
+            Patterns(r, "ignores", LogList.Ignores),
+            Patterns(r, "figures", LogList.Figures),
+            One("exit-codes", LogRulesReader.Text(r.ExitCodes)),
+            One("quiet-after", Unless(r.QuietAfter, LogRules.UsualQuiet)),
+            Many("examples", [.. r.Examples.Select(LogRulesReader.Text)])
+        );
 
-    private static CharterField? Patterns(LogRules rules, string key, LogList list) => Many(key, [.. rules.Rules.Where(r => r.List == list).Select(LogRulesReader.Text)]);
+    private static CharterField? Patterns(LogRules rules, string key, LogList list) =>
+        Many(key, [.. rules.Rules.Where(r => r.List == list).Select(LogRulesReader.Text)]);
 
-    public static ImmutableArray<CharterField> Of(JobDefinition j) => List(
-        One("on", j.On), One("watched", j.Watched ? "yes" : null), Many("heard-by", j.HeardBy is [Watching.EvidenceSource.CheckIn] ? [] : [.. j.HeardBy.Select(h => Kebab.Of(h))]), Many("log", j.Logs), Many("syslog", j.Syslog), Many("syslog-text", j.SyslogText), One("log-rules", j.LogRules), One("note", j.Note), Many("takes", j.Takes), Many("leaves-out", j.LeavesOut), One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null), One("other-file-systems", j.OtherFileSystems ? "yes" : null), Many(j.Watched ? "leaves-copy-in" : "into", j.Into), One("early", Unless(j.Early, JobDefinition.UsualEarly)), One("compression", j.Compression == 1 ? null : Number(j.Compression)),
-        One("when", Sentence(j.When)), One("after", j.After), One("zone", j.Zone?.Id), One("calendar", j.Calendar), One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
-        Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]), One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
-        One("spread", j.Spread?.ToString()), One("importance", Number(j.Importance)), Many("locks", j.Locks), One("policy", j.Policy.Length == 0 ? null : j.Policy), One("fresh-within", j.FreshWithin?.ToString()), One("start-limit", Unless(j.StartLimit, JobDefinition.UsualStartLimit)),
-        One("run-limit", j.RunLimit?.ToString()), One("catch-up", j.CatchUp == CatchUp.Once ? null : Kebab.Of(j.CatchUp)),
-        One("wait-after-return", Unless(j.WaitAfterReturn, JobDefinition.UsualWaitAfterReturn)), One("catch-up-gap", Unless(j.CatchUpGap, JobDefinition.UsualCatchUpGap)),
-        One("overlap", j.Overlap == Overlap.Skip ? null : Kebab.Of(j.Overlap)), One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
-        One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()), One("prune", j.Prune == PruneTime.ByHand ? null : Kebab.Of(j.Prune)),
-        Many("tells", j.Tells), One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Kebab.Of(j.TellWhen)),
-        One("expect-size", j.ExpectSize?.ToExactText()), One("expect-change", j.ExpectChange?.ToExactText()), One("expect-growth", j.ExpectGrowth?.ToExactText()),
-        One("expect-time", j.ExpectTime?.ToString()));
+    public static ImmutableArray<CharterField> Of(JobDefinition j) =>
+        List(
+            One("on", j.On),
+            One("watched", j.Watched ? "yes" : null),
+            Many("heard-by", j.HeardBy is [Watching.EvidenceSource.CheckIn] ? [] : [.. j.HeardBy.Select(h => Kebab.Of(h))]),
+            Many("log", j.Logs),
+            Many("syslog", j.Syslog),
+            Many("syslog-text", j.SyslogText),
+            One("log-rules", j.LogRules),
+            One("note", j.Note),
+            Many("takes", j.Takes),
+            Many("leaves-out", j.LeavesOut),
+            One("leaves-out-caches", j.LeavesOutCaches ? "yes" : null),
+            One("other-file-systems", j.OtherFileSystems ? "yes" : null),
+            Many(j.Watched ? "leaves-copy-in" : "into", j.Into),
+            One("early", Unless(j.Early, JobDefinition.UsualEarly)),
+            One("compression", j.Compression == 1 ? null : Number(j.Compression)),
+            One("when", Sentence(j.When)),
+            One("after", j.After),
+            One("zone", j.Zone?.Id),
+            One("calendar", j.Calendar),
+            One("when-closed", j.WhenClosed is { } closed ? Kebab.Of(closed) : null),
+            Many("quiet-hours", [.. j.QuietHours.Select(q => q.ToString())]),
+            One("when-quiet", j.WhenQuiet == WindowRule.Shift ? null : Kebab.Of(j.WhenQuiet)),
+            One("spread", j.Spread?.ToString()),
+            One("importance", Number(j.Importance)),
+            Many("locks", j.Locks),
+            One("policy", j.Policy.Length == 0 ? null : j.Policy),
+            One("fresh-within", j.FreshWithin?.ToString()),
+            One("start-limit", Unless(j.StartLimit, JobDefinition.UsualStartLimit)),
+            One("run-limit", j.RunLimit?.ToString()),
+            One("catch-up", j.CatchUp == CatchUp.Once ? null : Kebab.Of(j.CatchUp)),
+            One("wait-after-return", Unless(j.WaitAfterReturn, JobDefinition.UsualWaitAfterReturn)),
+            One("catch-up-gap", Unless(j.CatchUpGap, JobDefinition.UsualCatchUpGap)),
+            One("overlap", j.Overlap == Overlap.Skip ? null : Kebab.Of(j.Overlap)),
+            One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
+            One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()),
+            One("prune", j.Prune == PruneTime.ByHand ? null : Kebab.Of(j.Prune)),
+            Many("tells", j.Tells),
+            One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Kebab.Of(j.TellWhen)),
+            One("expect-size", j.ExpectSize?.ToExactText()),
+            One("expect-change", j.ExpectChange?.ToExactText()),
+            One("expect-growth", j.ExpectGrowth?.ToExactText()),
+            One("expect-time", j.ExpectTime?.ToString())
+        );
 
     /// <summary>What stands at the top of the charter beside its objects.</summary>
-    public static ImmutableArray<CharterField> Of(Charter c) => List(One("zone", c.Zone.Id), Many("tells", c.Tells), One("duty-mail", Sentence(c.DutyMail)), One("runs-at-once", Number(c.RunsAtOnce)));
+    public static ImmutableArray<CharterField> Of(Charter c) =>
+        List(
+            One("zone", c.Zone.Id),
+            Many("tells", c.Tells),
+            One("duty-mail", Sentence(c.DutyMail)),
+            One("runs-at-once", Number(c.RunsAtOnce))
+        );
 
     /// <summary>Every object by kind and name, with its fields.</summary>
     public static IEnumerable<(string Kind, string Name, ImmutableArray<CharterField> Fields)> Objects(Charter charter) =>
-        charter.Machines.Values.Select(m => ("machine", m.Name, Of(m)))
+        charter
+            .Machines.Values.Select(m => ("machine", m.Name, Of(m)))
             .Concat(charter.Stores.Values.Select(s => ("store", s.Name, Of(s))))
             .Concat(charter.Calendars.Values.Select(c => ("calendar", c.Name, Of(c))))
             .Concat(charter.MediaGroups.Values.Select(g => ("media-group", g.Name, Of(g))))
@@ -99,7 +204,8 @@ public static class CharterFields
     public static ImmutableArray<CharterField>? Find(Charter charter, string kind, string name)
     {
         foreach (var (k, n, fields) in Objects(charter))
-            if (k == kind && n == name) return fields;
+            if (k == kind && n == name)
+                return fields;
         return null;
     }
 
@@ -107,13 +213,19 @@ public static class CharterFields
     {
         var present = ImmutableArray.CreateBuilder<CharterField>();
         foreach (var field in fields)
-            if (field is not null) present.Add(field);
+            if (field is not null)
+                present.Add(field);
         return present.ToImmutable();
     }
 
     private static CharterField? One(string key, string? value) => value is null ? null : new CharterField(key, [value], false);
-    private static CharterField? Many(string key, ImmutableArray<string> values) => values.Length == 0 ? null : new CharterField(key, values, true);
+
+    private static CharterField? Many(string key, ImmutableArray<string> values) =>
+        values.Length == 0 ? null : new CharterField(key, values, true);
+
     private static string? Sentence(Schedule? schedule) => schedule?.ToSentence();
+
     private static string? Unless(Span span, Span usual) => span == usual ? null : span.ToString();
+
     private static string? Number(int? number) => number?.ToString(CultureInfo.InvariantCulture);
 }

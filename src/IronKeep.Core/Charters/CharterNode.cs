@@ -21,7 +21,11 @@ public sealed record Mistake(int Line, int Column, string About, string Message)
 /// What reading a charter gives: the charter, or null with at least one mistake; and where each object stands in the text, by
 /// its kind and name ("job ringing-register").
 /// </summary>
-public sealed record CharterReading(Charter? Charter, ImmutableArray<Mistake> Mistakes, IReadOnlyDictionary<string, (int Line, int Column)> Places)
+public sealed record CharterReading(
+    Charter? Charter,
+    ImmutableArray<Mistake> Mistakes,
+    IReadOnlyDictionary<string, (int Line, int Column)> Places
+)
 {
     /// <summary>A text that gave no charter at all, for one reason.</summary>
     public static CharterReading Unreadable(int line, int column, string message) =>

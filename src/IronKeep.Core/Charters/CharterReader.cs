@@ -31,13 +31,27 @@ public sealed class CharterReader
     private Charter ReadCharter(CharterNode root)
     {
         var read = new ValueReader("the charter", mistakes, uses);
-        var map = read.Map(root, ["charter", "zone", "tells", "duty-mail", "runs-at-once", .. CharterFields.Sections.Select(s => s.Section)]);
-        if (map.Required("charter", $"begin the file with 'charter: {Charter.Version}'") is { } version && version.Value != Charter.Version.ToString(CultureInfo.InvariantCulture))
-            mistakes.Add(new Mistake(version.Line, version.Column, "charter", $"version '{version.Value}' is not known; this service reads version {Charter.Version}"));
+        var map = read.Map(
+            root,
+            ["charter", "zone", "tells", "duty-mail", "runs-at-once", .. CharterFields.Sections.Select(s => s.Section)]
+        );
+        if (
+            map.Required("charter", $"begin the file with 'charter: {Charter.Version}'") is { } version
+            && version.Value != Charter.Version.ToString(CultureInfo.InvariantCulture)
+        )
+            mistakes.Add(
+                new Mistake(
+                    version.Line,
+                    version.Column,
+                    "charter",
+                    $"version '{version.Value}' is not known; this service reads version {Charter.Version}"
+                )
+            );
         var zone = read.Zone(map.Scalar("zone")) ?? DateTimeZone.Utc;
         var dutyMail = read.When(map.Scalar("duty-mail"));
         var tells = read.Uses(map.Strings("tells"), "channel");
-        if (dutyMail is not null && tells.Length == 0) read.Wrong(map.Scalar("duty-mail")!, "'duty-mail' needs somebody to go to: name channels with 'tells: CHANNEL' beside it");
+        if (dutyMail is not null && tells.Length == 0)
+            read.Wrong(map.Scalar("duty-mail")!, "'duty-mail' needs somebody to go to: name channels with 'tells: CHANNEL' beside it");
         var charter = Charter.Empty with
         {
             Zone = zone,
@@ -48,8 +62,12 @@ public sealed class CharterReader
             Stores = Named(map.Map("stores"), "store", DefinitionReaders.Store),
             Calendars = Named(map.Map("calendars"), "calendar", DefinitionReaders.Calendar),
             Policies = Named(map.Map("policies"), "policy", DefinitionReaders.Policy),
-            MediaGroups = Named(map.Map("media-groups"), "media-group", (name, node, _) => RotationReader.ReadGroup(name, node, mistakes, named: false)),
-            RotationSets = Named(map.Map("rotation-sets"), "rotation-set", (name, node, of) => DefinitionReaders.RotationSet(name, node, of, mistakes)),
+            MediaGroups = Named(map.Map("media-groups"), "media-group", (name, node, _) =>
+                RotationReader.ReadGroup(name, node, mistakes, named: false)
+            ),
+            RotationSets = Named(map.Map("rotation-sets"), "rotation-set", (name, node, of) =>
+                DefinitionReaders.RotationSet(name, node, of, mistakes)
+            ),
             Channels = Named(map.Map("channels"), "channel", (name, node, _) => new ChannelReader(name, mistakes).Read(node)),
             LogRules = Named(map.Map("log-rules"), "log-rules", LogRulesReader.Read),
             Jobs = Named(map.Map("jobs"), "job", JobReader.Read),
@@ -57,10 +75,23 @@ public sealed class CharterReader
         foreach (var (about, kind, name) in uses)
         {
             // One that is declared with mistakes of its own is declared all the same.
-            if (places.ContainsKey($"{kind} {name.Value}")) continue;
+            if (places.ContainsKey($"{kind} {name.Value}"))
+                continue;
             var known = places.Keys.Where(p => p.StartsWith(kind + " ", StringComparison.Ordinal)).Select(p => p[(kind.Length + 1)..]);
             var near = Nearest.To(name.Value, known);
-            mistakes.Add(new Mistake(name.Line, name.Column, about, $"there is no {kind} '{name.Value}'; {(near is null ? $"declare it under '{CharterFields.Sections.First(s => s.Kind == kind).Section}'" : $"did you mean '{near}'?")}"));
+            mistakes.Add(
+                new Mistake(
+                    name.Line,
+                    name.Column,
+                    about,
+                    $"there is no {kind} '{name.Value}'; "
+                        + (
+                            near is null
+                                ? $"declare it under '{CharterFields.Sections.First(s => s.Kind == kind).Section}'"
+                                : $"did you mean '{near}'?"
+                        )
+                )
+            );
         }
         CheckFollowers(charter.Jobs);
         CheckTimes(charter);
@@ -76,10 +107,30 @@ public sealed class CharterReader
         {
             var (line, column) = places[$"job {job.Name}"];
             if (job.When!.NamedZone is { } named && named != charter.ZoneOf(job).Id)
-                mistakes.Add(new Mistake(line, column, $"job {job.Name}", $"its rule says that its times are in {named}, but the job's zone is {charter.ZoneOf(job).Id}; give the job 'zone: {named}', or take the zone out of the rule"));
+                mistakes.Add(
+                    new Mistake(
+                        line,
+                        column,
+                        $"job {job.Name}",
+                        $"its rule says that its times are in {named}, but the job's zone is {charter.ZoneOf(job).Id}; give the job 'zone: "
+                            + $"{named}', or take the zone out of the rule"
+                    )
+                );
             var needsCalendar = job.When is ClockSchedule { Days: WorkingDayRule };
-            if (needsCalendar && job.Calendar is { } calendar && charter.Calendars.TryGetValue(calendar, out var days) && !job.When.IsEverDue(days.Closed))
-                mistakes.Add(new Mistake(line, column, $"job {job.Name}", $"is never due: calendar '{calendar}' closes every day that '{job.When}' could mean"));
+            if (
+                needsCalendar
+                && job.Calendar is { } calendar
+                && charter.Calendars.TryGetValue(calendar, out var days)
+                && !job.When.IsEverDue(days.Closed)
+            )
+                mistakes.Add(
+                    new Mistake(
+                        line,
+                        column,
+                        $"job {job.Name}",
+                        $"is never due: calendar '{calendar}' closes every day that '{job.When}' could mean"
+                    )
+                );
         }
     }
 
@@ -88,11 +139,35 @@ public sealed class CharterReader
     {
         foreach (var use in uses.Where(u => u.Kind == "store" && u.About.StartsWith("job ", StringComparison.Ordinal)))
         {
-            if (!charter.Stores.TryGetValue(use.Name.Value, out var store) || !charter.Jobs.TryGetValue(use.About["job ".Length..], out var job)) continue;
-            if (job.Watched && store.Dated is null) Wrong(use.Name, use.About, $"leaves its copies in store '{store.Name}', which the service alone writes; name a store with 'layout: dated-files'");
-            if (!job.Watched && store.Dated is not null) Wrong(use.Name, use.About, $"store '{store.Name}' holds dated files that something else writes; the service puts its copies into stores of its own only");
-            if (store.Dated is { Name.HasJob: false } && charter.Jobs.Values.FirstOrDefault(j => j.Into.Contains(store.Name)) is { } first && first.Name != job.Name)
-                Wrong(use.Name, use.About, $"job {first.Name} leaves its copies in store '{store.Name}' already, and its names do not tell whose a file is; put {{job}} into the names, or give each job a store of its own");
+            if (
+                !charter.Stores.TryGetValue(use.Name.Value, out var store)
+                || !charter.Jobs.TryGetValue(use.About["job ".Length..], out var job)
+            )
+                continue;
+            if (job.Watched && store.Dated is null)
+                Wrong(
+                    use.Name,
+                    use.About,
+                    $"leaves its copies in store '{store.Name}', which the service alone writes; name a store with 'layout: dated-files'"
+                );
+            if (!job.Watched && store.Dated is not null)
+                Wrong(
+                    use.Name,
+                    use.About,
+                    $"store '{store.Name}' holds dated files that something else writes; the service puts its copies into stores of its "
+                        + $"own only"
+                );
+            if (
+                store.Dated is { Name.HasJob: false }
+                && charter.Jobs.Values.FirstOrDefault(j => j.Into.Contains(store.Name)) is { } first
+                && first.Name != job.Name
+            )
+                Wrong(
+                    use.Name,
+                    use.About,
+                    $"job {first.Name} leaves its copies in store '{store.Name}' already, and its names do not tell whose a file is; put "
+                        + $"{{job}} into the names, or give each job a store of its own"
+                );
         }
     }
 
@@ -108,15 +183,27 @@ public sealed class CharterReader
                 way.Add(before);
                 at = next;
             }
-            if (at.After == job.Name) Wrong(NameIn(job), $"job {job.Name}", $"runs in a circle: {string.Join(" after ", way.Append(job.Name))}; give one of them a 'when' in place of its 'after'");
-            else if (at.After is null && at.When is null) Wrong(NameIn(job), $"job {job.Name}", $"would never be due: {at.Name} runs by hand only; give {at.Name} a 'when'");
-            else if (at.Watched) Wrong(NameIn(job), $"job {job.Name}", $"follows {at.Name}, which is a watched job; only jobs that the service carries out can be followed");
+            if (at.After == job.Name)
+                Wrong(
+                    NameIn(job),
+                    $"job {job.Name}",
+                    $"runs in a circle: {string.Join(" after ", way.Append(job.Name))}; give one of them a 'when' in place of its 'after'"
+                );
+            else if (at.After is null && at.When is null)
+                Wrong(NameIn(job), $"job {job.Name}", $"would never be due: {at.Name} runs by hand only; give {at.Name} a 'when'");
+            else if (at.Watched)
+                Wrong(
+                    NameIn(job),
+                    $"job {job.Name}",
+                    $"follows {at.Name}, which is a watched job; only jobs that the service carries out can be followed"
+                );
         }
 
         ScalarNode NameIn(JobDefinition job) => uses.First(u => u.Kind == "job" && u.About == $"job {job.Name}").Name;
     }
 
-    private ImmutableSortedDictionary<string, T> Named<T>(MapNode? map, string kind, Func<string, CharterNode, ValueReader, T?> read) where T : class
+    private ImmutableSortedDictionary<string, T> Named<T>(MapNode? map, string kind, Func<string, CharterNode, ValueReader, T?> read)
+        where T : class
     {
         var found = ImmutableSortedDictionary.CreateBuilder<string, T>(StringComparer.Ordinal);
         var first = new Dictionary<string, ScalarNode>();
@@ -124,20 +211,32 @@ public sealed class CharterReader
         {
             if (!first.TryAdd(key.Value, key))
             {
-                Wrong(key, $"{kind} {key.Value}", $"the name '{key.Value}' is used twice, first in line {first[key.Value].Line}; give one of them another name");
+                Wrong(
+                    key,
+                    $"{kind} {key.Value}",
+                    $"the name '{key.Value}' is used twice, first in line {first[key.Value].Line}; give one of them another name"
+                );
                 continue;
             }
             if (!IsName(key.Value))
-                Wrong(key, $"{kind} {key.Value}", $"'{key.Value}' cannot be a name; use lower-case letters, digits and hyphens, at most 63, beginning with a letter or digit");
+                Wrong(
+                    key,
+                    $"{kind} {key.Value}",
+                    $"'{key.Value}' cannot be a name; use lower-case letters, digits and hyphens, at most 63, beginning with a letter or "
+                        + $"digit"
+                );
             places[$"{kind} {key.Value}"] = (key.Line, key.Column);
-            if (read(key.Value, value, new ValueReader($"{kind} {key.Value}", mistakes, uses)) is { } declaration) found[key.Value] = declaration;
+            if (read(key.Value, value, new ValueReader($"{kind} {key.Value}", mistakes, uses)) is { } declaration)
+                found[key.Value] = declaration;
         }
         return found.ToImmutable();
     }
 
     /// <summary>Names become parts of paths and addresses, so they are lower-case letters, digits and inner hyphens, at most 63.</summary>
     public static bool IsName(string text) =>
-        text.Length is >= 1 and <= 63 && text[0] != '-' && text[^1] != '-'
+        text.Length is >= 1 and <= 63
+        && text[0] != '-'
+        && text[^1] != '-'
         && text.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c == '-');
 
     /// <summary>What is wrong with a path of a charter, or null. It must be absolute and plain.</summary>
@@ -147,7 +246,8 @@ public sealed class CharterReader
         : path.Split('/').Contains("..") ? $"'{path}' contains '..'; write the path it stands for"
         : null;
 
-    public static string Normal(string path) => "/" + string.Join('/', path.Split('/', StringSplitOptions.RemoveEmptyEntries).Where(p => p != "."));
+    public static string Normal(string path) =>
+        "/" + string.Join('/', path.Split('/', StringSplitOptions.RemoveEmptyEntries).Where(p => p != "."));
 
     private void Wrong(CharterNode node, string about, string message) => mistakes.Add(new Mistake(node.Line, node.Column, about, message));
 }

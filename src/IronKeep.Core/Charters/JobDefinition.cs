@@ -7,21 +7,38 @@ using NodaTime;
 namespace IronKeep.Core.Charters;
 
 /// <summary>Whether missed runs are made up for by one run, or not at all.</summary>
-public enum CatchUp { Once, None }
+public enum CatchUp
+{
+    Once,
+    None,
+}
 
 /// <summary>What happens to a planned run while an earlier run of the job is at work: it is not needed, or one waits.</summary>
-public enum Overlap { Skip, Wait }
+public enum Overlap
+{
+    Skip,
+    Wait,
+}
 
 /// <summary>When a job is pruned: only by hand, or after each run that succeeds. Never by a clock offset.</summary>
-public enum PruneTime { ByHand, AfterSuccess }
+public enum PruneTime
+{
+    ByHand,
+    AfterSuccess,
+}
 
 /// <summary>What is told of a job: trouble only, or every end of a run.</summary>
-public enum TellWhen { Trouble, Always }
+public enum TellWhen
+{
+    Trouble,
+    Always,
+}
 
 /// <summary>
 /// What to take, when, into which stores, kept how long, told to whom. <see cref="When"/> and <see cref="After"/> null: only when
 /// somebody asks. <see cref="Zone"/> null: the charter's. <see cref="FreshWithin"/> is the promised age of the newest good copy.
-/// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
+/// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2 (Planned runs,
+/// lateness, catch-up).
 /// </summary>
 public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
 {
@@ -39,8 +56,8 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     public string? On { get; init; }
 
     /// <summary>
-    /// Something else carries it out; Iron Keep only watches what it leaves behind. It takes nothing. <see cref="Into"/> are the stores of dated files in which
-    /// it leaves its copies; without one it has no policy (the empty name).
+    /// Something else carries it out; Iron Keep only watches what it leaves behind. It takes nothing. <see cref="Into"/> are the stores of
+    /// dated files in which it leaves its copies; without one it has no policy (the empty name).
     /// </summary>
     public bool Watched { get; init; }
 
@@ -53,7 +70,9 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// <summary>The log files that it writes, absolute paths with * and ? in their names.</summary>
     public ImmutableArray<string> Logs { get; init; } = [];
 
-    /// <summary>The programs whose lines of syslog are its own, as NAME or NAME@HOST, and patterns of which one must match a line (none: all lines).</summary>
+    /// <summary>
+    /// The programs whose lines of syslog are its own, as NAME or NAME@HOST, and patterns of which one must match a line (none: all lines).
+    /// </summary>
     public ImmutableArray<string> Syslog { get; init; } = [];
     public ImmutableArray<string> SyslogText { get; init; } = [];
 
@@ -109,13 +128,16 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     public ImmutableArray<string> Tells { get; init; } = [];
     public TellWhen TellWhen { get; init; }
 
-    /// <summary>What a run is expected to take before any has told: bytes selected, bytes changed in a run, bytes grown in a day, and how long.</summary>
+    /// <summary>
+    /// What a run is expected to take before any has told: bytes selected, bytes changed in a run, bytes grown in a day, and how long.
+    /// </summary>
     public ByteSize? ExpectSize { get; init; }
     public ByteSize? ExpectChange { get; init; }
     public ByteSize? ExpectGrowth { get; init; }
     public Span? ExpectTime { get; init; }
 
-    public bool Equals(JobDefinition? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public bool Equals(JobDefinition? other) =>
+        other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
 
     public override int GetHashCode() => HashCode.Combine(Name, Policy, FreshWithin);
 }

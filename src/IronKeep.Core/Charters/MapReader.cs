@@ -25,7 +25,11 @@ internal sealed class MapReader
             if (!known.Contains(key.Value))
             {
                 var near = Nearest.To(key.Value, known);
-                Wrong(key, $"unknown key '{key.Value}'; {(near is null ? $"the keys here are {string.Join(", ", known)}" : $"did you mean '{near}'?")}");
+                Wrong(
+                    key,
+                    $"unknown key '{key.Value}'; "
+                        + $"{(near is null ? $"the keys here are {string.Join(", ", known)}" : $"did you mean '{near}'?")}"
+                );
             }
             else if (!values.TryAdd(key.Value, value))
             {
@@ -37,17 +41,25 @@ internal sealed class MapReader
     /// <summary>The text of an optional key.</summary>
     public ScalarNode? Scalar(string key)
     {
-        if (!values.TryGetValue(key, out var value)) return null;
-        if (value is ScalarNode { Value.Length: > 0 } scalar) return scalar;
+        if (!values.TryGetValue(key, out var value))
+            return null;
+        if (value is ScalarNode { Value.Length: > 0 } scalar)
+            return scalar;
         values.Remove(key);
-        Wrong(value, value is ScalarNode ? $"'{key}' has no value; give it one or remove the line" : $"'{key}' takes a single value, not {(value is ListNode ? "a list" : "keys")}");
+        Wrong(
+            value,
+            value is ScalarNode
+                ? $"'{key}' has no value; give it one or remove the line"
+                : $"'{key}' takes a single value, not {(value is ListNode ? "a list" : "keys")}"
+        );
         return null;
     }
 
     /// <summary>The text of a key that must be there.</summary>
     public ScalarNode? Required(string key, string remedy)
     {
-        if (!values.ContainsKey(key)) Missing(key, remedy);
+        if (!values.ContainsKey(key))
+            Missing(key, remedy);
         return Scalar(key);
     }
 
@@ -56,14 +68,17 @@ internal sealed class MapReader
 
     public void Missing(string key, string remedy)
     {
-        if (node is MapNode) Wrong(node, $"'{key}' is missing; {remedy}");
+        if (node is MapNode)
+            Wrong(node, $"'{key}' is missing; {remedy}");
     }
 
     /// <summary>The map under an optional key.</summary>
     public MapNode? Map(string key)
     {
-        if (!values.TryGetValue(key, out var value) || value is ScalarNode { Value: "" }) return null;
-        if (value is MapNode map) return map;
+        if (!values.TryGetValue(key, out var value) || value is ScalarNode { Value: "" })
+            return null;
+        if (value is MapNode map)
+            return map;
         Wrong(value, $"'{key}' takes names with their settings below them, not {(value is ListNode ? "a list" : "a single value")}");
         return null;
     }
@@ -71,8 +86,10 @@ internal sealed class MapReader
     /// <summary>The items under a key that takes a list; none when the key is absent.</summary>
     public IReadOnlyList<CharterNode> Nodes(string key)
     {
-        if (!values.TryGetValue(key, out var value)) return [];
-        if (value is ListNode list) return [.. list.Items];
+        if (!values.TryGetValue(key, out var value))
+            return [];
+        if (value is ListNode list)
+            return [.. list.Items];
         Wrong(value, $"'{key}' takes a list");
         return [];
     }
@@ -80,8 +97,10 @@ internal sealed class MapReader
     /// <summary>The texts under a key that takes one or a list of them; null when the key is absent.</summary>
     public List<ScalarNode>? Strings(string key)
     {
-        if (!values.TryGetValue(key, out var value)) return null;
-        if (value is ScalarNode) return Scalar(key) is { } one ? [one] : null;
+        if (!values.TryGetValue(key, out var value))
+            return null;
+        if (value is ScalarNode)
+            return Scalar(key) is { } one ? [one] : null;
         if (value is ListNode list)
         {
             foreach (var item in list.Items.Where(i => i is not ScalarNode { Value.Length: > 0 }))

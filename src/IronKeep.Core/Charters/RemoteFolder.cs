@@ -18,9 +18,21 @@ public sealed partial record RemoteFolder(string User, string Host, int Port, st
     public static RemoteFolder? Read(string text, string hostKey, string loginKey)
     {
         var match = Shape().Match(text);
-        if (!match.Success) return null;
-        var port = match.Groups["port"].Success ? int.Parse(match.Groups["port"].Value, System.Globalization.CultureInfo.InvariantCulture) : UsualPort;
-        return port is < 1 or > 65535 ? null : new RemoteFolder(match.Groups["user"].Value, match.Groups["host"].Value, port, match.Groups["folder"].Value, hostKey, loginKey);
+        if (!match.Success)
+            return null;
+        var port = match.Groups["port"].Success
+            ? int.Parse(match.Groups["port"].Value, System.Globalization.CultureInfo.InvariantCulture)
+            : UsualPort;
+        return port is < 1 or > 65535
+            ? null
+            : new RemoteFolder(
+                match.Groups["user"].Value,
+                match.Groups["host"].Value,
+                port,
+                match.Groups["folder"].Value,
+                hostKey,
+                loginKey
+            );
     }
 
     /// <summary>A fingerprint as ssh-keygen prints it: SHA256 and 43 characters of base64.</summary>

@@ -20,8 +20,17 @@ public sealed record CalendarDefinition(string Name, ClosedDays Closed);
 /// A rotation set: its media groups by name, in order; the first that serves a night takes it. Played from the night
 /// <paramref name="First"/> on, with runs that begin at <paramref name="Start"/> in <paramref name="Zone"/> (null: the charter's).
 /// </summary>
-public sealed record RotationSetDefinition(string Name, LocalTime Start, LocalDate First, ImmutableArray<string> Groups, DateTimeZone? Zone, string? Calendar)
+public sealed record RotationSetDefinition(
+    string Name,
+    LocalTime Start,
+    LocalDate First,
+    ImmutableArray<string> Groups,
+    DateTimeZone? Zone,
+    string? Calendar
+)
 {
-    public bool Equals(RotationSetDefinition? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public bool Equals(RotationSetDefinition? other) =>
+        other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+
     public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
 }

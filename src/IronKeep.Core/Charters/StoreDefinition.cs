@@ -15,8 +15,16 @@ namespace IronKeep.Core.Charters;
 /// most <paramref name="VerifyBudget"/> (null: everything).
 /// </summary>
 public sealed record StoreDefinition(
-    string Name, string Folder, ByteSize? Capacity, ByteSize? Reserve, Span Bin,
-    ByteSize? WarnBelow = null, Schedule? VerifyWhen = null, ByteSize? VerifyBudget = null, Schedule? ReclaimWhen = null)
+    string Name,
+    string Folder,
+    ByteSize? Capacity,
+    ByteSize? Reserve,
+    Span Bin,
+    ByteSize? WarnBelow = null,
+    Schedule? VerifyWhen = null,
+    ByteSize? VerifyBudget = null,
+    Schedule? ReclaimWhen = null
+)
 {
     /// <summary>The reserve as a share of the capacity, or of the file system where there is none; null: it is given in bytes.</summary>
     public int? ReservePercent { get; init; }
@@ -24,12 +32,16 @@ public sealed record StoreDefinition(
     public bool HasReserve => Reserve is not null || ReservePercent is not null;
 
     /// <summary>The bytes that stay free, given the size of the file system (null: not known).</summary>
-    public long ReserveOf(long? total) => Reserve?.Bytes ?? (ReservePercent is { } percent && (Capacity?.Bytes ?? total) is { } whole ? whole / 100 * percent : 0);
+    public long ReserveOf(long? total) =>
+        Reserve?.Bytes ?? (ReservePercent is { } percent && (Capacity?.Bytes ?? total) is { } whole ? whole / 100 * percent : 0);
 
     /// <summary>How many runs may write to it at once; null: as many as there are.</summary>
     public int? RunsAtOnce { get; init; }
 
-    /// <summary>The file with the secret that opens the store, and whether it is a passphrase or the bytes of a key; null: the store does not encrypt.</summary>
+    /// <summary>
+    /// The file with the secret that opens the store, and whether it is a passphrase or the bytes of a key; null: the store does not
+    /// encrypt.
+    /// </summary>
     public string? KeyFile { get; init; }
     public string? PassphraseFile { get; init; }
 
@@ -65,9 +77,13 @@ public sealed record StoreDefinition(
 /// <summary>A retention policy with its floor and the zone of its periods (null: the charter's).</summary>
 public sealed record PolicyDefinition(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone)
 {
-    /// <summary>Ages of which there shall always be a copy, such as 3 months: the forecast looks whether the rungs keep the promise.</summary>
+    /// <summary>
+    /// Ages of which there shall always be a copy, such as 3 months: the forecast looks whether the rungs keep the promise.
+    /// </summary>
     public ImmutableArray<Span> Promises { get; init; } = [];
 
-    public bool Equals(PolicyDefinition? other) => other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+    public bool Equals(PolicyDefinition? other) =>
+        other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+
     public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
 }

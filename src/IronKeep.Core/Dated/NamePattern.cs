@@ -8,9 +8,9 @@ using NodaTime;
 namespace IronKeep.Core.Dated;
 
 /// <summary>
-/// A pattern over the path of a file below its folder: text as it is, {yyyy} {MM} {dd} {HH} {mm} {ss} digits, {job} {machine} names, {kind} one of the
-/// words of the kinds, * any text without a slash; a backslash takes the next character as it is. A path matches as a whole or not at all, in time
-/// linear in its length. Source: docs/semantics.md, section 10 (Dated files).
+/// A pattern over the path of a file below its folder: text as it is, {yyyy} {MM} {dd} {HH} {mm} {ss} digits, {job} {machine} names, {kind}
+/// one of the words of the kinds, * any text without a slash; a backslash takes the next character as it is. A path matches as a whole or
+/// not at all, in time linear in its length. Source: docs/semantics.md, section 10 (Dated files).
 /// </summary>
 public sealed class NamePattern
 {
@@ -29,13 +29,15 @@ public sealed class NamePattern
         var made = ImmutableArray.CreateBuilder<Regex>();
         foreach (var part in parts)
         {
-            if (part.Field is not null) named.Add((part.Field, $"f{named.Count}"));
+            if (part.Field is not null)
+                named.Add((part.Field, $"f{named.Count}"));
             if (part is { Field: null, Literal: '/' })
             {
                 made.Add(Compile(level, []));
                 level = [];
             }
-            else level.Add(part);
+            else
+                level.Add(part);
         }
         (levels, groups, whole) = (made.ToImmutable(), [.. named], Compile(parts, [.. named.Select(n => n.Item2)]));
         HasJob = parts.Exists(p => p.Field == "job");
@@ -62,9 +64,17 @@ public sealed class NamePattern
     {
         var match = whole.Match(path);
         // A name with a line break in it would be two in every list.
-        if (!match.Success || path.Any(char.IsControl)) return null;
-        string? job = null, machine = null, kind = null;
-        int? year = null, month = null, day = null, hour = null, minute = null, second = null;
+        if (!match.Success || path.Any(char.IsControl))
+            return null;
+        string? job = null,
+            machine = null,
+            kind = null;
+        int? year = null,
+            month = null,
+            day = null,
+            hour = null,
+            minute = null,
+            second = null;
         foreach (var (field, group) in groups)
         {
             var value = match.Groups[group].Value;
@@ -81,16 +91,27 @@ public sealed class NamePattern
                 "mm" => TakeNumber(ref minute, value),
                 _ => TakeNumber(ref second, value),
             };
-            if (!same) return null;
+            if (!same)
+                return null;
         }
-        if (year is < 1 || month is < 1 or > 12 || day < 1 || day > CalendarSystem.Iso.GetDaysInMonth(year!.Value, month!.Value) || hour > 23 || minute > 59 || second > 59) return null;
+        if (
+            year is < 1
+            || month is < 1 or > 12
+            || day < 1
+            || day > CalendarSystem.Iso.GetDaysInMonth(year!.Value, month!.Value)
+            || hour > 23
+            || minute > 59
+            || second > 59
+        )
+            return null;
         var time = new LocalDateTime(year.Value, month!.Value, day!.Value, hour ?? 0, minute ?? 0, second ?? 0);
         return new DatedName(job, machine, kind is null ? null : Kinds.First(k => k.Word == kind).Kind, time);
     }
 
     private static bool Take(ref string? known, string value)
     {
-        if (known is not null && known != value) return false;
+        if (known is not null && known != value)
+            return false;
         known = value;
         return true;
     }
@@ -98,7 +119,8 @@ public sealed class NamePattern
     private static bool TakeNumber(ref int? known, string value)
     {
         var number = int.Parse(value, NumberStyles.None, CultureInfo.InvariantCulture);
-        if (known is { } before && before != number) return false;
+        if (known is { } before && before != number)
+            return false;
         known = number;
         return true;
     }
@@ -106,8 +128,10 @@ public sealed class NamePattern
     /// <summary>Reads a pattern with the words of its kinds; the problem says what is wrong with it.</summary>
     public static (NamePattern? Pattern, string? Problem) Read(string text, ImmutableArray<(CopyKind Kind, string Word)> kinds)
     {
-        if (text.Length > MostLength) return (null, $"the pattern has {text.Length} characters; {MostLength} are the most");
-        if (text.StartsWith('/')) return (null, $"'{text}' begins with a slash; write the path below the store's folder");
+        if (text.Length > MostLength)
+            return (null, $"the pattern has {text.Length} characters; {MostLength} are the most");
+        if (text.StartsWith('/'))
+            return (null, $"'{text}' begins with a slash; write the path below the store's folder");
         var parts = new List<PatternPart>();
         for (var at = 0; at < text.Length; at++)
         {
@@ -121,9 +145,19 @@ public sealed class NamePattern
                     break;
                 case '{':
                     var end = text.IndexOf('}', at);
-                    if (end < 0) return (null, $"'{text}' opens a brace and does not close it; write \\{{ for a brace in the name");
+                    if (end < 0)
+                        return (null, $"'{text}' opens a brace and does not close it; write \\{{ for a brace in the name");
                     var field = text[(at + 1)..end];
-                    if (!Fields.Contains(field)) return (null, $"'{{{field}}}' is not known here; {(Nearest.To(field, Fields) is { } near ? $"did you mean '{{{near}}}'?" : $"use {string.Join(", ", Fields.Select(f => $"{{{f}}}"))}")}");
+                    if (!Fields.Contains(field))
+                        return (
+                            null,
+                            $"'{{{field}}}' is not known here; "
+                                + (
+                                    Nearest.To(field, Fields) is { } near
+                                        ? $"did you mean '{{{near}}}'?"
+                                        : $"use {string.Join(", ", Fields.Select(f => $"{{{f}}}"))}"
+                                )
+                        );
                     parts.Add(new PatternPart('\0', field, field == "kind" ? [.. kinds.Select(k => k.Word)] : null));
                     at = end;
                     break;
@@ -138,18 +172,27 @@ public sealed class NamePattern
     private static string? Problem(string text, List<PatternPart> parts, ImmutableArray<(CopyKind Kind, string Word)> kinds)
     {
         foreach (var needed in Times.Take(3))
-            if (!parts.Exists(p => p.Field == needed)) return $"'{text}' does not say the day: {{{needed}}} is missing; a copy's time is read from {{yyyy}}, {{MM}} and {{dd}}";
-        if (parts.Exists(p => p.Field == "mm") && !parts.Exists(p => p.Field == "HH")) return $"'{text}' has minutes without hours; add {{HH}}";
-        if (parts.Exists(p => p.Field == "ss") && !parts.Exists(p => p.Field == "mm")) return $"'{text}' has seconds without minutes; add {{mm}}";
+            if (!parts.Exists(p => p.Field == needed))
+                return $"'{text}' does not say the day: {{{needed}}} is missing; a copy's time is read from {{yyyy}}, {{MM}} and {{dd}}";
+        if (parts.Exists(p => p.Field == "mm") && !parts.Exists(p => p.Field == "HH"))
+            return $"'{text}' has minutes without hours; add {{HH}}";
+        if (parts.Exists(p => p.Field == "ss") && !parts.Exists(p => p.Field == "mm"))
+            return $"'{text}' has seconds without minutes; add {{mm}}";
         var named = parts.Exists(p => p.Field == "kind");
-        if (named && kinds.Length == 0) return "'{kind}' needs the words that stand there: add 'kinds: {full: F, incremental: I}'";
-        if (!named && kinds.Length > 0) return "there are kinds, but the name does not tell them apart: put {kind} where their words stand";
-        if (kinds.Length > 0 && !kinds.Any(k => k.Kind == CopyKind.Full)) return "the kinds name no full copy, so every other would lack what it needs: add 'full'";
+        if (named && kinds.Length == 0)
+            return "'{kind}' needs the words that stand there: add 'kinds: {full: F, incremental: I}'";
+        if (!named && kinds.Length > 0)
+            return "there are kinds, but the name does not tell them apart: put {kind} where their words stand";
+        if (kinds.Length > 0 && !kinds.Any(k => k.Kind == CopyKind.Full))
+            return "the kinds name no full copy, so every other would lack what it needs: add 'full'";
         var names = text.Split('/');
-        if (Array.Exists(names, n => n.Length == 0 || n is "." or "..")) return $"'{text}' has an empty name, '.' or '..' between its slashes; write the path below the store's folder plainly";
-        if (Array.Exists(names, n => n.StartsWith(".ironkeep", StringComparison.Ordinal))) return $"names that begin with .ironkeep are the service's own; '{text}' cannot use them";
+        if (Array.Exists(names, n => n.Length == 0 || n is "." or ".."))
+            return $"'{text}' has an empty name, '.' or '..' between its slashes; write the path below the store's folder plainly";
+        if (Array.Exists(names, n => n.StartsWith(".ironkeep", StringComparison.Ordinal)))
+            return $"names that begin with .ironkeep are the service's own; '{text}' cannot use them";
         return PatternAmbiguity.Find(parts) is { } twofold
-            ? $"names that match '{text}' cannot be told apart: one could be read with {{{twofold.Field}}} ending in two places; put a character between that neither side can hold, such as '_' or '.'"
+            ? $"names that match '{text}' cannot be told apart: one could be read with {{{twofold.Field}}} ending in two places; put a "
+                + $"character between that neither side can hold, such as '_' or '.'"
             : null;
     }
 
@@ -164,15 +207,22 @@ public sealed class NamePattern
                 text.Append(part.IsStar ? "[^/]*" : Regex.Escape(part.Literal.ToString()));
                 continue;
             }
-            text.Append(named.Length > 0 ? $"(?<{named[next++]}>" : "(?:").Append(part.Field switch
-            {
-                "job" or "machine" => "[a-z0-9](?:[a-z0-9-]*[a-z0-9])?",
-                "kind" => string.Join('|', part.Words!.Select(Regex.Escape)),
-                "yyyy" => "[0-9]{4}",
-                _ => "[0-9]{2}",
-            }).Append(')');
+            text.Append(named.Length > 0 ? $"(?<{named[next++]}>" : "(?:")
+                .Append(
+                    part.Field switch
+                    {
+                        "job" or "machine" => "[a-z0-9](?:[a-z0-9-]*[a-z0-9])?",
+                        "kind" => string.Join('|', part.Words!.Select(Regex.Escape)),
+                        "yyyy" => "[0-9]{4}",
+                        _ => "[0-9]{2}",
+                    }
+                )
+                .Append(')');
         }
-        return new Regex(text.Append(@"\z").ToString(), RegexOptions.NonBacktracking | RegexOptions.CultureInvariant | RegexOptions.Singleline);
+        return new Regex(
+            text.Append(@"\z").ToString(),
+            RegexOptions.NonBacktracking | RegexOptions.CultureInvariant | RegexOptions.Singleline
+        );
     }
 }
 

@@ -1,8 +1,8 @@
 namespace IronKeep.Core.Dated;
 
 /// <summary>
-/// Whether some name could be read in two ways by a pattern, so that a field would have two values. Exact: two readings of one name go through the
-/// pattern side by side, and the search ends when both have come to its end and have put a character into different fields.
+/// Whether some name could be read in two ways by a pattern, so that a field would have two values. Exact: two readings of one name go
+/// through the pattern side by side, and the search ends when both have come to its end and have put a character into different fields.
 /// </summary>
 internal static class PatternAmbiguity
 {
@@ -27,26 +27,39 @@ internal static class PatternAmbiguity
         var probes = steps.SelectMany(s => s.Probe).Concat(NameLetters).Append('~').Where(c => c != '/').Append('/').Distinct().ToArray();
         var seen = new HashSet<(int, int, int)>();
         var queue = new Queue<(int A, int B, int Part)>();
-        foreach (var a in starts) foreach (var b in starts) Push(a, b, -1);
+        foreach (var a in starts)
+        foreach (var b in starts)
+            Push(a, b, -1);
         while (queue.TryDequeue(out var at))
         {
             if (at.A == end && at.B == end)
             {
-                if (at.Part >= 0) return parts[at.Part];
+                if (at.Part >= 0)
+                    return parts[at.Part];
                 continue;
             }
-            if (at.A == end || at.B == end) continue;
+            if (at.A == end || at.B == end)
+                continue;
             var (one, other) = (steps[at.A], steps[at.B]);
-            if (!probes.Any(c => one.Takes(c) && other.Takes(c))) continue;
+            if (!probes.Any(c => one.Takes(c) && other.Takes(c)))
+                continue;
             var differs = at.Part;
-            if (differs < 0 && (!ReferenceEquals(one.Part, other.Part) || one.Place != other.Place) && (one.Part.Field ?? other.Part.Field) is not null) differs = parts.FindIndex(p => ReferenceEquals(p, one.Part.Field is not null ? one.Part : other.Part));
-            foreach (var a in one.Next) foreach (var b in other.Next) Push(a, b, differs);
+            if (
+                differs < 0
+                && (!ReferenceEquals(one.Part, other.Part) || one.Place != other.Place)
+                && (one.Part.Field ?? other.Part.Field) is not null
+            )
+                differs = parts.FindIndex(p => ReferenceEquals(p, one.Part.Field is not null ? one.Part : other.Part));
+            foreach (var a in one.Next)
+            foreach (var b in other.Next)
+                Push(a, b, differs);
         }
         return null;
 
         void Push(int a, int b, int part)
         {
-            if (seen.Add((a, b, part < 0 ? 0 : 1))) queue.Enqueue((a, b, part));
+            if (seen.Add((a, b, part < 0 ? 0 : 1)))
+                queue.Enqueue((a, b, part));
         }
     }
 
@@ -84,7 +97,8 @@ internal static class PatternAmbiguity
             }
         }
         foreach (var step in open)
-            if (step is not null) step.Next.Add(steps.Count);
+            if (step is not null)
+                step.Next.Add(steps.Count);
         return (steps, starts);
 
         Step Add(Func<char, bool> takes, string probe, PatternPart part, int place)
@@ -96,7 +110,8 @@ internal static class PatternAmbiguity
 
         void Join(List<Step?> from, Step to)
         {
-            foreach (var step in from) (step?.Next ?? starts).Add(to.Index);
+            foreach (var step in from)
+                (step?.Next ?? starts).Add(to.Index);
         }
 
         Step? Chain(List<Step?> from, List<Func<char, bool>> takes, string probe, PatternPart part)
@@ -105,8 +120,10 @@ internal static class PatternAmbiguity
             for (var i = 0; i < takes.Count; i++)
             {
                 var step = Add(takes[i], probe, part, i);
-                if (last is null) Join(from, step);
-                else last.Next.Add(step.Index);
+                if (last is null)
+                    Join(from, step);
+                else
+                    last.Next.Add(step.Index);
                 last = step;
             }
             return last;

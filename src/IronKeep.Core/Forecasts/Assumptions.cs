@@ -6,7 +6,12 @@ using NodaTime;
 namespace IronKeep.Core.Forecasts;
 
 /// <summary>Where an assumption about a job comes from: its own history, the charter's words, or nowhere.</summary>
-public enum AssumedFrom { History, Charter, Unknown }
+public enum AssumedFrom
+{
+    History,
+    Charter,
+    Unknown,
+}
 
 /// <summary>
 /// What a job's runs are taken to be like. <paramref name="WholeBytes"/> is what one copy alone would occupy in a store,
@@ -21,7 +26,9 @@ public sealed record JobAssumptions(long WholeBytes, long ChangeBytes, long Grow
     public static JobAssumptions Unknown { get; } = new(0, 0, 0, UnknownTakes, AssumedFrom.Unknown);
 }
 
-/// <summary>A good run of a job as its history has it: when it began, how long it took, and its bytes as selected, new and stored.</summary>
+/// <summary>
+/// A good run of a job as its history has it: when it began, how long it took, and its bytes as selected, new and stored.
+/// </summary>
 public readonly record struct PastRun(Instant Began, Duration Took, long SelectedBytes, long NewBytes, long StoredBytes);
 
 /// <summary>A copy that exists now; <paramref name="BinnedAt"/> when it is in the bin.</summary>
@@ -61,13 +68,14 @@ public static class Assume
     private const int RecentForChange = 28;
 
     /// <summary>
-    /// What a job's past says: medians of its last seven good runs; what a run adds is the mean of the last 28; growth comes from the middle
-    /// of pairwise slopes of its size. What the
+    /// What a job's past says: medians of its last seven good runs; what a run adds is the mean of the last 28; growth comes from the
+    /// middle of pairwise slopes of its size. What the
     /// charter states counts where there is no past. <paramref name="past"/> is oldest first.
     /// </summary>
     public static JobAssumptions From(JobDefinition job, IReadOnlyList<PastRun> past)
     {
-        if (past.Count == 0) return Stated(job);
+        if (past.Count == 0)
+            return Stated(job);
         var recent = past.Skip(Math.Max(0, past.Count - Recent)).ToList();
         // How much of what is new a store has to keep after compression: over all runs, since single ones may have nothing new.
         var (stored, fresh) = (past.Sum(r => (double)r.StoredBytes), past.Sum(r => (double)r.NewBytes));
@@ -77,13 +85,25 @@ public static class Assume
         // Its mean, for a job that finds nothing changed three times of four still adds what it adds the fourth time.
         var later = past.Skip(1).Skip(Math.Max(0, past.Count - 1 - RecentForChange)).ToList();
         var change = later.Count == 0 ? job.ExpectChange?.Bytes ?? whole / 50 : (long)later.Average(r => (double)r.StoredBytes);
-        return new JobAssumptions(whole, change, (long)(Slope(past) * shrink), Duration.FromSeconds(Math.Ceiling(Median(recent.Select(r => r.Took.TotalSeconds)))), AssumedFrom.History);
+        return new JobAssumptions(
+            whole,
+            change,
+            (long)(Slope(past) * shrink),
+            Duration.FromSeconds(Math.Ceiling(Median(recent.Select(r => r.Took.TotalSeconds)))),
+            AssumedFrom.History
+        );
     }
 
     private static JobAssumptions Stated(JobDefinition job) =>
-        job.ExpectSize is null && job.ExpectTime is null ? JobAssumptions.Unknown
-            : new JobAssumptions(job.ExpectSize?.Bytes ?? 0, job.ExpectChange?.Bytes ?? (job.ExpectSize?.Bytes ?? 0) / 50, job.ExpectGrowth?.Bytes ?? 0,
-                job.ExpectTime?.ToDuration() ?? JobAssumptions.UnknownTakes, AssumedFrom.Charter);
+        job.ExpectSize is null && job.ExpectTime is null
+            ? JobAssumptions.Unknown
+            : new JobAssumptions(
+                job.ExpectSize?.Bytes ?? 0,
+                job.ExpectChange?.Bytes ?? (job.ExpectSize?.Bytes ?? 0) / 50,
+                job.ExpectGrowth?.Bytes ?? 0,
+                job.ExpectTime?.ToDuration() ?? JobAssumptions.UnknownTakes,
+                AssumedFrom.Charter
+            );
 
     /// <summary>Selected bytes a day: the median of the slopes between runs, which a few odd runs do not move (Theil and Sen).</summary>
     private static double Slope(IReadOnlyList<PastRun> past)
@@ -96,7 +116,8 @@ public static class Assume
             for (var j = i + 1; j < used.Count; j++)
             {
                 var days = (used[j].Began - used[i].Began).TotalDays;
-                if (days > 0.5) slopes.Add((used[j].SelectedBytes - used[i].SelectedBytes) / days);
+                if (days > 0.5)
+                    slopes.Add((used[j].SelectedBytes - used[i].SelectedBytes) / days);
             }
         }
         return slopes.Count < 3 ? 0 : Median(slopes);

@@ -5,8 +5,18 @@ using NodaTime;
 
 namespace IronKeep.Core.Forecasts;
 
-/// <summary>The copies of one job in one store on one date: how many under the one charter and the other, and which only under one, by the start of capture.</summary>
-public sealed record PlaceOn(string Job, string Store, int Before, int After, ImmutableArray<Instant> OnlyBefore, ImmutableArray<Instant> OnlyAfter);
+/// <summary>
+/// The copies of one job in one store on one date: how many under the one charter and the other, and which only under one, by the start of
+/// capture.
+/// </summary>
+public sealed record PlaceOn(
+    string Job,
+    string Store,
+    int Before,
+    int After,
+    ImmutableArray<Instant> OnlyBefore,
+    ImmutableArray<Instant> OnlyAfter
+);
 
 /// <summary>A store on one date: bytes used under the one charter and the other; null where the charter has no such store.</summary>
 public sealed record StoreOn(string Store, long? Before, long? After);
@@ -17,35 +27,54 @@ public sealed record ComparedDate(Instant At, ImmutableArray<PlaceOn> Places, Im
 /// <summary>A copy that exists now and would expire at the first prune under the other charter, but not under this one.</summary>
 public sealed record ExpiresAtOnce(string Job, string Store, string CopyId, Instant Taken, ImmutableArray<string> Reasons);
 
-/// <summary>The media of a rotation set: how many are written over the span and how many nights are short, under the one and the other.</summary>
+/// <summary>
+/// The media of a rotation set: how many are written over the span and how many nights are short, under the one and the other.
+/// </summary>
 public sealed record MediaUse(string Set, int Before, int After, int ShortBefore, int ShortAfter);
 
 /// <summary>What differs between two charters played over the same facts.</summary>
 public sealed record Comparison(
-    ImmutableArray<ComparedDate> Dates, ImmutableArray<ExpiresAtOnce> AtOnce, ImmutableArray<MediaUse> Media, ImmutableArray<Finding> OnlyBefore, ImmutableArray<Finding> OnlyAfter)
+    ImmutableArray<ComparedDate> Dates,
+    ImmutableArray<ExpiresAtOnce> AtOnce,
+    ImmutableArray<MediaUse> Media,
+    ImmutableArray<Finding> OnlyBefore,
+    ImmutableArray<Finding> OnlyAfter
+)
 {
     /// <summary>The spans ahead that are looked at when nobody says which.</summary>
-    public static ImmutableArray<Span> UsualDates { get; } = [new(1, SpanUnit.Weeks), new(1, SpanUnit.Months), new(3, SpanUnit.Months), new(1, SpanUnit.Years)];
+    public static ImmutableArray<Span> UsualDates { get; } =
+    [new(1, SpanUnit.Weeks), new(1, SpanUnit.Months), new(3, SpanUnit.Months), new(1, SpanUnit.Years)];
 
     /// <summary>
     /// Compares two forecasts of one as-of instant and span at the instants <paramref name="at"/>. Both are best played with prunes
     /// by hand too, so that the policies show and not who carries them out.
     /// </summary>
-    public static Comparison Of(Forecast before, Forecast after, IEnumerable<Instant> at) => new(
-        [.. at.Where(t => t <= before.End && t <= after.End).Distinct().Order().Select(t => On(before, after, t))],
-        AtOnceOf(before.Input, after.Input), MediaOf(before, after),
-        Only(before.Findings, after.Findings), Only(after.Findings, before.Findings));
+    public static Comparison Of(Forecast before, Forecast after, IEnumerable<Instant> at) =>
+        new(
+            [.. at.Where(t => t <= before.End && t <= after.End).Distinct().Order().Select(t => On(before, after, t))],
+            AtOnceOf(before.Input, after.Input),
+            MediaOf(before, after),
+            Only(before.Findings, after.Findings),
+            Only(after.Findings, before.Findings)
+        );
 
     private static ComparedDate On(Forecast before, Forecast after, Instant at)
     {
         var (was, becomes) = (ByPlace(before, at), ByPlace(after, at));
-        var places = was.Keys.Union(becomes.Keys).OrderBy(k => k.Job, StringComparer.Ordinal).ThenBy(k => k.Store, StringComparer.Ordinal).Select(key =>
-        {
-            var (a, b) = (was.GetValueOrDefault(key) ?? [], becomes.GetValueOrDefault(key) ?? []);
-            return new PlaceOn(key.Job, key.Store, a.Count, b.Count, [.. a.Except(b).Order()], [.. b.Except(a).Order()]);
-        });
+        var places = was
+            .Keys.Union(becomes.Keys)
+            .OrderBy(k => k.Job, StringComparer.Ordinal)
+            .ThenBy(k => k.Store, StringComparer.Ordinal)
+            .Select(key =>
+            {
+                var (a, b) = (was.GetValueOrDefault(key) ?? [], becomes.GetValueOrDefault(key) ?? []);
+                return new PlaceOn(key.Job, key.Store, a.Count, b.Count, [.. a.Except(b).Order()], [.. b.Except(a).Order()]);
+            });
         var day = Math.Clamp(Period.DaysBetween(before.Dates[0], at.InZone(before.Input.Charter.Zone).Date), 0, before.Dates.Length - 1);
-        var stores = before.Stores.Select(s => s.Store).Union(after.Stores.Select(s => s.Store)).Order(StringComparer.Ordinal)
+        var stores = before
+            .Stores.Select(s => s.Store)
+            .Union(after.Stores.Select(s => s.Store))
+            .Order(StringComparer.Ordinal)
             .Select(s => new StoreOn(s, UsedOn(before, s, day), UsedOn(after, s, day)));
         return new ComparedDate(at, [.. places.Where(p => p.OnlyBefore.Length + p.OnlyAfter.Length > 0)], [.. stores]);
     }
@@ -63,7 +92,11 @@ public sealed record Comparison(
         {
             var becomes = Decide(after, place.Key.Job, place);
             var was = Decide(before, place.Key.Job, place).Where(v => v.Verdict == Verdict.Expire).Select(v => v.Copy.Id).ToHashSet();
-            found.AddRange(becomes.Where(v => v.Verdict == Verdict.Expire && !was.Contains(v.Copy.Id)).Select(v => new ExpiresAtOnce(place.Key.Job, place.Key.Store, v.Copy.Id, v.Copy.Taken, v.Reasons)));
+            found.AddRange(
+                becomes
+                    .Where(v => v.Verdict == Verdict.Expire && !was.Contains(v.Copy.Id))
+                    .Select(v => new ExpiresAtOnce(place.Key.Job, place.Key.Store, v.Copy.Id, v.Copy.Taken, v.Reasons))
+            );
         }
         return found.ToImmutable();
     }
@@ -71,9 +104,17 @@ public sealed record Comparison(
     private static ImmutableArray<CopyVerdict> Decide(ForecastInput input, string jobName, IEnumerable<KnownCopy> copies)
     {
         // A job that a charter does not have any more keeps its copies: nobody prunes them.
-        if (!input.Charter.Jobs.TryGetValue(jobName, out var job) || job.Into.Length == 0) return [];
+        if (!input.Charter.Jobs.TryGetValue(jobName, out var job) || job.Into.Length == 0)
+            return [];
         var policy = input.Charter.Policies[job.Policy];
-        return RetentionRules.Decide(policy.Keep, new RetentionGuards(policy.Zone ?? input.Charter.Zone, policy.AtLeast, job.FreshWithin), copies.Select(c => c.Facts), input.AsOf).Copies;
+        return RetentionRules
+            .Decide(
+                policy.Keep,
+                new RetentionGuards(policy.Zone ?? input.Charter.Zone, policy.AtLeast, job.FreshWithin),
+                copies.Select(c => c.Facts),
+                input.AsOf
+            )
+            .Copies;
     }
 
     private static ImmutableArray<MediaUse> MediaOf(Forecast before, Forecast after)
@@ -81,8 +122,10 @@ public sealed record Comparison(
         var names = before.Rotations.Select(r => r.Set).Union(after.Rotations.Select(r => r.Set)).Order(StringComparer.Ordinal);
         return [.. names.Select(n => new MediaUse(n, Media(before, n), Media(after, n), Short(before, n), Short(after, n)))];
 
-        static int Media(Forecast f, string set) => f.Rotations.FirstOrDefault(r => r.Set == set)?.Nights.Select(n => n.Medium).OfType<string>().Distinct().Count() ?? 0;
-        static int Short(Forecast f, string set) => f.Rotations.FirstOrDefault(r => r.Set == set)?.Nights.Count(n => n.Shortage is not null) ?? 0;
+        static int Media(Forecast f, string set) =>
+            f.Rotations.FirstOrDefault(r => r.Set == set)?.Nights.Select(n => n.Medium).OfType<string>().Distinct().Count() ?? 0;
+        static int Short(Forecast f, string set) =>
+            f.Rotations.FirstOrDefault(r => r.Set == set)?.Nights.Count(n => n.Shortage is not null) ?? 0;
     }
 
     private static ImmutableArray<Finding> Only(ImmutableArray<Finding> these, ImmutableArray<Finding> others)

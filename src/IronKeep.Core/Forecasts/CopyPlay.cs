@@ -7,7 +7,9 @@ using NodaTime;
 
 namespace IronKeep.Core.Forecasts;
 
-/// <summary>The copies of all jobs in all stores while a forecast is played: made, expired to the bin, reclaimed; and their bytes.</summary>
+/// <summary>
+/// The copies of all jobs in all stores while a forecast is played: made, expired to the bin, reclaimed; and their bytes.
+/// </summary>
 internal sealed class CopyPlay
 {
     /// <summary>One job in one store: its rows under the policy, and the bytes of what is alive and of what is there at all.</summary>
@@ -33,7 +35,8 @@ internal sealed class CopyPlay
     private readonly ImmutableArray<LedgerKey>.Builder keys = ImmutableArray.CreateBuilder<LedgerKey>();
     private readonly Dictionary<string, List<int>> placesOf = [];
     private readonly List<CopyLife> lives = [];
-    private readonly HashSet<int> held = [], doubted = [];
+    private readonly HashSet<int> held = [],
+        doubted = [];
     private readonly List<int> expired = [];
     private readonly Dictionary<Quantities.Span, (Instant From, Instant To)> promised = [];
 
@@ -45,7 +48,8 @@ internal sealed class CopyPlay
         var storeIndex = stores.Select((s, i) => (s.Definition.Name, i)).ToDictionary(s => s.Name, s => s.i);
         foreach (var job in jobs)
         {
-            if (job.Definition.Into.Length == 0) continue;
+            if (job.Definition.Into.Length == 0)
+                continue;
             var policy = charter.Policies[job.Definition.Policy];
             var model = new SpaceModel(job.Assumed, job.Period(), input.AsOf);
             placesOf[job.Definition.Name] = [];
@@ -53,11 +57,19 @@ internal sealed class CopyPlay
             {
                 placesOf[job.Definition.Name].Add(places.Count);
                 keys.Add(new LedgerKey(job.Definition.Name, store));
-                places.Add(new Place(places.Count, storeIndex[store], new Ledger(job.Definition, policy, policy.Zone ?? charter.Zone, model), model));
+                places.Add(
+                    new Place(
+                        places.Count,
+                        storeIndex[store],
+                        new Ledger(job.Definition, policy, policy.Zone ?? charter.Zone, model),
+                        model
+                    )
+                );
             }
         }
         AddKnown();
-        foreach (var store in stores) store.Change = 0;
+        foreach (var store in stores)
+            store.Change = 0;
     }
 
     public ImmutableArray<LedgerKey> Ledgers => keys.ToImmutable();
@@ -70,11 +82,13 @@ internal sealed class CopyPlay
     /// <summary>A run has ended well: a copy in each of its job's stores, and the prune that follows, if one does.</summary>
     public void Made(JobPlay job, PlayedRun run, Notes notes)
     {
-        if (!placesOf.TryGetValue(job.Definition.Name, out var into)) return;
+        if (!placesOf.TryGetValue(job.Definition.Name, out var into))
+            return;
         foreach (var index in into)
         {
             var place = places[index];
-            if (place.LastTaken is { } last && job.Definition.FreshWithin is { } fresh && run.End - last > fresh.ToDuration()) notes.Stale(job.Definition, last + fresh.ToDuration(), run.End - last);
+            if (place.LastTaken is { } last && job.Definition.FreshWithin is { } fresh && run.End - last > fresh.ToDuration())
+                notes.Stale(job.Definition, last + fresh.ToDuration(), run.End - last);
             var copy = lives.Count;
             lives.Add(new CopyLife(index, run.Start, null, null, null));
             place.FirstTaken ??= run.Start;
@@ -82,7 +96,8 @@ internal sealed class CopyPlay
             place.Ledger.Add(copy, run.Start);
             place.Alive.Add(copy, run.Start);
             place.There.Add(copy, run.Start);
-            if (job.Definition.Prune == PruneTime.AfterSuccess || input.PrunesByHandToo) Prune(place, run.End);
+            if (job.Definition.Prune == PruneTime.AfterSuccess || input.PrunesByHandToo)
+                Prune(place, run.End);
             Account(place);
             stores[place.Store].Judge(run.End);
         }
@@ -105,16 +120,20 @@ internal sealed class CopyPlay
     /// <summary>The end of a day: bytes are noted, promises are looked at.</summary>
     public void Sample(Instant at, Notes notes)
     {
-        foreach (var store in stores) store.Sample();
+        foreach (var store in stores)
+            store.Sample();
         promised.Clear();
         foreach (var place in places)
         {
             foreach (var promise in place.Ledger.Policy.Promises)
             {
-                if (!promised.TryGetValue(promise, out var window)) promised[promise] = window = Promised(promise, at, input.Charter.Zone);
+                if (!promised.TryGetValue(promise, out var window))
+                    promised[promise] = window = Promised(promise, at, input.Charter.Zone);
                 var (from, to) = window;
-                if (place.FirstTaken is not { } first || first > to) continue;
-                if (!HasAliveBetween(place, from, to)) notes.Broken(place.Ledger.Job, keys[place.Index].Store, promise, at);
+                if (place.FirstTaken is not { } first || first > to)
+                    continue;
+                if (!HasAliveBetween(place, from, to))
+                    notes.Broken(place.Ledger.Job, keys[place.Index].Store, promise, at);
             }
         }
     }
@@ -137,8 +156,10 @@ internal sealed class CopyPlay
         while (low < high)
         {
             var middle = (low + high) / 2;
-            if (lives[place.Ledger.CopyAt(middle)].Taken < from) low = middle + 1;
-            else high = middle;
+            if (lives[place.Ledger.CopyAt(middle)].Taken < from)
+                low = middle + 1;
+            else
+                high = middle;
         }
         return low < place.Ledger.Rows && lives[place.Ledger.CopyAt(low)].Taken <= to;
     }
@@ -156,8 +177,10 @@ internal sealed class CopyPlay
         expired.Clear();
         place.Ledger.Expire(at, held, doubted, expired);
         foreach (var copy in place.Uncounted)
-            if (at - lives[copy].Taken > RetentionRules.UncountedStays && place.LastTaken > lives[copy].Taken) expired.Add(copy);
-        if (place.Uncounted.Count > 0) place.Uncounted.RemoveAll(expired.Contains);
+            if (at - lives[copy].Taken > RetentionRules.UncountedStays && place.LastTaken > lives[copy].Taken)
+                expired.Add(copy);
+        if (place.Uncounted.Count > 0)
+            place.Uncounted.RemoveAll(expired.Contains);
         var store = stores[place.Store];
         foreach (var copy in expired)
         {
@@ -173,9 +196,14 @@ internal sealed class CopyPlay
         for (var index = 0; index < places.Count; index++)
         {
             var place = places[index];
-            foreach (var known in byPlace[(keys[index].Job, keys[index].Store)].OrderBy(c => c.Facts.Taken).ThenBy(c => c.Facts.Id, StringComparer.Ordinal))
+            foreach (
+                var known in byPlace[(keys[index].Job, keys[index].Store)]
+                    .OrderBy(c => c.Facts.Taken)
+                    .ThenBy(c => c.Facts.Id, StringComparer.Ordinal)
+            )
             {
-                if (known.Facts.State == CopyState.Missing) continue;
+                if (known.Facts.State == CopyState.Missing)
+                    continue;
                 var copy = lives.Count;
                 lives.Add(new CopyLife(index, known.Facts.Taken, known.BinnedAt, null, known.Facts.Id));
                 place.There.Add(copy, known.Facts.Taken);
@@ -185,8 +213,10 @@ internal sealed class CopyPlay
                     continue;
                 }
                 place.Alive.Add(copy, known.Facts.Taken);
-                if (known.Facts.Held is not null) held.Add(copy);
-                if (known.Facts.Doubted) doubted.Add(copy);
+                if (known.Facts.Held is not null)
+                    held.Add(copy);
+                if (known.Facts.Doubted)
+                    doubted.Add(copy);
                 if (known.Facts.State is CopyState.Unsound or CopyState.Partial)
                 {
                     place.Uncounted.Add(copy);
@@ -202,7 +232,8 @@ internal sealed class CopyPlay
         {
             var ordered = store.Bin.OrderBy(b => b.LeavesAt).ToList();
             store.Bin.Clear();
-            foreach (var entry in ordered) store.Bin.Enqueue(entry);
+            foreach (var entry in ordered)
+                store.Bin.Enqueue(entry);
         }
     }
 

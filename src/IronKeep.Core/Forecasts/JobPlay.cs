@@ -19,7 +19,8 @@ internal sealed class JobPlay
         (Index, Definition, asOf) = (index, job, input.AsOf);
         assumed = input.Jobs.GetValueOrDefault(job.Name) ?? Assume.From(job, []);
         Times = charter.DueTimesOf(job, input.OwnMachine);
-        if (job.After is null) dues = Times?.Between(asOf, asOf + Duration.FromDays(input.Days)).GetEnumerator();
+        if (job.After is null)
+            dues = Times?.Between(asOf, asOf + Duration.FromDays(input.Days)).GetEnumerator();
         claim = new RunClaim(job.Name, Charter.MachineOf(job, input.OwnMachine), job.Into, job.Locks, charter.ImportanceOf(job), default);
     }
 
@@ -47,7 +48,8 @@ internal sealed class JobPlay
     /// <summary>How long a run that begins at an instant lasts: it grows with the data.</summary>
     public Duration Takes(Instant at)
     {
-        if (assumed.WholeBytes <= 0 || assumed.GrowthPerDay == 0) return assumed.Takes;
+        if (assumed.WholeBytes <= 0 || assumed.GrowthPerDay == 0)
+            return assumed.Takes;
         var factor = Math.Clamp(1 + assumed.GrowthPerDay * (at - asOf).TotalDays / assumed.WholeBytes, 0.1, 100);
         return Duration.FromSeconds(Math.Ceiling(assumed.Takes.TotalSeconds * factor));
     }
@@ -55,9 +57,11 @@ internal sealed class JobPlay
     /// <summary>The usual time between two runs: the middle one of the coming ones, a day when there are none.</summary>
     public Duration Period()
     {
-        if (Times is null) return Duration.FromDays(1);
+        if (Times is null)
+            return Duration.FromDays(1);
         var coming = Times.Between(asOf, asOf + Duration.FromDays(366)).Take(31).ToList();
-        if (coming.Count < 2) return Duration.FromDays(365);
+        if (coming.Count < 2)
+            return Duration.FromDays(365);
         return (coming[^1] - coming[0]) / (coming.Count - 1);
     }
 }
@@ -66,18 +70,22 @@ internal sealed class JobPlay
 internal sealed class StorePlay
 {
     private readonly IEnumerator<Instant>? reclaims;
-    private readonly List<long> used = [], inBin = [];
+    private readonly List<long> used = [],
+        inBin = [];
     private readonly long usedNow;
 
     public StorePlay(StoreDefinition store, Charter charter, ForecastInput input)
     {
         Definition = store;
-        reclaims = store.ReclaimWhen is { } when ? DueInstants.Between(when, charter.Zone, input.AsOf, input.AsOf + Duration.FromDays(input.Days)).GetEnumerator() : null;
+        reclaims = store.ReclaimWhen is { } when
+            ? DueInstants.Between(when, charter.Zone, input.AsOf, input.AsOf + Duration.FromDays(input.Days)).GetEnumerator()
+            : null;
         var known = input.Stores.GetValueOrDefault(store.Name);
         usedNow = known?.UsedBytes ?? 0;
         Room = store.Capacity?.Bytes ?? (known?.FreeBytes is { } free ? usedNow + free : null);
         // The file system may hold less than the charter allows.
-        if (known?.FreeBytes is { } left && Room > usedNow + left) Room = usedNow + left;
+        if (known?.FreeBytes is { } left && Room > usedNow + left)
+            Room = usedNow + left;
     }
 
     public StoreDefinition Definition { get; }
@@ -101,15 +109,19 @@ internal sealed class StorePlay
     /// <summary>Copies in the bin, with the instant at which each may be reclaimed, in that order.</summary>
     public Queue<(Instant LeavesAt, int Copy)> Bin { get; } = new();
 
-    public Instant? NextReclaim(Instant end) => reclaims is not null && reclaims.MoveNext() && reclaims.Current <= end ? reclaims.Current : null;
+    public Instant? NextReclaim(Instant end) =>
+        reclaims is not null && reclaims.MoveNext() && reclaims.Current <= end ? reclaims.Current : null;
 
     /// <summary>Looks whether what it holds still fits.</summary>
     public void Judge(Instant at)
     {
-        if (Room is not { } room) return;
+        if (Room is not { } room)
+            return;
         var free = room - Reserve - Used;
-        if (free < 0) FullAt ??= at;
-        if (free < Definition.NearlyFullBelow(Used, Math.Max(0, free))) NearlyFullAt ??= at;
+        if (free < 0)
+            FullAt ??= at;
+        if (free < Definition.NearlyFullBelow(Used, Math.Max(0, free)))
+            NearlyFullAt ??= at;
     }
 
     public void Sample()

@@ -35,9 +35,11 @@ internal sealed class Ledger
 
     public void Add(int copy, Instant taken)
     {
-        if (rows == copyOf.Length) Grow();
+        if (rows == copyOf.Length)
+            Grow();
         copyOf[rows] = copy;
-        for (var rung = 0; rung < keys.Length; rung++) keys[rung][rows] = rungs.KeyOf(rung, taken);
+        for (var rung = 0; rung < keys.Length; rung++)
+            keys[rung][rows] = rungs.KeyOf(rung, taken);
         rows++;
     }
 
@@ -50,7 +52,8 @@ internal sealed class Ledger
         Array.Clear(kept, 0, rows);
         var sink = new Sink(kept);
         rungs.Climb(rows, keys, asOf, ref sink);
-        if (doubted.Count > 0) HoldBack(doubted);
+        if (doubted.Count > 0)
+            HoldBack(doubted);
         var floor = rows - policy.AtLeast;
         var to = 0;
         for (var row = 0; row < rows; row++)
@@ -63,7 +66,8 @@ internal sealed class Ledger
             if (to != row)
             {
                 copyOf[to] = copyOf[row];
-                for (var rung = 0; rung < keys.Length; rung++) keys[rung][to] = keys[rung][row];
+                for (var rung = 0; rung < keys.Length; rung++)
+                    keys[rung][to] = keys[rung][row];
             }
             to++;
         }
@@ -76,7 +80,8 @@ internal sealed class Ledger
         var after = false;
         for (var row = rows - 1; row >= 0; row--)
         {
-            if (doubted.Contains(copyOf[row])) after = true;
+            if (doubted.Contains(copyOf[row]))
+                after = true;
             else if (after)
             {
                 kept[row] = true;
@@ -89,7 +94,8 @@ internal sealed class Ledger
     {
         Array.Resize(ref copyOf, rows * 2);
         Array.Resize(ref kept, rows * 2);
-        for (var rung = 0; rung < keys.Length; rung++) Array.Resize(ref keys[rung], rows * 2);
+        for (var rung = 0; rung < keys.Length; rung++)
+            Array.Resize(ref keys[rung], rows * 2);
     }
 
     private readonly struct Sink(bool[] kept) : IRungSink

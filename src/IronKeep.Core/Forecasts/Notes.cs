@@ -4,7 +4,9 @@ using NodaTime;
 
 namespace IronKeep.Core.Forecasts;
 
-/// <summary>What is noticed while a forecast is played, gathered by job and cause, so that a thing that comes every night is told once.</summary>
+/// <summary>
+/// What is noticed while a forecast is played, gathered by job and cause, so that a thing that comes every night is told once.
+/// </summary>
 internal sealed class Notes
 {
     public sealed class Tally(Instant first)
@@ -26,7 +28,8 @@ internal sealed class Notes
     {
         var waited = until - since;
         Count(Waits, (job.Name, blocked), since, waited);
-        if (waited > job.StartLimit.ToDuration() || stillWaits) Count(Late, job.Name, since, waited);
+        if (waited > job.StartLimit.ToDuration() || stillWaits)
+            Count(Late, job.Name, since, waited);
     }
 
     public void Overlapped(JobDefinition job, Instant due) => Count(Overlaps, job.Name, due, Duration.Zero);
@@ -37,12 +40,16 @@ internal sealed class Notes
 
     public void Stale(JobDefinition job, Instant from, Duration age) => Count(Stales, job.Name, from, age);
 
-    public void Broken(JobDefinition job, string store, Span promise, Instant at) => Count(Promises, (job.Name, store, promise), at, Duration.Zero);
+    public void Broken(JobDefinition job, string store, Span promise, Instant at) =>
+        Count(Promises, (job.Name, store, promise), at, Duration.Zero);
 
-    private static void Count<T>(Dictionary<T, Tally> tallies, T key, Instant at, Duration measure) where T : notnull
+    private static void Count<T>(Dictionary<T, Tally> tallies, T key, Instant at, Duration measure)
+        where T : notnull
     {
-        if (!tallies.TryGetValue(key, out var tally)) tallies[key] = tally = new Tally(at);
+        if (!tallies.TryGetValue(key, out var tally))
+            tallies[key] = tally = new Tally(at);
         tally.Times++;
-        if (measure > tally.Worst) tally.Worst = measure;
+        if (measure > tally.Worst)
+            tally.Worst = measure;
     }
 }

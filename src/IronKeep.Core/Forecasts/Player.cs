@@ -14,7 +14,14 @@ namespace IronKeep.Core.Forecasts;
 /// </summary>
 internal sealed class Player
 {
-    private enum What { End, Reclaim, Sample, Due, Begin }
+    private enum What
+    {
+        End,
+        Reclaim,
+        Sample,
+        Due,
+        Begin,
+    }
 
     private readonly record struct Event(What What, int Subject, Instant At);
 
@@ -39,9 +46,17 @@ internal sealed class Player
         end = input.AsOf + Duration.FromDays(input.Days);
         ceilings = RunCeilings.Of(charter, input.RunsAtOnce);
         // Where everything else is equal, what is more important and earlier in the alphabet becomes due first.
-        jobs = [.. charter.Jobs.Values.OrderByDescending(charter.ImportanceOf).ThenBy(j => j.Name, StringComparer.Ordinal).Select((j, i) => new JobPlay(i, j, charter, input))];
-        foreach (var job in jobs) jobIndex[job.Definition.Name] = job.Index;
-        foreach (var job in jobs.Where(j => j.Definition.After is not null)) jobs[jobIndex[job.Definition.After!]].Followers.Add(job.Index);
+        jobs =
+        [
+            .. charter
+                .Jobs.Values.OrderByDescending(charter.ImportanceOf)
+                .ThenBy(j => j.Name, StringComparer.Ordinal)
+                .Select((j, i) => new JobPlay(i, j, charter, input)),
+        ];
+        foreach (var job in jobs)
+            jobIndex[job.Definition.Name] = job.Index;
+        foreach (var job in jobs.Where(j => j.Definition.After is not null))
+            jobs[jobIndex[job.Definition.After!]].Followers.Add(job.Index);
         stores = [.. charter.Stores.Values.Select(s => new StorePlay(s, charter, input))];
         var today = input.AsOf.InZone(charter.Zone).Date;
         dates = [.. Enumerable.Range(0, input.Days + 1).Select(today.PlusDays)];
@@ -55,9 +70,12 @@ internal sealed class Player
     public Forecast Play()
     {
         RefuseTooLarge();
-        foreach (var job in jobs.Where(j => j.Definition.After is null)) NextDue(job);
-        for (var s = 0; s < stores.Length; s++) NextReclaim(s);
-        for (var i = 0; i < samples.Length; i++) Put(What.Sample, i, samples[i]);
+        foreach (var job in jobs.Where(j => j.Definition.After is null))
+            NextDue(job);
+        for (var s = 0; s < stores.Length; s++)
+            NextReclaim(s);
+        for (var i = 0; i < samples.Length; i++)
+            Put(What.Sample, i, samples[i]);
         while (queue.TryDequeue(out var next, out _) && next.At <= end)
         {
             switch (next.What)
@@ -81,10 +99,12 @@ internal sealed class Player
                     break;
             }
             // All that becomes due at one instant waits for its turn together.
-            if (queue.TryPeek(out var more, out _) && more.At == next.At && more.What == What.Due) continue;
+            if (queue.TryPeek(out var more, out _) && more.At == next.At && more.What == What.Due)
+                continue;
             StartReady(next.At);
         }
-        foreach (var claim in waiting.All()) Notes.Waited(jobs[jobIndex[claim.Job]].Definition, claim.Due, end, claim.Blocked, stillWaits: true);
+        foreach (var claim in waiting.All())
+            Notes.Waited(jobs[jobIndex[claim.Job]].Definition, claim.Due, end, claim.Blocked, stillWaits: true);
         return new Forecast(input, dates)
         {
             Jobs = [.. jobs.Select(j => j.Definition.Name)],
@@ -105,7 +125,8 @@ internal sealed class Player
 
     private static ImmutableArray<T> Frozen<T>(List<T> list) => ImmutableCollectionsMarshal.AsImmutableArray(list.ToArray());
 
-    private void Put(What what, int subject, Instant at) => queue.Enqueue(new Event(what, subject, at), (at.ToUnixTimeTicks(), ((int)what << 28) | subject));
+    private void Put(What what, int subject, Instant at) =>
+        queue.Enqueue(new Event(what, subject, at), (at.ToUnixTimeTicks(), ((int)what << 28) | subject));
 
     /// <summary>Counting due instants takes a moment; playing millions of runs only to refuse them takes most of a minute.</summary>
     private void RefuseTooLarge()
@@ -114,22 +135,26 @@ internal sealed class Player
         foreach (var times in jobs.Where(j => j.Definition.After is null).Select(j => j.Times).OfType<DueTimes>())
         {
             room -= times.Between(input.AsOf, end).Take(room + 1).Count();
-            if (room < 0) throw new ForecastTooLargeException(input.Days);
+            if (room < 0)
+                throw new ForecastTooLargeException(input.Days);
         }
     }
 
     private void NextDue(JobPlay job)
     {
-        if (job.NextDue(end) is not { } due) return;
+        if (job.NextDue(end) is not { } due)
+            return;
         job.Dues++;
         // Followers are known only by playing.
-        if (runs.Count > ForecastInput.MostRuns) throw new ForecastTooLargeException(input.Days);
+        if (runs.Count > ForecastInput.MostRuns)
+            throw new ForecastTooLargeException(input.Days);
         Put(What.Due, job.Index, due);
     }
 
     private void NextReclaim(int store)
     {
-        if (stores[store].NextReclaim(end) is { } at) Put(What.Reclaim, store, at);
+        if (stores[store].NextReclaim(end) is { } at)
+            Put(What.Reclaim, store, at);
     }
 
     private void BecameDue(JobPlay job, Instant due)
@@ -152,7 +177,8 @@ internal sealed class Player
         {
             var elsewhere = new PlayedRun(job.Index, due, due, due + job.Takes(due), PlayedOutcome.Runs);
             runs.Add(elsewhere);
-            if (job.Definition.Into.Length > 0) copies.Made(job, elsewhere, Notes);
+            if (job.Definition.Into.Length > 0)
+                copies.Made(job, elsewhere, Notes);
             return;
         }
         Wait(job, due, due, PlayedOutcome.Runs);
@@ -160,14 +186,16 @@ internal sealed class Player
 
     private void CatchUp(JobPlay job, Instant at)
     {
-        if (!job.IsBusy) Wait(job, job.MissedSince!.Value, at, PlayedOutcome.CatchUp);
+        if (!job.IsBusy)
+            Wait(job, job.MissedSince!.Value, at, PlayedOutcome.CatchUp);
     }
 
     private void Wait(JobPlay job, Instant due, Instant at, PlayedOutcome outcome)
     {
         if (job.IsBusy)
         {
-            if (job.Definition.Overlap == Overlap.Wait && job.Pending is null) job.Pending = due;
+            if (job.Definition.Overlap == Overlap.Wait && job.Pending is null)
+                job.Pending = due;
             else
             {
                 Notes.Overlapped(job.Definition, due);
@@ -186,14 +214,22 @@ internal sealed class Player
             var job = jobs[jobIndex[run.Claim.Job]];
             ceilings.Begin(run.Claim);
             var takes = job.Takes(now);
-            if (job.Definition.RunLimit is { } limit && takes > limit.ToDuration()) Notes.OutlastsLimit(job.Definition, now, takes);
-            if (now > run.At) Notes.Waited(job.Definition, run.At, now, run.Blocked);
-            if (job.Times is { Quiet.Length: > 0 } times && times.WindowAround(now) is null && times.WindowAround(now + takes - Duration.FromSeconds(1)) is { } window) Notes.RunsInto(job.Definition, now, takes, window.Name);
+            if (job.Definition.RunLimit is { } limit && takes > limit.ToDuration())
+                Notes.OutlastsLimit(job.Definition, now, takes);
+            if (now > run.At)
+                Notes.Waited(job.Definition, run.At, now, run.Blocked);
+            if (
+                job.Times is { Quiet.Length: > 0 } times
+                && times.WindowAround(now) is null
+                && times.WindowAround(now + takes - Duration.FromSeconds(1)) is { } window
+            )
+                Notes.RunsInto(job.Definition, now, takes, window.Name);
             var played = new PlayedRun(job.Index, run.Claim.Due, now, now + takes, run.Outcome);
             job.AtWork = (run.Claim, played);
             Put(What.End, job.Index, played.End);
         }
-        if (waiting.Count > 0) waiting.Explain(ceilings);
+        if (waiting.Count > 0)
+            waiting.Explain(ceilings);
     }
 
     private void Ended(JobPlay job)
@@ -203,8 +239,10 @@ internal sealed class Player
         job.IsBusy = false;
         runs.Add(run);
         copies.Made(job, run, Notes);
-        foreach (var follower in job.Followers) Wait(jobs[follower], run.Due, run.End, PlayedOutcome.Runs);
-        if (job.Pending is not { } due) return;
+        foreach (var follower in job.Followers)
+            Wait(jobs[follower], run.Due, run.End, PlayedOutcome.Runs);
+        if (job.Pending is not { } due)
+            return;
         job.Pending = null;
         Wait(job, due, run.End, PlayedOutcome.Runs);
     }
@@ -212,9 +250,11 @@ internal sealed class Player
     private void NotRun(JobPlay job, Instant due, PlayedOutcome outcome)
     {
         runs.Add(new PlayedRun(job.Index, due, due, due, outcome));
-        foreach (var follower in job.Followers) NotRun(jobs[follower], due, outcome == PlayedOutcome.Missed ? outcome : PlayedOutcome.HeldBack);
+        foreach (var follower in job.Followers)
+            NotRun(jobs[follower], due, outcome == PlayedOutcome.Missed ? outcome : PlayedOutcome.HeldBack);
     }
 }
 
 /// <summary>A charter that is due too often to be played over so many days.</summary>
-public sealed class ForecastTooLargeException(int days) : Exception($"more than {ForecastInput.MostRuns:n0} runs would be due within {days} days; ask for fewer days");
+public sealed class ForecastTooLargeException(int days)
+    : Exception($"more than {ForecastInput.MostRuns:n0} runs would be due within {days} days; ask for fewer days");

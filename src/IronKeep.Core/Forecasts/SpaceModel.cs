@@ -11,7 +11,9 @@ namespace IronKeep.Core.Forecasts;
 internal sealed class SpaceModel
 {
     private readonly Instant asOf;
-    private readonly double whole, growth, rate;
+    private readonly double whole,
+        growth,
+        rate;
 
     /// <param name="assumed">The job's assumptions.</param>
     /// <param name="period">The usual time between two runs.</param>
@@ -36,7 +38,9 @@ internal sealed class SpaceModel
         Math.Max(0, Alone(taken) - Alone(before) * Math.Exp(-rate * (taken - before).TotalDays));
 }
 
-/// <summary>A row of copies in order of time whose bytes are known at every moment; adding at the end and taking out anywhere cost the same.</summary>
+/// <summary>
+/// A row of copies in order of time whose bytes are known at every moment; adding at the end and taking out anywhere cost the same.
+/// </summary>
 internal sealed class ByteChain(SpaceModel model)
 {
     private readonly Dictionary<int, (Instant Taken, int Before, int After)> links = [];
@@ -48,14 +52,16 @@ internal sealed class ByteChain(SpaceModel model)
     public void Add(int copy, Instant taken)
     {
         Bytes += last < 0 ? model.Alone(taken) : model.Adds(links[last].Taken, taken);
-        if (last >= 0) links[last] = links[last] with { After = copy };
+        if (last >= 0)
+            links[last] = links[last] with { After = copy };
         links[copy] = (taken, last, -1);
         last = copy;
     }
 
     public void Remove(int copy)
     {
-        if (!links.Remove(copy, out var link)) return;
+        if (!links.Remove(copy, out var link))
+            return;
         Bytes -= link.Before < 0 ? model.Alone(link.Taken) : model.Adds(links[link.Before].Taken, link.Taken);
         if (link.After >= 0)
         {
@@ -64,8 +70,11 @@ internal sealed class ByteChain(SpaceModel model)
             Bytes += link.Before < 0 ? model.Alone(after.Taken) : model.Adds(links[link.Before].Taken, after.Taken);
             links[link.After] = after with { Before = link.Before };
         }
-        else last = link.Before;
-        if (link.Before >= 0) links[link.Before] = links[link.Before] with { After = link.After };
-        if (links.Count == 0) Bytes = 0;
+        else
+            last = link.Before;
+        if (link.Before >= 0)
+            links[link.Before] = links[link.Before] with { After = link.After };
+        if (links.Count == 0)
+            Bytes = 0;
     }
 }

@@ -36,11 +36,14 @@ internal sealed class WaitingRuns
     {
         Count++;
         unexplained.Add(run);
-        if (!lines.TryGetValue(run.Claim.Key, out var line)) lines[run.Claim.Key] = line = new Line();
+        if (!lines.TryGetValue(run.Claim.Key, out var line))
+            lines[run.Claim.Key] = line = new Line();
         var before = line.Runs.TryPeek(out var head, out _) ? head : null;
         line.Runs.Enqueue(run, run.Claim);
-        if (before == line.Runs.Peek()) return;
-        if (before is not null) heads.Remove(before);
+        if (before == line.Runs.Peek())
+            return;
+        if (before is not null)
+            heads.Remove(before);
         AddHead(run);
     }
 
@@ -50,11 +53,13 @@ internal sealed class WaitingRuns
         for (var i = 0; i < heads.Count; i++)
         {
             var head = heads[i];
-            if (!ceilings.CanBegin(head.Claim)) continue;
+            if (!ceilings.CanBegin(head.Claim))
+                continue;
             var line = lines[head.Claim.Key];
             line.Runs.Dequeue();
             heads.RemoveAt(i);
-            if (line.Runs.TryPeek(out var next, out _)) AddHead(next);
+            if (line.Runs.TryPeek(out var next, out _))
+                AddHead(next);
             Count--;
             return head;
         }
@@ -66,7 +71,8 @@ internal sealed class WaitingRuns
     /// <summary>Notes for those that came last what they wait for.</summary>
     public void Explain(RunCeilings ceilings)
     {
-        foreach (var run in unexplained) run.Blocked ??= ceilings.WaitsFor(run.Claim);
+        foreach (var run in unexplained)
+            run.Blocked ??= ceilings.WaitsFor(run.Claim);
         unexplained.Clear();
     }
 

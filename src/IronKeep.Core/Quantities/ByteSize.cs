@@ -11,8 +11,14 @@ public readonly record struct ByteSize(long Bytes) : IComparable<ByteSize>
     private static readonly (string Name, long Factor)[] Units =
     [
         ("B", 1),
-        ("kB", 1_000), ("MB", 1_000_000), ("GB", 1_000_000_000), ("TB", 1_000_000_000_000),
-        ("KiB", 1L << 10), ("MiB", 1L << 20), ("GiB", 1L << 30), ("TiB", 1L << 40),
+        ("kB", 1_000),
+        ("MB", 1_000_000),
+        ("GB", 1_000_000_000),
+        ("TB", 1_000_000_000_000),
+        ("KiB", 1L << 10),
+        ("MiB", 1L << 20),
+        ("GiB", 1L << 30),
+        ("TiB", 1L << 40),
     ];
 
     /// <summary>Reads "200 GB" or "1.5 TiB"; on failure says what is wrong and what would be right.</summary>
@@ -23,7 +29,10 @@ public readonly record struct ByteSize(long Bytes) : IComparable<ByteSize>
         var trimmed = text.Trim();
         var digits = trimmed.TakeWhile(c => char.IsAsciiDigit(c) || c == '.').Count();
         var unitText = trimmed[digits..].Trim();
-        if (digits == 0 || !decimal.TryParse(trimmed[..digits], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out var number))
+        if (
+            digits == 0
+            || !decimal.TryParse(trimmed[..digits], NumberStyles.AllowDecimalPoint, CultureInfo.InvariantCulture, out var number)
+        )
         {
             problem = $"'{text}' is not a size; write a number and a unit, such as 200 GB";
             return false;
@@ -35,7 +44,8 @@ public readonly record struct ByteSize(long Bytes) : IComparable<ByteSize>
         }
         foreach (var (name, factor) in Units)
         {
-            if (!name.Equals(unitText, StringComparison.OrdinalIgnoreCase)) continue;
+            if (!name.Equals(unitText, StringComparison.OrdinalIgnoreCase))
+                continue;
             if (number > long.MaxValue / (decimal)factor)
             {
                 problem = $"'{text}' is larger than any store can be";
@@ -59,7 +69,10 @@ public readonly record struct ByteSize(long Bytes) : IComparable<ByteSize>
             value /= 1000;
             unit++;
         }
-        var format = unit == 0 || Math.Abs(value) >= 99.95 ? "0" : Math.Abs(value) >= 9.995 ? "0.#" : "0.##";
+        var format =
+            unit == 0 || Math.Abs(value) >= 99.95 ? "0"
+            : Math.Abs(value) >= 9.995 ? "0.#"
+            : "0.##";
         return value.ToString(format, CultureInfo.InvariantCulture) + " " + names[unit];
     }
 
@@ -72,8 +85,12 @@ public readonly record struct ByteSize(long Bytes) : IComparable<ByteSize>
     }
 
     public int CompareTo(ByteSize other) => Bytes.CompareTo(other.Bytes);
+
     public static bool operator <(ByteSize left, ByteSize right) => left.Bytes < right.Bytes;
+
     public static bool operator >(ByteSize left, ByteSize right) => left.Bytes > right.Bytes;
+
     public static bool operator <=(ByteSize left, ByteSize right) => left.Bytes <= right.Bytes;
+
     public static bool operator >=(ByteSize left, ByteSize right) => left.Bytes >= right.Bytes;
 }

@@ -10,7 +10,8 @@ public static class Nearest
         return candidates
             .Select(c => (Word: c, Distance: Edits(word.ToLowerInvariant(), c.ToLowerInvariant())))
             .Where(c => c.Distance <= limit)
-            .OrderBy(c => c.Distance).ThenBy(c => c.Word, StringComparer.Ordinal)
+            .OrderBy(c => c.Distance)
+            .ThenBy(c => c.Word, StringComparer.Ordinal)
             .Select(c => c.Word)
             .FirstOrDefault();
     }

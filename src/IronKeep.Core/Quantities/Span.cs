@@ -4,7 +4,15 @@ using NodaTime;
 namespace IronKeep.Core.Quantities;
 
 /// <summary>Units of a <see cref="Span"/>. Minutes and hours are elapsed time; days and longer are wall-clock time.</summary>
-public enum SpanUnit { Minutes, Hours, Days, Weeks, Months, Years }
+public enum SpanUnit
+{
+    Minutes,
+    Hours,
+    Days,
+    Weeks,
+    Months,
+    Years,
+}
 
 /// <summary>
 /// A length of time as people state it: "36 hours", "10 days". Days, weeks, months and years move the wall clock in a zone
@@ -15,27 +23,33 @@ public readonly record struct Span(int Count, SpanUnit Unit)
     /// <summary>The largest count accepted, so that every sum stays inside the calendar.</summary>
     public const int LargestCount = 100_000;
 
-    /// <summary>The instant this span after <paramref name="instant"/>, by the wall clock of <paramref name="zone"/> for days and longer.</summary>
-    public Instant After(Instant instant, DateTimeZone zone) => Unit switch
-    {
-        SpanUnit.Minutes => instant + Duration.FromMinutes(Count),
-        SpanUnit.Hours => instant + Duration.FromHours(Count),
-        _ => Plus(instant.InZone(zone).LocalDateTime, Count).InZoneLeniently(zone).ToInstant(),
-    };
+    /// <summary>
+    /// The instant this span after <paramref name="instant"/>, by the wall clock of <paramref name="zone"/> for days and longer.
+    /// </summary>
+    public Instant After(Instant instant, DateTimeZone zone) =>
+        Unit switch
+        {
+            SpanUnit.Minutes => instant + Duration.FromMinutes(Count),
+            SpanUnit.Hours => instant + Duration.FromHours(Count),
+            _ => Plus(instant.InZone(zone).LocalDateTime, Count).InZoneLeniently(zone).ToInstant(),
+        };
 
     /// <summary>The local time this span before another, by the wall clock.</summary>
     public LocalDateTime Before(LocalDateTime local) => Plus(local, -Count);
 
-    /// <summary>The span in elapsed time, with a day of 24 hours, a month of 30 days and a year of 365. For limits, not for calendars.</summary>
-    public Duration ToDuration() => Unit switch
-    {
-        SpanUnit.Minutes => Duration.FromMinutes(Count),
-        SpanUnit.Hours => Duration.FromHours(Count),
-        SpanUnit.Days => Duration.FromDays(Count),
-        SpanUnit.Weeks => Duration.FromDays(7L * Count),
-        SpanUnit.Months => Duration.FromDays(30L * Count),
-        _ => Duration.FromDays(365L * Count),
-    };
+    /// <summary>
+    /// The span in elapsed time, with a day of 24 hours, a month of 30 days and a year of 365. For limits, not for calendars.
+    /// </summary>
+    public Duration ToDuration() =>
+        Unit switch
+        {
+            SpanUnit.Minutes => Duration.FromMinutes(Count),
+            SpanUnit.Hours => Duration.FromHours(Count),
+            SpanUnit.Days => Duration.FromDays(Count),
+            SpanUnit.Weeks => Duration.FromDays(7L * Count),
+            SpanUnit.Months => Duration.FromDays(30L * Count),
+            _ => Duration.FromDays(365L * Count),
+        };
 
     /// <summary>Reads "36 hours", "3 days", "10 min". A number without a unit is refused.</summary>
     public static bool TryParse(string text, out Span span, out string problem)
@@ -45,7 +59,11 @@ public readonly record struct Span(int Count, SpanUnit Unit)
         var trimmed = text.Trim();
         var digits = trimmed.TakeWhile(char.IsAsciiDigit).Count();
         var unitText = trimmed[digits..].Trim().ToLowerInvariant();
-        if (digits == 0 || !int.TryParse(trimmed[..digits], NumberStyles.None, CultureInfo.InvariantCulture, out var count) || count > LargestCount)
+        if (
+            digits == 0
+            || !int.TryParse(trimmed[..digits], NumberStyles.None, CultureInfo.InvariantCulture, out var count)
+            || count > LargestCount
+        )
         {
             problem = $"'{text}' is not a span of time; write a whole number and a unit, such as 36 hours";
             return false;
@@ -86,13 +104,14 @@ public readonly record struct Span(int Count, SpanUnit Unit)
         return $"{Count} {(Count == 1 ? unit[..^1] : unit)}";
     }
 
-    private LocalDateTime Plus(LocalDateTime local, int count) => Unit switch
-    {
-        SpanUnit.Minutes => local.PlusMinutes(count),
-        SpanUnit.Hours => local.PlusHours(count),
-        SpanUnit.Days => local.PlusDays(count),
-        SpanUnit.Weeks => local.PlusWeeks(count),
-        SpanUnit.Months => local.PlusMonths(count),
-        _ => local.PlusYears(count),
-    };
+    private LocalDateTime Plus(LocalDateTime local, int count) =>
+        Unit switch
+        {
+            SpanUnit.Minutes => local.PlusMinutes(count),
+            SpanUnit.Hours => local.PlusHours(count),
+            SpanUnit.Days => local.PlusDays(count),
+            SpanUnit.Weeks => local.PlusWeeks(count),
+            SpanUnit.Months => local.PlusMonths(count),
+            _ => local.PlusYears(count),
+        };
 }

@@ -15,11 +15,13 @@ internal sealed class Chains
     public Chains(CopyFacts[] all, Instant asOf)
     {
         Any = Array.Exists(all, c => c.Base is not null);
-        if (Any) FindUncounted(all, asOf);
+        if (Any)
+            FindUncounted(all, asOf);
         else
         {
             foreach (var copy in all)
-                if (OwnFault(copy, asOf) is { } why) uncounted[copy.Id] = why;
+                if (OwnFault(copy, asOf) is { } why)
+                    uncounted[copy.Id] = why;
         }
     }
 
@@ -36,26 +38,30 @@ internal sealed class Chains
         foreach (var copy in stays)
         {
             var needed = copy.Base;
-            while (needed is not null && byId.TryGetValue(needed, out var below) && support.TryAdd(needed, copy.Id)) needed = below.Base;
+            while (needed is not null && byId.TryGetValue(needed, out var below) && support.TryAdd(needed, copy.Id))
+                needed = below.Base;
         }
         return support;
     }
 
     private void FindUncounted(CopyFacts[] all, Instant asOf)
     {
-        foreach (var copy in all) byId.Add(copy.Id, copy);
+        foreach (var copy in all)
+            byId.Add(copy.Id, copy);
         var judged = new Dictionary<string, string?>(all.Length);
         foreach (var copy in all)
         {
             var path = new List<CopyFacts>();
             string? why = null;
-            for (var at = copy; ;)
+            for (var at = copy; ; )
             {
-                if (judged.TryGetValue(at.Id, out why)) break;
+                if (judged.TryGetValue(at.Id, out why))
+                    break;
                 judged[at.Id] = "its chain runs in a circle";
                 path.Add(at);
                 why = OwnFault(at, asOf);
-                if (why is not null || at.Base is null) break;
+                if (why is not null || at.Base is null)
+                    break;
                 if (!byId.TryGetValue(at.Base, out var below))
                 {
                     why = at.Base == CopyFacts.NoFull ? "its chain begins with no full copy" : $"its base {at.Base} does not exist";
@@ -66,20 +72,27 @@ internal sealed class Chains
             for (var i = path.Count - 1; i >= 0; i--)
             {
                 var own = OwnFault(path[i], asOf);
-                judged[path[i].Id] = own ?? (why is null || why.StartsWith("its ", StringComparison.Ordinal) ? why : $"its chain has a copy that is uncounted ({why})");
+                judged[path[i].Id] = own
+                    ?? (
+                        why is null || why.StartsWith("its ", StringComparison.Ordinal)
+                            ? why
+                            : $"its chain has a copy that is uncounted ({why})"
+                    );
                 why = judged[path[i].Id];
             }
         }
         foreach (var (id, why) in judged)
-            if (why is not null) uncounted[id] = why;
+            if (why is not null)
+                uncounted[id] = why;
     }
 
-    private static string? OwnFault(CopyFacts copy, Instant asOf) => copy.State switch
-    {
-        CopyState.Unsound => "unsound, a check found damage",
-        CopyState.Partial => "partial",
-        CopyState.Missing => "missing from the store",
-        _ when copy.Taken > asOf + RetentionRules.FutureTolerance => "taken in the future",
-        _ => null,
-    };
+    private static string? OwnFault(CopyFacts copy, Instant asOf) =>
+        copy.State switch
+        {
+            CopyState.Unsound => "unsound, a check found damage",
+            CopyState.Partial => "partial",
+            CopyState.Missing => "missing from the store",
+            _ when copy.Taken > asOf + RetentionRules.FutureTolerance => "taken in the future",
+            _ => null,
+        };
 }

@@ -33,7 +33,8 @@ internal sealed class Ladder
         {
             keys[rung] = new long[counted.Length];
             if (policy.Rungs[rung] is PeriodRung or WithinRung)
-                for (var row = 0; row < counted.Length; row++) keys[rung][row] = rungs.KeyOf(rung, counted[row].Taken);
+                for (var row = 0; row < counted.Length; row++)
+                    keys[rung][row] = rungs.KeyOf(rung, counted[row].Taken);
         }
         firstOf = new int[counted.Length];
         Array.Fill(firstOf, -1);
@@ -66,7 +67,8 @@ internal sealed class Ladder
         long? latest = null;
         for (var at = firstOf[row]; at >= 0; at = reasons[at].Next)
         {
-            if (rungs.Policy.Rungs[reasons[at].Rung] is not WithinRung) return null;
+            if (rungs.Policy.Rungs[reasons[at].Rung] is not WithinRung)
+                return null;
             latest = Math.Max(latest ?? long.MinValue, keys[reasons[at].Rung][row]);
         }
         return latest is { } ticks ? Instant.FromUnixTimeTicks(ticks) : null;
@@ -75,9 +77,12 @@ internal sealed class Ladder
     /// <summary>Why no rung keeps a counted copy, and since when, where the rungs tell.</summary>
     public string WhyNot(int row, int atLeast)
     {
-        if (Since(row, atLeast) is not { } since) return whyNot;
+        if (Since(row, atLeast) is not { } since)
+            return whyNot;
         var when = since.InZone(zone).LocalDateTime.ToString("uuuu-MM-dd HH:mm", CultureInfo.InvariantCulture);
-        return rungs.Policy.Rungs.All(r => r is WithinRung) ? $"no rung of '{rungs.Policy}' keeps it since {when}" : $"{whyNot}, since {when}";
+        return rungs.Policy.Rungs.All(r => r is WithinRung)
+            ? $"no rung of '{rungs.Policy}' keeps it since {when}"
+            : $"{whyNot}, since {when}";
     }
 
     /// <summary>
@@ -86,7 +91,8 @@ internal sealed class Ladder
     /// </summary>
     private Instant? Since(int row, int atLeast)
     {
-        if (rungs.Policy is { Connective: RungConnective.Then, Rungs.Length: > 1 }) return null;
+        if (rungs.Policy is { Connective: RungConnective.Then, Rungs.Length: > 1 })
+            return null;
         var since = row + atLeast < counted.Length ? counted[row + atLeast].Taken : counted[^1].Taken;
         for (var rung = 0; rung < rungs.Count; rung++)
         {
@@ -97,7 +103,8 @@ internal sealed class Ladder
                 WithinRung => Instant.FromUnixTimeTicks(keys[rung][row]),
                 _ => null,
             };
-            if (let > since) since = let.Value;
+            if (let > since)
+                since = let.Value;
         }
         return since;
     }
@@ -105,7 +112,8 @@ internal sealed class Ladder
     private Instant? LetGoByPeriods(int row, int rung, int count)
     {
         var periods = keys[rung];
-        if (row + 1 < counted.Length && periods[row + 1] == periods[row]) return counted[row + 1].Taken;
+        if (row + 1 < counted.Length && periods[row + 1] == periods[row])
+            return counted[row + 1].Taken;
         var starts = startsOf[rung] ??= [.. Enumerable.Range(0, counted.Length).Where(r => r == 0 || periods[r] != periods[r - 1])];
         var own = Array.BinarySearch(starts, row);
         // A row inside a period comes after its start.
@@ -127,7 +135,8 @@ internal sealed class Ladder
                 ladder.firstOf[row] = added;
                 return;
             }
-            while (ladder.reasons[at].Next >= 0) at = ladder.reasons[at].Next;
+            while (ladder.reasons[at].Next >= 0)
+                at = ladder.reasons[at].Next;
             ladder.reasons[at] = ladder.reasons[at] with { Next = added };
         }
     }

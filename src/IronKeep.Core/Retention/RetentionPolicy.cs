@@ -4,7 +4,14 @@ using IronKeep.Core.Quantities;
 namespace IronKeep.Core.Retention;
 
 /// <summary>The period a counting rung looks at. Weeks are ISO 8601 weeks; hours are told apart by their offset from UTC.</summary>
-public enum RungPeriod { Hour, Day, Week, Month, Year }
+public enum RungPeriod
+{
+    Hour,
+    Day,
+    Week,
+    Month,
+    Year,
+}
 
 /// <summary>One rung of a policy's ladder.</summary>
 public abstract record Rung;
@@ -35,10 +42,19 @@ public sealed record ForeverRung : Rung
     public override string ToString() => "forever";
 }
 
-/// <summary>How rungs join. With <see cref="And"/> each looks at all copies; with <see cref="Then"/> each skips what earlier rungs already represent.</summary>
-public enum RungConnective { And, Then }
+/// <summary>
+/// How rungs join. With <see cref="And"/> each looks at all copies; with <see cref="Then"/> each skips what earlier rungs already
+/// represent.
+/// </summary>
+public enum RungConnective
+{
+    And,
+    Then,
+}
 
-/// <summary>A retention sentence: rungs joined by "and" (or commas) or by "then", never both. Source: docs/semantics.md, section 3 (Retention).</summary>
+/// <summary>
+/// A retention sentence: rungs joined by "and" (or commas) or by "then", never both. Source: docs/semantics.md, section 3 (Retention).
+/// </summary>
 public sealed record RetentionPolicy(ImmutableArray<Rung> Rungs, RungConnective Connective)
 {
     /// <summary>The sentence, in the form that <see cref="RetentionSentence.Read"/> reads back to an equal policy.</summary>

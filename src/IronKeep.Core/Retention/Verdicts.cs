@@ -6,7 +6,15 @@ using NodaTime;
 namespace IronKeep.Core.Retention;
 
 /// <summary>What the rules decide about one copy.</summary>
-public enum Verdict { Keep, Support, Held, Expire, Frozen, Uncounted }
+public enum Verdict
+{
+    Keep,
+    Support,
+    Held,
+    Expire,
+    Frozen,
+    Uncounted,
+}
 
 /// <summary>
 /// One copy as retention sees it. <paramref name="Taken"/> is the start of capture; <paramref name="Base"/> the id of the copy
@@ -23,7 +31,12 @@ public sealed record CopyFacts(string Id, Instant Taken, CopyState State, string
 /// The guards beside the rungs: the zone of the periods, the floor, the freshness limit that freezes expiry (null: none), and
 /// words for another reason to freeze, such as a clock in doubt (null: none).
 /// </summary>
-public sealed record RetentionGuards(DateTimeZone Zone, int AtLeast = RetentionGuards.UsualFloor, Span? FreshWithin = null, string? FrozenBecause = null)
+public sealed record RetentionGuards(
+    DateTimeZone Zone,
+    int AtLeast = RetentionGuards.UsualFloor,
+    Span? FreshWithin = null,
+    string? FrozenBecause = null
+)
 {
     /// <summary>The floor when a policy states none.</summary>
     public const int UsualFloor = 2;

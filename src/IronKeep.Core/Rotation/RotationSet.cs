@@ -19,12 +19,20 @@ public sealed record MediaGroup(string Name, DayRule Serves, ImmutableArray<stri
     public Span RunLength { get; init; } = UsualRunLength;
 
     public bool Equals(MediaGroup? other) =>
-        other is not null && Name == other.Name && Serves == other.Serves && Media.SequenceEqual(other.Media) && ProtectedFor == other.ProtectedFor && FillWindow == other.FillWindow && RunLength == other.RunLength;
+        other is not null
+        && Name == other.Name
+        && Serves == other.Serves
+        && Media.SequenceEqual(other.Media)
+        && ProtectedFor == other.ProtectedFor
+        && FillWindow == other.FillWindow
+        && RunLength == other.RunLength;
 
     public override int GetHashCode() => HashCode.Combine(Name, Serves, Media.Length);
 }
 
-/// <summary>A rotation set: groups in order; the first that serves a night takes it. Runs begin at <paramref name="Start"/>, local time.</summary>
+/// <summary>
+/// A rotation set: groups in order; the first that serves a night takes it. Runs begin at <paramref name="Start"/>, local time.
+/// </summary>
 public sealed record RotationSet(LocalTime Start, ImmutableArray<MediaGroup> Groups);
 
 /// <summary>
@@ -41,4 +49,13 @@ public sealed record Shortage(string? FirstFree, Instant? At);
 /// One night's choice: the group that serves it (null: none does), its medium (null: none, or a shortage), whether the run appends,
 /// until when the medium is protected after it (null with a medium: always), and why this medium, in words.
 /// </summary>
-public sealed record RotationNight(LocalDate Date, Instant Start, string? Group, string? Medium, bool Appends, Instant? ProtectedUntil, Shortage? Shortage, string Why);
+public sealed record RotationNight(
+    LocalDate Date,
+    Instant Start,
+    string? Group,
+    string? Medium,
+    bool Appends,
+    Instant? ProtectedUntil,
+    Shortage? Shortage,
+    string Why
+);

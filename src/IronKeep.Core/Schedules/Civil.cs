@@ -46,5 +46,12 @@ internal readonly record struct Civil(int Year, int Month, int Day)
 
     public static bool IsLeap(int year) => year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
 
-    public static int DaysIn(int year, int month) => month == 2 ? IsLeap(year) ? 29 : 28 : month is 4 or 6 or 9 or 11 ? 30 : 31;
+    public static int DaysIn(int year, int month) =>
+        month == 2
+            ? IsLeap(year)
+                ? 29
+                : 28
+            : month is 4 or 6 or 9 or 11
+                ? 30
+                : 31;
 }

@@ -27,10 +27,13 @@ public sealed class ClosedDays : IEquatable<ClosedDays>
     /// </summary>
     public static (ClosedDays Calendar, IReadOnlyList<(int Entry, string Message)> Problems) Read(IReadOnlyList<string> entries)
     {
-        var calendar = new ClosedDays([.. entries.Select(e => string.Join(' ', e.ToLowerInvariant().Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries)))]);
+        var calendar = new ClosedDays([
+            .. entries.Select(e => string.Join(' ', e.ToLowerInvariant().Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries))),
+        ]);
         var problems = new List<(int, string)>();
         for (var i = 0; i < entries.Count; i++)
-            if (calendar.Add(calendar.Entries[i]) is { } problem) problems.Add((i, problem));
+            if (calendar.Add(calendar.Entries[i]) is { } problem)
+                problems.Add((i, problem));
         return (calendar, problems);
     }
 
@@ -38,16 +41,21 @@ public sealed class ClosedDays : IEquatable<ClosedDays>
 
     internal bool IsClosed(int day)
     {
-        if (days.Contains(day)) return true;
+        if (days.Contains(day))
+            return true;
         foreach (var (first, last) in spans)
-            if (day >= first && day <= last) return true;
-        if (yearly.Count == 0) return false;
+            if (day >= first && day <= last)
+                return true;
+        if (yearly.Count == 0)
+            return false;
         var civil = Civil.Of(day);
         return yearly.Contains((civil.Month, civil.Day));
     }
 
     public bool Equals(ClosedDays? other) => other is not null && Entries.SequenceEqual(other.Entries);
+
     public override bool Equals(object? obj) => Equals(obj as ClosedDays);
+
     public override int GetHashCode() => Entries.Aggregate(0, HashCode.Combine);
 
     private string? Add(string entry)
@@ -56,30 +64,41 @@ public sealed class ClosedDays : IEquatable<ClosedDays>
         switch (words)
         {
             case [var month, var number] when Array.IndexOf(Months.Names, month) is var m and >= 0:
-                if (!int.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out var day) || day < 1 || day > Civil.DaysIn(2028, m + 1))
+                if (
+                    !int.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out var day)
+                    || day < 1
+                    || day > Civil.DaysIn(2028, m + 1)
+                )
                     return $"there is no '{entry}'; write a month and a day of it, such as 'dec 25'";
                 yearly.Add((m + 1, day));
                 return null;
             case [var date]:
-                if (Date(date, out var one) is { } wrong) return wrong;
+                if (Date(date, out var one) is { } wrong)
+                    return wrong;
                 days.Add(one);
                 return null;
             case [var from, "to", var to]:
-                if ((Date(from, out var first) ?? Date(to, out _)) is { } bad) return bad;
+                if ((Date(from, out var first) ?? Date(to, out _)) is { } bad)
+                    return bad;
                 _ = Date(to, out var last);
-                if (last < first) return $"'{entry}' ends before it begins; turn the dates round";
-                if (last - first >= LongestSpan) return $"'{entry}' closes {last - first + 1} days; a span is at most {LongestSpan} days";
+                if (last < first)
+                    return $"'{entry}' ends before it begins; turn the dates round";
+                if (last - first >= LongestSpan)
+                    return $"'{entry}' closes {last - first + 1} days; a span is at most {LongestSpan} days";
                 spans.Add((first, last));
                 return null;
             default:
-                return $"'{entry}' is not a closed day; write a date such as 2026-12-25, a span such as '2026-12-24 to 2027-01-02', or a day of every year such as 'dec 25'";
+                return $"'{entry}' is not a closed day; write a date such as 2026-12-25, a span such as '2026-12-24 to 2027-01-02', or a "
+                    + $"day of every year such as 'dec 25'";
         }
     }
 
     private static string? Date(string text, out int day)
     {
-        if (SentenceWords.TryDate(text, out var date, out var problem)) day = Civil.ToDay(date);
-        else day = 0;
+        if (SentenceWords.TryDate(text, out var date, out var problem))
+            day = Civil.ToDay(date);
+        else
+            day = 0;
         return problem;
     }
 }

@@ -12,8 +12,13 @@ namespace IronKeep.Core.Schedules;
 public sealed record CrontabSchedule : Schedule
 {
     private readonly ulong minutes;
-    private readonly uint hours, days, months, weekdays;
-    private readonly bool anyDay, anyWeekday, grid;
+    private readonly uint hours,
+        days,
+        months,
+        weekdays;
+    private readonly bool anyDay,
+        anyWeekday,
+        grid;
     private readonly string text;
 
     internal CrontabSchedule(CrontabField minute, CrontabField hour, CrontabField day, CrontabField month, CrontabField weekday)
@@ -43,6 +48,7 @@ public sealed record CrontabSchedule : Schedule
     internal override DayTimes Open(ClosedDays? closed) => new Reader(this);
 
     public bool Equals(CrontabSchedule? other) => other is not null && text == other.text;
+
     public override int GetHashCode() => text.GetHashCode(StringComparison.Ordinal);
 
     private int[] Minutes => Bits(minutes);
@@ -51,7 +57,8 @@ public sealed record CrontabSchedule : Schedule
     private bool Includes(int day)
     {
         var date = Civil.Of(day);
-        if ((months & (1u << date.Month)) == 0) return false;
+        if ((months & (1u << date.Month)) == 0)
+            return false;
         var byDay = (days & (1u << date.Day)) != 0;
         var byWeekday = (weekdays & (1u << ((Civil.Weekday(day) + 1) % 7))) != 0;
         return anyDay || anyWeekday ? byDay && byWeekday : byDay || byWeekday;
@@ -60,17 +67,23 @@ public sealed record CrontabSchedule : Schedule
     /// <summary>The schedule as a sentence that is due at just the same instants; null when no sentence is.</summary>
     public Schedule? AsSentence()
     {
-        if (DaysAsRule() is not { } rule) return null;
-        if (!grid) return new ClockSchedule(rule, [.. from h in Hours from m in Minutes select new LocalTime(h, m)]);
-        if (rule is not WeekdayRule { Days: var on }) return null;
+        if (DaysAsRule() is not { } rule)
+            return null;
+        if (!grid)
+            return new ClockSchedule(rule, [.. from h in Hours from m in Minutes select new LocalTime(h, m)]);
+        if (rule is not WeekdayRule { Days: var on })
+            return null;
         var times = (from h in Hours from m in Minutes select h * 60 + m).ToArray();
-        if (times.Length < 2) return null;
+        if (times.Length < 2)
+            return null;
         var step = times[1] - times[0];
         var even = times.Zip(times.Skip(1), (a, b) => b - a).All(d => d == step) && times[0] % step == 0;
-        if (!even) return null;
+        if (!even)
+            return null;
         // The window may be left out when the whole day's grid is meant.
         var whole = times[0] == 0 && times[^1] + step >= 24 * 60;
-        return whole ? new IntervalSchedule(step, null, null, on)
+        return whole
+            ? new IntervalSchedule(step, null, null, on)
             : new IntervalSchedule(step, LocalTime.FromMinutesSinceMidnight(times[0]), LocalTime.FromMinutesSinceMidnight(times[^1]), on);
     }
 
@@ -80,9 +93,12 @@ public sealed record CrontabSchedule : Schedule
         var allWeekdays = weekdays == 0x7F;
         var of = new Months((int)(months >> 1));
         // Where either is enough and one of them is everything, it is every day.
-        if (!anyDay && !anyWeekday) return (allDays || allWeekdays) && of == Months.All ? new WeekdayRule(Weekdays.Daily) : null;
-        if (allDays && of == Months.All) return new WeekdayRule(WeekdaySet);
-        if (!allWeekdays) return null;
+        if (!anyDay && !anyWeekday)
+            return (allDays || allWeekdays) && of == Months.All ? new WeekdayRule(Weekdays.Daily) : null;
+        if (allDays && of == Months.All)
+            return new WeekdayRule(WeekdaySet);
+        if (!allWeekdays)
+            return null;
         return new MonthDayRule([.. Bits(days)], false, of);
     }
 
@@ -91,8 +107,11 @@ public sealed record CrontabSchedule : Schedule
     private string InWords()
     {
         var (m, h) = (Minutes, Hours);
-        var when = m.Length * h.Length <= 12 ? "at " + string.Join(", ", from hour in h from minute in m select $"{hour:00}:{minute:00}")
-            : $"at {(m.Length == 60 ? "every minute" : (m.Length == 1 ? "minute " : "minutes ") + Runs(m))} of {(h.Length == 24 ? "every hour" : (h.Length == 1 ? "hour " : "hours ") + Runs(h))}";
+        var when =
+            m.Length * h.Length <= 12
+                ? "at " + string.Join(", ", from hour in h from minute in m select $"{hour:00}:{minute:00}")
+                : $"at {(m.Length == 60 ? "every minute" : (m.Length == 1 ? "minute " : "minutes ") + Runs(m))} of "
+                    + $"{(h.Length == 24 ? "every hour" : (h.Length == 1 ? "hour " : "hours ") + Runs(h))}";
         var byDay = $"day {Runs(Bits(days))}";
         var on = (anyDay && days == 0xFFFFFFFE, anyWeekday && weekdays == 0x7F) switch
         {
@@ -108,10 +127,11 @@ public sealed record CrontabSchedule : Schedule
     private static string Runs(int[] numbers)
     {
         var parts = new List<string>();
-        for (var i = 0; i < numbers.Length;)
+        for (var i = 0; i < numbers.Length; )
         {
             var j = i;
-            while (j + 1 < numbers.Length && numbers[j + 1] == numbers[j] + 1) j++;
+            while (j + 1 < numbers.Length && numbers[j + 1] == numbers[j] + 1)
+                j++;
             parts.Add(j > i + 1 ? $"{numbers[i]}-{numbers[j]}" : string.Join(",", numbers[i..(j + 1)]));
             i = j + 1;
         }
@@ -121,7 +141,8 @@ public sealed record CrontabSchedule : Schedule
     private static int[] Bits(ulong mask)
     {
         var bits = new int[BitOperations.PopCount(mask)];
-        for (var i = 0; mask != 0; mask &= mask - 1) bits[i++] = BitOperations.TrailingZeroCount(mask);
+        for (var i = 0; mask != 0; mask &= mask - 1)
+            bits[i++] = BitOperations.TrailingZeroCount(mask);
         return bits;
     }
 

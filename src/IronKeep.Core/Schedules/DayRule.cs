@@ -25,6 +25,7 @@ public abstract record DayRule
 public sealed record WeekdayRule(Weekdays Days) : DayRule
 {
     internal override bool Includes(int day, ClosedDays? closed) => Days.ContainsDay(day);
+
     public override string ToString() => Days.ToString();
 }
 
@@ -33,7 +34,9 @@ public sealed record EveryDaysRule(int Count, LocalDate From) : DayRule
 {
     private readonly int anchor = Civil.ToDay(From);
     internal override int? Anchor => anchor;
+
     internal override bool Includes(int day, ClosedDays? closed) => day >= anchor && (day - anchor) % Count == 0;
+
     public override string ToString() => $"every {Count} days";
 }
 
@@ -54,9 +57,11 @@ public sealed record OrdinalWeekdayRule(int Ordinal, IsoDayOfWeek Weekday, Month
 {
     internal override bool Includes(int day, ClosedDays? closed)
     {
-        if (Civil.Weekday(day) != (int)Weekday - 1) return false;
+        if (Civil.Weekday(day) != (int)Weekday - 1)
+            return false;
         var date = Civil.Of(day);
-        if (!Of.Contains(date.Month)) return false;
+        if (!Of.Contains(date.Month))
+            return false;
         return Ordinal == 0 ? date.Day + 7 > Civil.DaysIn(date.Year, date.Month) : (date.Day - 1) / 7 + 1 == Ordinal;
     }
 
@@ -69,13 +74,18 @@ public sealed record MonthDayRule(ImmutableArray<int> Days, bool OrLast, Months 
     internal override bool Includes(int day, ClosedDays? closed)
     {
         var date = Civil.Of(day);
-        if (!Of.Contains(date.Month)) return false;
-        if (Days.Contains(date.Day)) return true;
+        if (!Of.Contains(date.Month))
+            return false;
+        if (Days.Contains(date.Day))
+            return true;
         return OrLast && Days[^1] > date.Day && date.Day == Civil.DaysIn(date.Year, date.Month);
     }
 
-    public bool Equals(MonthDayRule? other) => other is not null && OrLast == other.OrLast && Of == other.Of && Days.SequenceEqual(other.Days);
+    public bool Equals(MonthDayRule? other) =>
+        other is not null && OrLast == other.OrLast && Of == other.Of && Days.SequenceEqual(other.Days);
+
     public override int GetHashCode() => Days.Aggregate(Of.GetHashCode(), HashCode.Combine);
+
     public override string ToString() => $"day {string.Join(",", Days)}{(OrLast ? " or last" : "")} of {Of}";
 }
 
@@ -96,12 +106,15 @@ public sealed record WorkingDayRule(bool First, Months Of) : DayRule
 {
     internal override bool Includes(int day, ClosedDays? closed)
     {
-        if (!Works(day, closed)) return false;
+        if (!Works(day, closed))
+            return false;
         var date = Civil.Of(day);
-        if (!Of.Contains(date.Month)) return false;
+        if (!Of.Contains(date.Month))
+            return false;
         var (from, to) = First ? (day - date.Day + 1, day - 1) : (day + 1, day + Civil.DaysIn(date.Year, date.Month) - date.Day);
         for (var other = from; other <= to; other++)
-            if (Works(other, closed)) return false;
+            if (Works(other, closed))
+                return false;
         return true;
     }
 
@@ -130,5 +143,8 @@ internal static class Ordinals
 
     public static string Short(int ordinal) => Shorts[ordinal];
 
-    public static int? Read(string word) => Array.IndexOf(Words, word) is var i and >= 0 ? i : Array.IndexOf(Shorts, word) is var j and >= 0 ? j : null;
+    public static int? Read(string word) =>
+        Array.IndexOf(Words, word) is var i and >= 0 ? i
+        : Array.IndexOf(Shorts, word) is var j and >= 0 ? j
+        : null;
 }

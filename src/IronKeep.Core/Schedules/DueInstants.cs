@@ -18,8 +18,10 @@ public static class DueInstants
     /// </summary>
     public static IEnumerable<Instant> Between(Schedule schedule, DateTimeZone zone, Instant after, Instant upTo, ClosedDays? closed = null)
     {
-        if (schedule.End is { } end && end < upTo) upTo = end;
-        if (upTo <= after) yield break;
+        if (schedule.End is { } end && end < upTo)
+            upTo = end;
+        if (upTo <= after)
+            yield break;
         var (from, to) = (after.ToUnixTimeSeconds(), upTo.ToUnixTimeSeconds());
         var times = schedule.Open(closed);
         var span = new SpanOfOffset(zone);
@@ -33,18 +35,22 @@ public static class DueInstants
             if (span.Covers(day))
             {
                 var start = day * SecondsOfDay - span.Offset;
-                if (start > to) break;
+                if (start > to)
+                    break;
                 foreach (var minute in times.On(day))
                 {
                     var second = start + minute * 60L;
-                    if (second > to) break;
-                    if (second > from) yield return Instant.FromUnixTimeSeconds(second);
+                    if (second > to)
+                        break;
+                    if (second > from)
+                        yield return Instant.FromUnixTimeSeconds(second);
                 }
                 continue;
             }
             foreach (var minute in times.On(day))
-                foreach (var second in Resolve(schedule.Gaps, zone, day, minute))
-                    if (second > from && second <= to) pending.Add(second);
+            foreach (var second in Resolve(schedule.Gaps, zone, day, minute))
+                if (second > from && second <= to)
+                    pending.Add(second);
             var next = StartOf(day + 1, zone);
             // What is due before the next date begins can no longer be preceded by anything.
             while (pending.Count > 0 && pending.Min < next)
@@ -52,15 +58,18 @@ public static class DueInstants
                 yield return Instant.FromUnixTimeSeconds(pending.Min);
                 pending.Remove(pending.Min);
             }
-            if (next > to) break;
+            if (next > to)
+                break;
         }
-        foreach (var second in pending) yield return Instant.FromUnixTimeSeconds(second);
+        foreach (var second in pending)
+            yield return Instant.FromUnixTimeSeconds(second);
     }
 
     /// <summary>The first due instant strictly after <paramref name="asOf"/>; null when none comes within 45 years.</summary>
     public static Instant? Next(Schedule schedule, DateTimeZone zone, Instant asOf, ClosedDays? closed = null)
     {
-        foreach (var instant in Between(schedule, zone, asOf, asOf + Duration.FromDays(Schedule.YearsToLook * 366), closed)) return instant;
+        foreach (var instant in Between(schedule, zone, asOf, asOf + Duration.FromDays(Schedule.YearsToLook * 366), closed))
+            return instant;
         return null;
     }
 
@@ -72,16 +81,25 @@ public static class DueInstants
         if (mapping.Count > 1)
         {
             return schedule.Gaps != GapRule.Grid ? "the clock shows this time twice; due once, at the first"
-                : mapping.First().ToInstant() == due ? "the clock shows this time twice; this is the first" : "the clock shows this time twice; this is the second";
+                : mapping.First().ToInstant() == due ? "the clock shows this time twice; this is the first"
+                : "the clock shows this time twice; this is the second";
         }
         var change = zone.GetZoneInterval(due);
         // A time that the zone leaves out shows later on the clock than it was named.
-        if (schedule.Gaps == GapRule.Grid || !change.HasStart || due - change.Start > Duration.FromDays(1)) return null;
+        if (schedule.Gaps == GapRule.Grid || !change.HasStart || due - change.Start > Duration.FromDays(1))
+            return null;
         var times = schedule.Open(closed);
         for (var day = Civil.ToDay(local.Date) - 1; day <= Civil.ToDay(local.Date); day++)
         {
-            var left = times.On(day).Where(m => zone.MapLocal(LocalOf(day, m)).Count == 0 && Resolve(schedule.Gaps, zone, day, m).Contains(due.ToUnixTimeSeconds())).ToList();
-            if (left.Count > 0) return $"the clock leaves out {string.Join(" and ", left.Select(m => SentenceWords.Time(LocalTime.FromMinutesSinceMidnight(m))))} on this date";
+            var left = times
+                .On(day)
+                .Where(m =>
+                    zone.MapLocal(LocalOf(day, m)).Count == 0 && Resolve(schedule.Gaps, zone, day, m).Contains(due.ToUnixTimeSeconds())
+                )
+                .ToList();
+            if (left.Count > 0)
+                return $"the clock leaves out "
+                    + $"{string.Join(" and ", left.Select(m => SentenceWords.Time(LocalTime.FromMinutesSinceMidnight(m))))} on this date";
         }
         return null;
     }
@@ -91,12 +109,15 @@ public static class DueInstants
         var mapping = zone.MapLocal(LocalOf(day, minute));
         if (mapping.Count == 0)
         {
-            if (rule == GapRule.Clock) yield return mapping.LateInterval.Start.ToUnixTimeSeconds();
-            else if (rule == GapRule.Standard) yield return day * SecondsOfDay + minute * 60L - mapping.EarlyInterval.WallOffset.Seconds;
+            if (rule == GapRule.Clock)
+                yield return mapping.LateInterval.Start.ToUnixTimeSeconds();
+            else if (rule == GapRule.Standard)
+                yield return day * SecondsOfDay + minute * 60L - mapping.EarlyInterval.WallOffset.Seconds;
             yield break;
         }
         yield return mapping.First().ToInstant().ToUnixTimeSeconds();
-        if (mapping.Count > 1 && rule == GapRule.Grid) yield return mapping.Last().ToInstant().ToUnixTimeSeconds();
+        if (mapping.Count > 1 && rule == GapRule.Grid)
+            yield return mapping.Last().ToInstant().ToUnixTimeSeconds();
     }
 
     // A zone can leave out a whole date; it then begins, and ends, where the clock goes on.
@@ -113,7 +134,8 @@ public static class DueInstants
     /// <summary>Remembers the stretch of time over which the zone keeps one offset.</summary>
     private struct SpanOfOffset(DateTimeZone zone)
     {
-        private long start = long.MaxValue, end = long.MinValue;
+        private long start = long.MaxValue,
+            end = long.MinValue;
 
         public int Offset { get; private set; }
 
@@ -126,9 +148,11 @@ public static class DueInstants
         /// <summary>Whether this local date and its neighbours lie within one offset; then <see cref="Offset"/> is theirs.</summary>
         public bool Covers(int day)
         {
-            if (Within(day)) return true;
+            if (Within(day))
+                return true;
             var noon = day * SecondsOfDay + SecondsOfDay / 2 - Offset;
-            if (noon < start || noon >= end) Load(noon);
+            if (noon < start || noon >= end)
+                Load(noon);
             return Within(day);
         }
 

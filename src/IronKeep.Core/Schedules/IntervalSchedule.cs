@@ -4,7 +4,8 @@ namespace IronKeep.Core.Schedules;
 
 /// <summary>
 /// Due on a wall-clock grid that restarts at every local midnight: "every 15 minutes between 08:00 and 18:00 on weekdays".
-/// A window that ends before it starts runs past midnight and belongs to the day it starts on. Source: docs/semantics.md, section 1 (Schedules).
+/// A window that ends before it starts runs past midnight and belongs to the day it starts on. Source: docs/semantics.md, section 1
+/// (Schedules).
 /// </summary>
 public sealed record IntervalSchedule(int Minutes, LocalTime? From, LocalTime? To, Weekdays Days) : Schedule
 {
@@ -30,16 +31,23 @@ public sealed record IntervalSchedule(int Minutes, LocalTime? From, LocalTime? T
     private sealed class Reader : DayTimes
     {
         private readonly IntervalSchedule schedule;
-        private readonly int[] own, early, late;
+        private readonly int[] own,
+            early,
+            late;
 
         public Reader(IntervalSchedule schedule)
         {
             this.schedule = schedule;
-            var grid = Enumerable.Range(0, (MinutesOfDay + schedule.Minutes - 1) / schedule.Minutes).Select(i => i * schedule.Minutes).ToArray();
+            var grid = Enumerable
+                .Range(0, (MinutesOfDay + schedule.Minutes - 1) / schedule.Minutes)
+                .Select(i => i * schedule.Minutes)
+                .ToArray();
             (own, early, late) = (grid, [], grid);
-            if (schedule.From is not { } from || schedule.To is not { } to) return;
+            if (schedule.From is not { } from || schedule.To is not { } to)
+                return;
             var (first, last) = (from.Hour * 60 + from.Minute, to.Hour * 60 + to.Minute);
-            if (first <= last) late = own = [.. grid.Where(m => m >= first && m <= last)];
+            if (first <= last)
+                late = own = [.. grid.Where(m => m >= first && m <= last)];
             else
             {
                 early = [.. grid.Where(m => m <= last)];
@@ -51,8 +59,15 @@ public sealed record IntervalSchedule(int Minutes, LocalTime? From, LocalTime? T
         public override int[] On(int day)
         {
             var today = Takes(day);
-            if (early.Length == 0) return today ? late : [];
-            return (today, Takes(day - 1)) switch { (true, true) => own, (true, false) => late, (false, true) => early, _ => [] };
+            if (early.Length == 0)
+                return today ? late : [];
+            return (today, Takes(day - 1)) switch
+            {
+                (true, true) => own,
+                (true, false) => late,
+                (false, true) => early,
+                _ => [],
+            };
         }
 
         private bool Takes(int day) => schedule.Tail.Allows(day) && schedule.Days.ContainsDay(day);

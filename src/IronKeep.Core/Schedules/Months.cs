@@ -32,11 +32,13 @@ internal static class NamedSet
             var ends = part.Trim().Split('-');
             var first = Array.IndexOf(names, ends[0].Trim());
             var last = ends.Length == 2 ? Array.IndexOf(names, ends[1].Trim()) : first;
-            if (ends.Length > 2 || first < 0 || last < 0) return 0;
+            if (ends.Length > 2 || first < 0 || last < 0)
+                return 0;
             for (var at = first; ; at = (at + 1) % names.Length)
             {
                 mask |= 1 << at;
-                if (at == last) break;
+                if (at == last)
+                    break;
             }
         }
         return mask;

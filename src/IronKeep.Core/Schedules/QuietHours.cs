@@ -21,10 +21,12 @@ public sealed record QuietHours(LocalTime From, LocalTime To, Weekdays Days)
             if (words.Take("on"))
             {
                 var (text, at, _) = words.Until();
-                if (!Weekdays.TryParse(text, out days)) throw SentenceWords.Wrong(at, $"'{text}' cannot be read as weekdays; write 'mon-fri' or 'sat,sun'");
+                if (!Weekdays.TryParse(text, out days))
+                    throw SentenceWords.Wrong(at, $"'{text}' cannot be read as weekdays; write 'mon-fri' or 'sat,sun'");
             }
             words.End();
-            if (days == Weekdays.Daily && from == to) throw SentenceWords.Wrong(0, "these quiet hours never end; leave some time for runs to begin");
+            if (days == Weekdays.Daily && from == to)
+                throw SentenceWords.Wrong(0, "these quiet hours never end; leave some time for runs to begin");
             return (new QuietHours(from, to, days), null);
         }
         catch (SentenceException e)
@@ -33,7 +35,8 @@ public sealed record QuietHours(LocalTime From, LocalTime To, Weekdays Days)
         }
     }
 
-    public override string ToString() => $"{SentenceWords.Time(From)} to {SentenceWords.Time(To)}{(Days == Weekdays.Daily ? "" : $" on {Days}")}";
+    public override string ToString() =>
+        $"{SentenceWords.Time(From)} to {SentenceWords.Time(To)}{(Days == Weekdays.Daily ? "" : $" on {Days}")}";
 
     /// <summary>The window that an instant lies in, as instants [start, end); null when it lies in none.</summary>
     internal (Instant Start, Instant End)? Around(Instant instant, DateTimeZone zone)
@@ -42,10 +45,12 @@ public sealed record QuietHours(LocalTime From, LocalTime To, Weekdays Days)
         // A window of the day before may reach past midnight.
         for (var day = date.PlusDays(-1); day <= date; day = day.PlusDays(1))
         {
-            if (!Days.Contains(day.DayOfWeek)) continue;
+            if (!Days.Contains(day.DayOfWeek))
+                continue;
             var start = (day + From).InZoneLeniently(zone).ToInstant();
             var end = ((To > From ? day : day.PlusDays(1)) + To).InZoneLeniently(zone).ToInstant();
-            if (instant >= start && instant < end) return (start, end);
+            if (instant >= start && instant < end)
+                return (start, end);
         }
         return null;
     }

@@ -4,7 +4,15 @@ using NodaTime;
 namespace IronKeep.Core.Schedules;
 
 /// <summary>How often a recurrence rule begins a new period.</summary>
-internal enum Frequency { Yearly, Monthly, Weekly, Daily, Hourly, Minutely }
+internal enum Frequency
+{
+    Yearly,
+    Monthly,
+    Weekly,
+    Daily,
+    Hourly,
+    Minutely,
+}
 
 /// <summary>A weekday of a rule, with its ordinal within the month or year (0: every one; negative: from the end).</summary>
 internal readonly record struct RuleDay(int Ordinal, int Weekday);
@@ -50,7 +58,8 @@ public sealed record RecurrenceSchedule : Schedule
         Rule = rule;
         this.text = text;
         LastMinute = rule.Until is { } until ? MinuteOf(until) : long.MaxValue;
-        if (rule.Count is { } count) LastMinute = Math.Min(LastMinute, LastOf(count));
+        if (rule.Count is { } count)
+            LastMinute = Math.Min(LastMinute, LastOf(count));
     }
 
     /// <summary>DTSTART: the first local time that the rule can give.</summary>
@@ -67,7 +76,8 @@ public sealed record RecurrenceSchedule : Schedule
 
     internal override GapRule Gaps => Rule.Frequency >= Frequency.Hourly ? GapRule.Grid : GapRule.Standard;
 
-    internal override (int First, int Last) Reach => (Civil.ToDay(Start.Date), LastMinute == long.MaxValue ? int.MaxValue : (int)(LastMinute / 1440));
+    internal override (int First, int Last) Reach =>
+        (Civil.ToDay(Start.Date), LastMinute == long.MaxValue ? int.MaxValue : (int)(LastMinute / 1440));
 
     internal override Instant? End => Rule.UntilInstant;
 
@@ -78,6 +88,7 @@ public sealed record RecurrenceSchedule : Schedule
     internal override DayTimes Open(ClosedDays? closed) => new RecurrenceDays(this);
 
     public bool Equals(RecurrenceSchedule? other) => other is not null && text == other.text;
+
     public override int GetHashCode() => text.GetHashCode(StringComparison.Ordinal);
 
     private static long MinuteOf(LocalDateTime local) => Civil.ToDay(local.Date) * 1440L + local.Hour * 60 + local.Minute;
@@ -89,7 +100,8 @@ public sealed record RecurrenceSchedule : Schedule
         for (var last = Math.Min(day + CountYears * 366L, Civil.LastDay); day <= last; day++)
         {
             foreach (var minute in times.On(day))
-                if (--count == 0) return day * 1440L + minute;
+                if (--count == 0)
+                    return day * 1440L + minute;
         }
         return long.MaxValue;
     }

@@ -29,11 +29,14 @@ internal sealed class RecurrenceDays : DayTimes
 
     public override int[] On(int day)
     {
-        if (day < startDay) return [];
+        if (day < startDay)
+            return [];
         var found = rule.Frequency >= Frequency.Hourly ? WithinDay(day) : WithinPeriod(day);
-        if (found.Length == 0) return found;
+        if (found.Length == 0)
+            return found;
         var first = day * 1440L;
-        if (first >= schedule.FirstMinute && first + 1439 <= schedule.LastMinute) return found;
+        if (first >= schedule.FirstMinute && first + 1439 <= schedule.LastMinute)
+            return found;
         return [.. found.Where(m => first + m >= schedule.FirstMinute && first + m <= schedule.LastMinute)];
     }
 
@@ -41,25 +44,30 @@ internal sealed class RecurrenceDays : DayTimes
     {
         var date = Civil.Of(day);
         var key = PeriodOf(day, date);
-        if (key % rule.Interval != 0) return [];
-        if (rule.Positions.Length == 0) return Fits(day, date) ? times : [];
-        if (key != period) Expand(key, day, date);
+        if (key % rule.Interval != 0)
+            return [];
+        if (rule.Positions.Length == 0)
+            return Fits(day, date) ? times : [];
+        if (key != period)
+            Expand(key, day, date);
         return ofPeriod.GetValueOrDefault(day) ?? [];
     }
 
     /// <summary>The number of the period that a date lies in, counted from the start's.</summary>
-    private long PeriodOf(int day, Civil date) => rule.Frequency switch
-    {
-        Frequency.Yearly => YearOf(day, date) - YearOf(startDay, start),
-        Frequency.Monthly => (date.Year - start.Year) * 12L + date.Month - start.Month,
-        Frequency.Weekly => (WeekStartOf(day) - WeekStartOf(startDay)) / 7,
-        _ => day - startDay,
-    };
+    private long PeriodOf(int day, Civil date) =>
+        rule.Frequency switch
+        {
+            Frequency.Yearly => YearOf(day, date) - YearOf(startDay, start),
+            Frequency.Monthly => (date.Year - start.Year) * 12L + date.Month - start.Month,
+            Frequency.Weekly => (WeekStartOf(day) - WeekStartOf(startDay)) / 7,
+            _ => day - startDay,
+        };
 
     // A rule by week numbers goes by the year that the week belongs to.
     private int YearOf(int day, Civil date)
     {
-        if (rule.Weeks.Length == 0) return date.Year;
+        if (rule.Weeks.Length == 0)
+            return date.Year;
         return Civil.Of(WeekStartOf(day) + 3).Year;
     }
 
@@ -67,7 +75,8 @@ internal sealed class RecurrenceDays : DayTimes
 
     private bool Fits(int day, Civil date)
     {
-        if (rule.Months.Length > 0 && !rule.Months.Contains(date.Month)) return false;
+        if (rule.Months.Length > 0 && !rule.Months.Contains(date.Month))
+            return false;
         if (noDayPart)
         {
             return rule.Frequency switch
@@ -78,16 +87,23 @@ internal sealed class RecurrenceDays : DayTimes
                 _ => true,
             };
         }
-        if (rule.Weeks.Length > 0 && !FitsWeek(day)) return false;
+        if (rule.Weeks.Length > 0 && !FitsWeek(day))
+            return false;
         if (rule.YearDays.Length > 0)
         {
             var ofYear = day - Civil.ToDay(date.Year, 1, 1) + 1;
-            if (!Contains(rule.YearDays, ofYear, (Civil.IsLeap(date.Year) ? 366 : 365) + 1)) return false;
+            if (!Contains(rule.YearDays, ofYear, (Civil.IsLeap(date.Year) ? 366 : 365) + 1))
+                return false;
         }
-        if (rule.MonthDays.Length > 0 && !Contains(rule.MonthDays, date.Day, Civil.DaysIn(date.Year, date.Month) + 1)) return false;
-        if (rule.Days.Length > 0) return FitsWeekday(day, date);
+        if (rule.MonthDays.Length > 0 && !Contains(rule.MonthDays, date.Day, Civil.DaysIn(date.Year, date.Month) + 1))
+            return false;
+        if (rule.Days.Length > 0)
+            return FitsWeekday(day, date);
         // A week number alone says nothing of the weekday: it is the start's.
-        return rule.Weeks.Length == 0 || rule.YearDays.Length > 0 || rule.MonthDays.Length > 0 || Civil.Weekday(day) == Civil.Weekday(startDay);
+        return rule.Weeks.Length == 0
+            || rule.YearDays.Length > 0
+            || rule.MonthDays.Length > 0
+            || Civil.Weekday(day) == Civil.Weekday(startDay);
     }
 
     // Negative values count from the end.
@@ -112,12 +128,15 @@ internal sealed class RecurrenceDays : DayTimes
         var byYear = rule.Frequency == Frequency.Yearly && rule.Months.Length == 0;
         foreach (var (ordinal, wanted) in rule.Days)
         {
-            if (wanted != weekday) continue;
-            if (ordinal == 0) return true;
+            if (wanted != weekday)
+                continue;
+            if (ordinal == 0)
+                return true;
             var (at, length) = byYear
                 ? (day - Civil.ToDay(date.Year, 1, 1), Civil.IsLeap(date.Year) ? 366 : 365)
                 : (date.Day - 1, Civil.DaysIn(date.Year, date.Month));
-            if (ordinal > 0 ? at / 7 + 1 == ordinal : (length - 1 - at) / 7 + 1 == -ordinal) return true;
+            if (ordinal > 0 ? at / 7 + 1 == ordinal : (length - 1 - at) / 7 + 1 == -ordinal)
+                return true;
         }
         return false;
     }
@@ -129,7 +148,10 @@ internal sealed class RecurrenceDays : DayTimes
         ofPeriod.Clear();
         var (first, last) = rule.Frequency switch
         {
-            Frequency.Yearly when rule.Weeks.Length > 0 => (Civil.ToDay(YearOf(day, date) - 1, 12, 25), Civil.ToDay(YearOf(day, date) + 1, 1, 7)),
+            Frequency.Yearly when rule.Weeks.Length > 0 => (
+                Civil.ToDay(YearOf(day, date) - 1, 12, 25),
+                Civil.ToDay(YearOf(day, date) + 1, 1, 7)
+            ),
             Frequency.Yearly => (Civil.ToDay(date.Year, 1, 1), Civil.ToDay(date.Year, 12, 31)),
             Frequency.Monthly => (day - date.Day + 1, day - date.Day + Civil.DaysIn(date.Year, date.Month)),
             Frequency.Weekly => (WeekStartOf(day), WeekStartOf(day) + 6),
@@ -139,40 +161,50 @@ internal sealed class RecurrenceDays : DayTimes
         for (var other = first; other <= last; other++)
         {
             var civil = Civil.Of(other);
-            if (PeriodOf(other, civil) == key && Fits(other, civil)) days.Add(other);
+            if (PeriodOf(other, civil) == key && Fits(other, civil))
+                days.Add(other);
         }
         var picked = new SortedSet<(int Day, int Minute)>();
         var total = days.Count * times.Length;
         foreach (var position in rule.Positions)
         {
             var index = position > 0 ? position - 1 : total + position;
-            if (index >= 0 && index < total) picked.Add((days[index / times.Length], times[index % times.Length]));
+            if (index >= 0 && index < total)
+                picked.Add((days[index / times.Length], times[index % times.Length]));
         }
-        foreach (var group in picked.GroupBy(p => p.Day)) ofPeriod[group.Key] = [.. group.Select(p => p.Minute)];
+        foreach (var group in picked.GroupBy(p => p.Day))
+            ofPeriod[group.Key] = [.. group.Select(p => p.Minute)];
     }
 
     /// <summary>Rules by the hour or minute: every part only limits, but for the minutes of an hour.</summary>
     private int[] WithinDay(int day)
     {
         var date = Civil.Of(day);
-        if (!Fits(day, date)) return [];
+        if (!Fits(day, date))
+            return [];
         var found = new List<int>();
         for (var hour = 0; hour < 24; hour++)
         {
-            if (rule.Hours.Length > 0 && !rule.Hours.Contains(hour)) continue;
+            if (rule.Hours.Length > 0 && !rule.Hours.Contains(hour))
+                continue;
             if (rule.Frequency == Frequency.Hourly)
             {
-                if (((day - startDay) * 24L + hour - schedule.Start.Hour) % rule.Interval != 0) continue;
+                if (((day - startDay) * 24L + hour - schedule.Start.Hour) % rule.Interval != 0)
+                    continue;
                 int[] minutes = rule.Minutes.Length > 0 ? [.. rule.Minutes] : [schedule.Start.Minute];
                 foreach (var (minute, i) in minutes.Select((m, i) => (m, i)))
-                    if (rule.Positions.Length == 0 || Contains(rule.Positions, i + 1, minutes.Length + 1)) found.Add(hour * 60 + minute);
+                    if (rule.Positions.Length == 0 || Contains(rule.Positions, i + 1, minutes.Length + 1))
+                        found.Add(hour * 60 + minute);
                 continue;
             }
             for (var minute = 0; minute < 60; minute++)
             {
-                if (rule.Minutes.Length > 0 && !rule.Minutes.Contains(minute)) continue;
-                if ((day * 1440L + hour * 60 + minute - schedule.FirstMinute) % rule.Interval != 0) continue;
-                if (rule.Positions.Length == 0 || Contains(rule.Positions, 1, 2)) found.Add(hour * 60 + minute);
+                if (rule.Minutes.Length > 0 && !rule.Minutes.Contains(minute))
+                    continue;
+                if ((day * 1440L + hour * 60 + minute - schedule.FirstMinute) % rule.Interval != 0)
+                    continue;
+                if (rule.Positions.Length == 0 || Contains(rule.Positions, 1, 2))
+                    found.Add(hour * 60 + minute);
             }
         }
         return [.. found];

@@ -57,7 +57,8 @@ public abstract record Schedule
         var first = Math.Max(Reach.First, Civil.ToDay(2001, 1, 1));
         var last = (int)Math.Min(Math.Min((long)Reach.Last, first + YearsToLook * 366L), Civil.LastDay);
         for (var day = first; day <= last; day++)
-            if (times.On(day).Length > 0) return true;
+            if (times.On(day).Length > 0)
+                return true;
         return false;
     }
 }
@@ -82,10 +83,13 @@ public sealed record ScheduleTail(LocalDate? From, LocalDate? Until, ImmutableAr
 
     internal bool Allows(int day) => day >= first && day <= last && left?.Contains(day) != true;
 
-    public bool Equals(ScheduleTail? other) => other is not null && From == other.From && Until == other.Until && Except.SequenceEqual(other.Except);
+    public bool Equals(ScheduleTail? other) =>
+        other is not null && From == other.From && Until == other.Until && Except.SequenceEqual(other.Except);
+
     public override int GetHashCode() => HashCode.Combine(From, Until, Except.Length);
 
     public override string ToString() =>
-        (From is { } from ? $" from {SentenceWords.Date(from)}" : "") + (Until is { } until ? $" until {SentenceWords.Date(until)}" : "")
+        (From is { } from ? $" from {SentenceWords.Date(from)}" : "")
+        + (Until is { } until ? $" until {SentenceWords.Date(until)}" : "")
         + (Except.Length == 0 ? "" : $" except {string.Join(",", Except.Select(SentenceWords.Date))}");
 }

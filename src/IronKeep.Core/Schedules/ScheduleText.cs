@@ -1,6 +1,8 @@
 namespace IronKeep.Core.Schedules;
 
-/// <summary>Reads a schedule in any of its three forms: a sentence, five crontab fields, or an RFC 5545 recurrence rule with its start.</summary>
+/// <summary>
+/// Reads a schedule in any of its three forms: a sentence, five crontab fields, or an RFC 5545 recurrence rule with its start.
+/// </summary>
 public static class ScheduleText
 {
     /// <summary>The schedule, or the problem with its place; exactly one of the two is null.</summary>

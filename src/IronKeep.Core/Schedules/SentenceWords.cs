@@ -14,7 +14,9 @@ internal sealed class SentenceException(int position, string message) : Exceptio
     public int Position { get; } = position;
 }
 
-/// <summary>The words of a sentence with their places, read one after another; times and dates are read here, for every kind of sentence.</summary>
+/// <summary>
+/// The words of a sentence with their places, read one after another; times and dates are read here, for every kind of sentence.
+/// </summary>
 internal sealed partial class SentenceWords
 {
     private readonly string sentence;
@@ -41,7 +43,8 @@ internal sealed partial class SentenceWords
 
     public bool Take(string word)
     {
-        if (Ahead() != word) return false;
+        if (Ahead() != word)
+            return false;
         next++;
         return true;
     }
@@ -49,28 +52,36 @@ internal sealed partial class SentenceWords
     public void Expect(string word, string why)
     {
         var at = Here;
-        if (Take(word)) return;
+        if (Take(word))
+            return;
         var found = next < words.Count ? $"not '{words[next].Text}'" : "but the sentence ends";
         throw Wrong(at, $"expected '{word}'{(why.Length == 0 ? "" : ", " + why)}, {found}; {forms}");
     }
 
     public string Next(string what)
     {
-        if (next >= words.Count) throw Wrong(sentence.Length, $"the sentence ends where {what} should stand");
+        if (next >= words.Count)
+            throw Wrong(sentence.Length, $"the sentence ends where {what} should stand");
         return words[next++].Text;
     }
 
     public void End()
     {
-        if (next < words.Count) throw Wrong(Here, $"'{words[next].Text}' is not expected here; {forms}");
+        if (next < words.Count)
+            throw Wrong(Here, $"'{words[next].Text}' is not expected here; {forms}");
     }
 
     /// <summary>Takes every word up to one of <paramref name="stops"/>, joined, with the words and their places.</summary>
     public (string Text, int At, List<(string Text, int Position)> Words) Until(params ReadOnlySpan<string> stops)
     {
         var first = next;
-        while (next < words.Count && !stops.Contains(words[next].Text)) next++;
-        return (string.Concat(words[first..next].Select(w => w.Text)), first < words.Count ? words[first].Position : sentence.Length, words[first..next]);
+        while (next < words.Count && !stops.Contains(words[next].Text))
+            next++;
+        return (
+            string.Concat(words[first..next].Select(w => w.Text)),
+            first < words.Count ? words[first].Position : sentence.Length,
+            words[first..next]
+        );
     }
 
     /// <summary>A whole number within bounds.</summary>
@@ -78,7 +89,8 @@ internal sealed partial class SentenceWords
     {
         var at = Here;
         var text = Next(what);
-        if (int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number >= least && number <= most) return number;
+        if (int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number >= least && number <= most)
+            return number;
         throw Wrong(at, $"'{text}' is not {what}; write a whole number from {least} to {most}");
     }
 
@@ -101,13 +113,20 @@ internal sealed partial class SentenceWords
         time = default;
         var parts = text.Split(':');
         problem = null;
-        if (parts.Length != 2 || parts[0].Length is < 1 or > 2 || parts[1].Length != 2
+        if (
+            parts.Length != 2
+            || parts[0].Length is < 1 or > 2
+            || parts[1].Length != 2
             || !int.TryParse(parts[0], NumberStyles.None, CultureInfo.InvariantCulture, out var hour)
-            || !int.TryParse(parts[1], NumberStyles.None, CultureInfo.InvariantCulture, out var minute))
+            || !int.TryParse(parts[1], NumberStyles.None, CultureInfo.InvariantCulture, out var minute)
+        )
             problem = $"'{text}' is not a time; write hours and minutes, such as 23:00";
-        else if (hour == 24 && minute == 0) problem = "24:00 is the next day's 00:00; write 00:00 and choose the day";
-        else if (hour > 23 || minute > 59) problem = $"'{text}' is not on a 24-hour clock; times run from 00:00 to 23:59";
-        else time = new LocalTime(hour, minute);
+        else if (hour == 24 && minute == 0)
+            problem = "24:00 is the next day's 00:00; write 00:00 and choose the day";
+        else if (hour > 23 || minute > 59)
+            problem = $"'{text}' is not on a 24-hour clock; times run from 00:00 to 23:59";
+        else
+            time = new LocalTime(hour, minute);
         return problem is null;
     }
 
@@ -116,7 +135,8 @@ internal sealed partial class SentenceWords
     {
         date = default;
         problem = $"'{text}' is not a date; write year, month and day, such as 2027-03-28";
-        if (!DatePattern().IsMatch(text)) return false;
+        if (!DatePattern().IsMatch(text))
+            return false;
         var read = LocalDatePattern.Iso.Parse(text);
         if (!read.Success)
         {

@@ -15,7 +15,9 @@ public readonly record struct Weekdays(int Mask)
 
     internal bool ContainsDay(int day) => (Mask & (1 << Civil.Weekday(day))) != 0;
 
-    /// <summary>Reads "daily", "weekdays", "weekends", or a list with ranges such as "mon-fri, sun" ("fri-mon" goes over the weekend).</summary>
+    /// <summary>
+    /// Reads "daily", "weekdays", "weekends", or a list with ranges such as "mon-fri, sun" ("fri-mon" goes over the weekend).
+    /// </summary>
     public static bool TryParse(string word, out Weekdays days)
     {
         days = word.ToLowerInvariant() switch
@@ -29,5 +31,8 @@ public readonly record struct Weekdays(int Mask)
     }
 
     public override string ToString() =>
-        this == Daily ? "daily" : this == WorkingWeek ? "weekdays" : this == Weekend ? "weekends" : NamedSet.Write(Mask, Names);
+        this == Daily ? "daily"
+        : this == WorkingWeek ? "weekdays"
+        : this == Weekend ? "weekends"
+        : NamedSet.Write(Mask, Names);
 }

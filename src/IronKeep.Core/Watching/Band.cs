@@ -20,12 +20,17 @@ public sealed partial record Band(int Percent, ByteSize Least)
         band = Usual;
         problem = "";
         var match = Form().Match(text.Trim());
-        if (!match.Success || !int.TryParse(match.Groups[1].Value, NumberStyles.None, CultureInfo.InvariantCulture, out var percent) || percent is < 1 or > 1000)
+        if (
+            !match.Success
+            || !int.TryParse(match.Groups[1].Value, NumberStyles.None, CultureInfo.InvariantCulture, out var percent)
+            || percent is < 1 or > 1000
+        )
         {
             problem = $"'{text}' is not a band; write how far off a run may be, such as '50 % and 100 MB'";
             return false;
         }
-        if (!ByteSize.TryParse(match.Groups[2].Value, out var least, out problem)) return false;
+        if (!ByteSize.TryParse(match.Groups[2].Value, out var least, out problem))
+            return false;
         band = new Band(percent, least);
         return true;
     }
@@ -57,21 +62,26 @@ public static class Bands
     /// <summary>Why the run is suspect, one sentence a reason; empty when it is not. <paramref name="lastGood"/>: newest first.</summary>
     public static ImmutableArray<string> Judge(Band band, IReadOnlyList<RunMeasure> lastGood, RunMeasure run)
     {
-        if (run.Bytes == 0) return ["it took no bytes at all"];
+        if (run.Bytes == 0)
+            return ["it took no bytes at all"];
         var known = lastGood.Take(Looks).ToList();
-        if (known.Count < Learns) return [];
+        if (known.Count < Learns)
+            return [];
         var reasons = ImmutableArray.CreateBuilder<string>();
         var bytes = Median(known.Select(k => k.Bytes));
-        if (IsOff(run.Bytes, bytes, band.Least.Bytes)) reasons.Add($"it took {new ByteSize(run.Bytes)}, where {new ByteSize(bytes)} are usual");
+        if (IsOff(run.Bytes, bytes, band.Least.Bytes))
+            reasons.Add($"it took {new ByteSize(run.Bytes)}, where {new ByteSize(bytes)} are usual");
         var items = Median(known.Select(k => k.Items));
-        if (IsOff(run.Items, items, LeastItems)) reasons.Add($"it took {run.Items} items, where {items} are usual");
+        if (IsOff(run.Items, items, LeastItems))
+            reasons.Add($"it took {run.Items} items, where {items} are usual");
         var took = Median(known.Select(k => (long)k.Took.TotalSeconds));
         var seconds = (long)run.Took.TotalSeconds;
         if (seconds > took && IsOff(seconds, took, (long)LeastSlower.TotalSeconds))
             reasons.Add($"it worked for {seconds / 60} min, where {(took < 60 ? "less than one" : $"{took / 60}")} is usual");
         return reasons.ToImmutable();
 
-        bool IsOff(long value, long median, long least) => Math.Abs(value - median) > median * (band.Percent / 100.0) && Math.Abs(value - median) >= least;
+        bool IsOff(long value, long median, long least) =>
+            Math.Abs(value - median) > median * (band.Percent / 100.0) && Math.Abs(value - median) >= least;
     }
 
     /// <summary>The middle value; of an even number the larger of the two in the middle. At least one value is needed.</summary>
@@ -82,12 +92,16 @@ public static class Bands
     }
 }
 
-/// <summary>How long a run may work when its job states no limit. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
+/// <summary>
+/// How long a run may work when its job states no limit. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
+/// </summary>
 public static class RunLimits
 {
     public static readonly Duration Least = Duration.FromHours(1);
 
     /// <summary>The larger of an hour and three times the median of the last good runs.</summary>
     public static Duration Usual(IReadOnlyCollection<Duration> lastGood) =>
-        lastGood.Count == 0 ? Least : Duration.Max(Least, Duration.FromSeconds(3 * Bands.Median(lastGood.Select(d => (long)d.TotalSeconds))));
+        lastGood.Count == 0
+            ? Least
+            : Duration.Max(Least, Duration.FromSeconds(3 * Bands.Median(lastGood.Select(d => (long)d.TotalSeconds))));
 }

@@ -2,7 +2,9 @@ using IronKeep.Core.Quantities;
 
 namespace IronKeep.Core.Watching;
 
-/// <summary>Why something failed, in classes that each have one plain cause and one remedy. Source: docs/semantics.md, section 6 (Watching).</summary>
+/// <summary>
+/// Why something failed, in classes that each have one plain cause and one remedy. Source: docs/semantics.md, section 6 (Watching).
+/// </summary>
 public enum FailureClass
 {
     SourceUnreadable,
@@ -24,20 +26,30 @@ public enum FailureClass
 public static class FailureWords
 {
     /// <summary>What to do about it, as one sentence to a tired person.</summary>
-    public static string Remedy(FailureClass failure) => failure switch
-    {
-        FailureClass.SourceUnreadable => "Check that every path the job takes exists and can be read by the service, then run the job again.",
-        FailureClass.AccessRefused => "Give the service the right to read the source and to write to the store, then run the job again.",
-        FailureClass.StoreUnreachable => "Bring the store's folder back (mount it, or restore its path); nothing expires meanwhile, and the next run tells whether it is well.",
-        FailureClass.StoreFull => "Make room: reclaim the bin, prune, or give the store more space; then run the job again.",
-        FailureClass.UnsafePlace => "Move the source or the store so that neither lies inside the other, then apply the charter again.",
-        FailureClass.Interrupted => "Run the job again; it takes up where the stored chunks end, and earlier copies are whole.",
-        FailureClass.TimedOut => "Look at the run's log for what was slow; raise the run limit if the job has honestly grown.",
-        FailureClass.DataDamaged => "Run the job again to store what is damaged anew, then check the store; restore from another copy meanwhile.",
-        FailureClass.NoEnd => "Look on its machine whether it still runs or was killed, and what its log says last; then run it again.",
-        FailureClass.ExitCode => "Look up what the exit code means for the program that ran, and read the end of its log; if the code is a good one, say so under 'exit-codes'.",
-        FailureClass.Reported => "Mend what the line says, then run it again; if the line is harmless, take it out of 'failed', or put it under 'ignores'.",
-        FailureClass.Unconfirmed => "Look whether the copy was written somewhere else, or not at all; until one is there, there is no backup of this night.",
-        _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",
-    };
+    public static string Remedy(FailureClass failure) =>
+        failure switch
+        {
+            FailureClass.SourceUnreadable =>
+                "Check that every path the job takes exists and can be read by the service, then run the job again.",
+            FailureClass.AccessRefused =>
+                "Give the service the right to read the source and to write to the store, then run the job again.",
+            FailureClass.StoreUnreachable =>
+                "Bring the store's folder back (mount it, or restore its path); nothing expires meanwhile, and the next run tells whether "
+                    + "it is well.",
+            FailureClass.StoreFull => "Make room: reclaim the bin, prune, or give the store more space; then run the job again.",
+            FailureClass.UnsafePlace => "Move the source or the store so that neither lies inside the other, then apply the charter again.",
+            FailureClass.Interrupted => "Run the job again; it takes up where the stored chunks end, and earlier copies are whole.",
+            FailureClass.TimedOut => "Look at the run's log for what was slow; raise the run limit if the job has honestly grown.",
+            FailureClass.DataDamaged =>
+                "Run the job again to store what is damaged anew, then check the store; restore from another copy meanwhile.",
+            FailureClass.NoEnd => "Look on its machine whether it still runs or was killed, and what its log says last; then run it again.",
+            FailureClass.ExitCode =>
+                "Look up what the exit code means for the program that ran, and read the end of its log; if the code is a good one, say so "
+                    + "under 'exit-codes'.",
+            FailureClass.Reported =>
+                "Mend what the line says, then run it again; if the line is harmless, take it out of 'failed', or put it under 'ignores'.",
+            FailureClass.Unconfirmed =>
+                "Look whether the copy was written somewhere else, or not at all; until one is there, there is no backup of this night.",
+            _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",
+        };
 }

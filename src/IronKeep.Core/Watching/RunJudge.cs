@@ -39,28 +39,50 @@ public static class RunJudge
         var seconds = facts.Seconds ?? verdict.Seconds;
         if (verdict.Outcome != Outcome.Failed)
         {
-            if (facts.Errors > 0) verdict = verdict with { Outcome = Outcome.Failed, Class = FailureClass.Reported, Sentence = $"it says {Counted.Of(facts.Errors.Value, "error")}" };
-            else if (facts.LeftCopy == false) verdict = verdict with { Outcome = Outcome.Failed, Class = FailureClass.Unconfirmed, Sentence = $"it says that it ended well, and left no copy where it should: {verdict.Sentence}" };
-            else if (verdict.Outcome != Outcome.Suspect && (facts.Items == 0 || facts.Bytes == 0)) verdict = verdict with { Outcome = Outcome.Suspect, Sentence = $"it says {(facts.Items == 0 ? "0 items" : "0 bytes")}" };
-            else if (verdict.Outcome == Outcome.Ok && facts.Skipped > 0) verdict = verdict with { Outcome = Outcome.Warned, Sentence = $"it skipped {Counted.Of(facts.Skipped.Value, "item")}" };
+            if (facts.Errors > 0)
+                verdict = verdict with
+                {
+                    Outcome = Outcome.Failed,
+                    Class = FailureClass.Reported,
+                    Sentence = $"it says {Counted.Of(facts.Errors.Value, "error")}",
+                };
+            else if (facts.LeftCopy == false)
+                verdict = verdict with
+                {
+                    Outcome = Outcome.Failed,
+                    Class = FailureClass.Unconfirmed,
+                    Sentence = $"it says that it ended well, and left no copy where it should: {verdict.Sentence}",
+                };
+            else if (verdict.Outcome != Outcome.Suspect && (facts.Items == 0 || facts.Bytes == 0))
+                verdict = verdict with { Outcome = Outcome.Suspect, Sentence = $"it says {(facts.Items == 0 ? "0 items" : "0 bytes")}" };
+            else if (verdict.Outcome == Outcome.Ok && facts.Skipped > 0)
+                verdict = verdict with { Outcome = Outcome.Warned, Sentence = $"it skipped {Counted.Of(facts.Skipped.Value, "item")}" };
         }
         return verdict with { Seconds = seconds };
     }
 
     /// <summary>Where nothing but its copy tells of a run.</summary>
-    private static LogVerdict OfCopy(bool left) => left
-        ? new LogVerdict(Outcome.Ok, null, "its copy is there", [])
-        : new LogVerdict(Outcome.Failed, FailureClass.Unconfirmed, "it left no copy where it should", []);
+    private static LogVerdict OfCopy(bool left) =>
+        left
+            ? new LogVerdict(Outcome.Ok, null, "its copy is there", [])
+            : new LogVerdict(Outcome.Failed, FailureClass.Unconfirmed, "it left no copy where it should", []);
 
     /// <summary>
-    /// What becomes of a planned run of which nothing more was heard: null while there is time. Missed when it never said that it began, timed-out when it
-    /// did and then no more.
+    /// What becomes of a planned run of which nothing more was heard: null while there is time. Missed when it never said that it began,
+    /// timed-out when it did and then no more.
     /// </summary>
     public static Outcome? OfSilence(Instant due, bool started, Duration startLimit, Duration? runLimit, Instant now) =>
-        !started && now > due + startLimit ? Outcome.Missed : started && now > due + (runLimit ?? UsualLimit) ? Outcome.TimedOut : null;
+        !started && now > due + startLimit ? Outcome.Missed
+        : started && now > due + (runLimit ?? UsualLimit) ? Outcome.TimedOut
+        : null;
 
     /// <summary>Rules for a log whose begin and end are known otherwise.</summary>
-    public static LogRules WithoutBounds(LogRules rules) => rules with { Rules = [.. rules.Rules.Where(r => r.List is not (LogList.Begins or LogList.Ends))], Examples = [] };
+    public static LogRules WithoutBounds(LogRules rules) =>
+        rules with
+        {
+            Rules = [.. rules.Rules.Where(r => r.List is not (LogList.Begins or LogList.Ends))],
+            Examples = [],
+        };
 
     /// <summary>What rules make of the end of a log, all of it one run.</summary>
     public static LogRun? Read(LogRules rules, string log, DateTimeZone zone, Instant now)

@@ -3,30 +3,40 @@ using System.Text;
 namespace IronKeep.Following.Syslog;
 
 /// <summary>
-/// One message of syslog: who sent it as it says itself, the program's name, and the text on one line. The host is null where the message names none. What cannot be
-/// read is null, never an error: anybody can send anything. Sources: RFC 5424 (section 6), and RFC 3164 (section 4) for the older form.
+/// One message of syslog: who sent it as it says itself, the program's name, and the text on one line. The host is null where the message
+/// names none. What cannot be read is null, never an error: anybody can send anything. Sources: RFC 5424 (section 6), and RFC 3164 (section
+/// 4) for the older form.
 /// </summary>
 public sealed record SyslogMessage(string? Host, string App, string Text)
 {
     /// <summary>A longer message is cut here (bytes).</summary>
     public const int MostBytes = 64 * 1024;
-    private const int MostName = 255, MostPriority = 191;
+    private const int MostName = 255,
+        MostPriority = 191;
     private static readonly string[] Months = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
 
     public static SyslogMessage? Read(ReadOnlySpan<byte> bytes)
     {
-        if (bytes.Length > MostBytes) bytes = bytes[..MostBytes];
+        if (bytes.Length > MostBytes)
+            bytes = bytes[..MostBytes];
         var text = Encoding.UTF8.GetString(bytes).TrimEnd('\0', '\r', '\n', ' ');
         var rest = text.AsSpan();
-        if (!TakePriority(ref rest)) return null;
+        if (!TakePriority(ref rest))
+            return null;
         return rest.StartsWith("1 ") ? New(rest[2..]) : Old(rest);
     }
 
     private static bool TakePriority(ref ReadOnlySpan<char> rest)
     {
-        if (rest.IsEmpty || rest[0] != '<') return !rest.IsEmpty;
+        if (rest.IsEmpty || rest[0] != '<')
+            return !rest.IsEmpty;
         var end = rest.IndexOf('>');
-        if (end is < 2 or > 4 || !int.TryParse(rest[1..end], System.Globalization.NumberStyles.None, null, out var priority) || priority > MostPriority) return false;
+        if (
+            end is < 2 or > 4
+            || !int.TryParse(rest[1..end], System.Globalization.NumberStyles.None, null, out var priority)
+            || priority > MostPriority
+        )
+            return false;
         rest = rest[(end + 1)..];
         return !rest.IsEmpty;
     }
@@ -34,8 +44,16 @@ public sealed record SyslogMessage(string? Host, string App, string Text)
     /// <summary>TIMESTAMP HOST APP PROCID MSGID STRUCTURED-DATA [MESSAGE]</summary>
     private static SyslogMessage? New(ReadOnlySpan<char> rest)
     {
-        if (!Word(ref rest, out _) || !Word(ref rest, out var host) || !Word(ref rest, out var app) || !Word(ref rest, out _) || !Word(ref rest, out _)) return null;
-        if (!SkipData(ref rest)) return null;
+        if (
+            !Word(ref rest, out _)
+            || !Word(ref rest, out var host)
+            || !Word(ref rest, out var app)
+            || !Word(ref rest, out _)
+            || !Word(ref rest, out _)
+        )
+            return null;
+        if (!SkipData(ref rest))
+            return null;
         // A message in UTF-8 may say so by a mark.
         return Made(host == "-" ? null : host, app == "-" ? "" : app, rest.TrimStart('\uFEFF'));
     }
@@ -44,7 +62,8 @@ public sealed record SyslogMessage(string? Host, string App, string Text)
     {
         var end = rest.IndexOf(' ');
         word = end < 0 ? "" : rest[..end].ToString();
-        if (end <= 0) return false;
+        if (end <= 0)
+            return false;
         rest = rest[(end + 1)..];
         return true;
     }
@@ -55,7 +74,8 @@ public sealed record SyslogMessage(string? Host, string App, string Text)
         if (rest.StartsWith("-"))
         {
             rest = rest[1..];
-            if (rest.StartsWith(" ")) rest = rest[1..];
+            if (rest.StartsWith(" "))
+                rest = rest[1..];
             return true;
         }
         while (rest.StartsWith("["))
@@ -63,13 +83,17 @@ public sealed record SyslogMessage(string? Host, string App, string Text)
             var (at, quoted) = (1, false);
             for (; at < rest.Length && (quoted || rest[at] != ']'); at++)
             {
-                if (rest[at] == '\\' && quoted) at++;
-                else if (rest[at] == '"') quoted = !quoted;
+                if (rest[at] == '\\' && quoted)
+                    at++;
+                else if (rest[at] == '"')
+                    quoted = !quoted;
             }
-            if (at >= rest.Length) return false;
+            if (at >= rest.Length)
+                return false;
             rest = rest[(at + 1)..];
         }
-        if (!rest.IsEmpty && rest[0] != ' ') return false;
+        if (!rest.IsEmpty && rest[0] != ' ')
+            return false;
         rest = rest.IsEmpty ? rest : rest[1..];
         return true;
     }
@@ -90,17 +114,28 @@ public sealed record SyslogMessage(string? Host, string App, string Text)
             }
         }
         var end = rest.IndexOfAny(" :[");
-        if (end < 0) end = rest.Length;
+        if (end < 0)
+            end = rest.Length;
         var app = rest[..end].ToString();
         var message = rest[end..];
-        if (message.StartsWith("[") && message.IndexOf(']') is > 0 and var close) message = message[(close + 1)..];
-        if (message.StartsWith(":")) message = message[1..];
+        if (message.StartsWith("[") && message.IndexOf(']') is > 0 and var close)
+            message = message[(close + 1)..];
+        if (message.StartsWith(":"))
+            message = message[1..];
         return Made(host, app, message.TrimStart(' '));
     }
 
     private static bool HasTime(ReadOnlySpan<char> text) =>
-        text.Length > 15 && text[3] == ' ' && text[6] == ' ' && text[9] == ':' && text[12] == ':' && text[15] == ' ' && Array.IndexOf(Months, text[..3].ToString()) >= 0;
+        text.Length > 15
+        && text[3] == ' '
+        && text[6] == ' '
+        && text[9] == ':'
+        && text[12] == ':'
+        && text[15] == ' '
+        && Array.IndexOf(Months, text[..3].ToString()) >= 0;
 
     private static SyslogMessage? Made(string? host, string app, ReadOnlySpan<char> text) =>
-        app.Length is 0 or > MostName || host?.Length > MostName ? null : new SyslogMessage(host, app, text.ToString().Replace('\n', ' ').Replace('\r', ' '));
+        app.Length is 0 or > MostName || host?.Length > MostName
+            ? null
+            : new SyslogMessage(host, app, text.ToString().Replace('\n', ' ').Replace('\r', ' '));
 }

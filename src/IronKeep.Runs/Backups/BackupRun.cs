@@ -10,7 +10,14 @@ namespace IronKeep.Runs.Backups;
 /// What one backup is to do. Paths are absolute with links resolved; <paramref name="Previous"/> is the copy to compare with, or null;
 /// <paramref name="Level"/> is that of Zstandard, 1 to 19.
 /// </summary>
-public sealed record BackupOrder(string CopyId, string Job, string Machine, ImmutableArray<string> Takes, ImmutableArray<string> LeavesOut, CopyRecord? Previous)
+public sealed record BackupOrder(
+    string CopyId,
+    string Job,
+    string Machine,
+    ImmutableArray<string> Takes,
+    ImmutableArray<string> LeavesOut,
+    CopyRecord? Previous
+)
 {
     /// <summary>Whether folders tagged as caches are left out.</summary>
     public bool LeavesOutCaches { get; init; }
@@ -33,13 +40,14 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
     public Task<CopyRecord> RunAsync(CancellationToken cancel) => Task.Run(() => Run(cancel), CancellationToken.None);
 
     /// <summary>The class of failure that a place's fault means.</summary>
-    public static FailureClass ClassOf(PlaceException e) => e.Fault switch
-    {
-        PlaceFault.Full => FailureClass.StoreFull,
-        PlaceFault.AccessRefused => FailureClass.AccessRefused,
-        PlaceFault.Unreachable or PlaceFault.InUse or PlaceFault.NotFound => FailureClass.StoreUnreachable,
-        _ => FailureClass.Unknown,
-    };
+    public static FailureClass ClassOf(PlaceException e) =>
+        e.Fault switch
+        {
+            PlaceFault.Full => FailureClass.StoreFull,
+            PlaceFault.AccessRefused => FailureClass.AccessRefused,
+            PlaceFault.Unreachable or PlaceFault.InUse or PlaceFault.NotFound => FailureClass.StoreUnreachable,
+            _ => FailureClass.Unknown,
+        };
 
     private CopyRecord Run(CancellationToken cancel)
     {
@@ -54,8 +62,18 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
                 Figures.Session = session;
                 var root = new TreeIntake(store, session, order, Figures, log, cancel).Take();
                 record = new CopyRecord(
-                    order.CopyId, order.Job, order.Machine, taken, clock.GetUtcNow(), order.Takes,
-                    root.Items, root.Size, Figures.Skipped, root.Content.Depth, [.. root.Content.Ids.Select(c => c.ToString())]);
+                    order.CopyId,
+                    order.Job,
+                    order.Machine,
+                    taken,
+                    clock.GetUtcNow(),
+                    order.Takes,
+                    root.Items,
+                    root.Size,
+                    Figures.Skipped,
+                    root.Content.Depth,
+                    [.. root.Content.Ids.Select(c => c.ToString())]
+                );
                 cancel.ThrowIfCancellationRequested();
                 record = session.Commit(record);
             }
@@ -64,7 +82,8 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
         }
         catch (PlaceException e)
         {
-            if (e.Fault == PlaceFault.Full && begun is not null) GiveBack(begun);
+            if (e.Fault == PlaceFault.Full && begun is not null)
+                GiveBack(begun);
             throw new RunFailedException(ClassOf(e), e.Message, e);
         }
         catch (StoreDamageException e)
@@ -96,7 +115,11 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
         try
         {
             var packs = session.Published;
-            if (packs.Count > 0) log(LogSeverity.Info, $"{Reclaim.GiveBack(store, packs, CancellationToken.None)} of {packs.Count} packs that this run stored were given back");
+            if (packs.Count > 0)
+                log(
+                    LogSeverity.Info,
+                    $"{Reclaim.GiveBack(store, packs, CancellationToken.None)} of {packs.Count} packs that this run stored were given back"
+                );
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

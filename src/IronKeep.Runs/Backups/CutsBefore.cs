@@ -24,7 +24,8 @@ internal sealed class CutsBefore
     /// <summary>The cuts of a content that was stored before; null when they are not worth knowing or cannot be read.</summary>
     public static CutsBefore? Of(ContentRef content, long length, PooledStore store, ChunkReader reader)
     {
-        if (length < WorthIt || content.Ids.Length == 0) return null;
+        if (length < WorthIt || content.Ids.Length == 0)
+            return null;
         var cuts = new CutsBefore();
         long at = 0;
         try
@@ -32,10 +33,12 @@ internal sealed class CutsBefore
             foreach (var id in reader.Ids(content))
             {
                 var size = store.LengthOf(id);
-                if (size == 0 || cuts.chunks.Count == Most) return null;
+                if (size == 0 || cuts.chunks.Count == Most)
+                    return null;
                 cuts.chunks.Add((id, size));
                 at += size;
-                if (at % ContentCutter.Stretch == 0) cuts.firstOf.Add(cuts.chunks.Count);
+                if (at % ContentCutter.Stretch == 0)
+                    cuts.firstOf.Add(cuts.chunks.Count);
             }
         }
         catch (StoreDamageException)
@@ -49,7 +52,9 @@ internal sealed class CutsBefore
     public Walk Begin(long from)
     {
         var stretch = (int)(from / ContentCutter.Stretch);
-        return stretch < firstOf.Count ? new Walk(this, firstOf[stretch], stretch + 1 < firstOf.Count ? firstOf[stretch + 1] : chunks.Count) : new Walk(this, 0, 0);
+        return stretch < firstOf.Count
+            ? new Walk(this, firstOf[stretch], stretch + 1 < firstOf.Count ? firstOf[stretch + 1] : chunks.Count)
+            : new Walk(this, 0, 0);
     }
 
     /// <summary>The way through one stretch.</summary>
@@ -64,12 +69,15 @@ internal sealed class CutsBefore
         /// </summary>
         public int LengthIn(int there)
         {
-            if (next < 0 || next >= end) return 0;
+            if (next < 0 || next >= end)
+                return 0;
             var length = cuts.chunks[next].Length;
             return length == there || length < there && next < end - 1 ? length : 0;
         }
 
-        /// <summary>Whether the next chunk is the one it was; if not, the way is lost until <see cref="Found"/> meets one that was there before.</summary>
+        /// <summary>
+        /// Whether the next chunk is the one it was; if not, the way is lost until <see cref="Found"/> meets one that was there before.
+        /// </summary>
         public bool Is(ChunkId id)
         {
             if (cuts.chunks[next].Id == id)
@@ -87,7 +95,8 @@ internal sealed class CutsBefore
         private static Dictionary<ChunkId, int> Places(CutsBefore cuts, int first, int end)
         {
             var places = new Dictionary<ChunkId, int>(end - first);
-            for (var i = end - 1; i >= first; i--) places[cuts.chunks[i].Id] = i;
+            for (var i = end - 1; i >= first; i--)
+                places[cuts.chunks[i].Id] = i;
             return places;
         }
     }

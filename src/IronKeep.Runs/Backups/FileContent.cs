@@ -20,7 +20,8 @@ internal sealed class FileContent
     {
         this.file = file;
         // Fewer blocks than bytes: there may be holes. A file system that compresses looks the same and has none.
-        if (facts.Blocks * 512 < facts.Size && file.Extents(facts.Size, MostExtents) is { } found && found.Sum(e => e.Length) < facts.Size) Extents = [.. found];
+        if (facts.Blocks * 512 < facts.Size && file.Extents(facts.Size, MostExtents) is { } found && found.Sum(e => e.Length) < facts.Size)
+            Extents = [.. found];
         stretches = Extents ?? [new Extent(0, facts.Size)];
         starts = new long[stretches.Length];
         for (var i = 0; i < starts.Length; i++)
@@ -39,18 +40,22 @@ internal sealed class FileContent
     /// <summary>Fills the buffer from a position in the data; fewer bytes at its end, or where the file has become shorter.</summary>
     public int Read(Span<byte> buffer, long position)
     {
-        if (Extents is null) return file.Read(buffer, position);
+        if (Extents is null)
+            return file.Read(buffer, position);
         var total = 0;
         var i = Array.BinarySearch(starts, position);
-        if (i < 0) i = ~i - 1;
+        if (i < 0)
+            i = ~i - 1;
         for (; i >= 0 && i < stretches.Length && total < buffer.Length; i++)
         {
             var inside = position + total - starts[i];
             var wanted = (int)Math.Min(buffer.Length - total, stretches[i].Length - inside);
-            if (wanted <= 0) continue;
+            if (wanted <= 0)
+                continue;
             var read = file.Read(buffer.Slice(total, wanted), stretches[i].Offset + inside);
             total += read;
-            if (read < wanted) break;
+            if (read < wanted)
+                break;
         }
         return total;
     }

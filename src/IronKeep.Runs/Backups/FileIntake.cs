@@ -14,7 +14,8 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
 
     public void Dispose()
     {
-        if (buffer.Length > 0) ArrayPool<byte>.Shared.Return(buffer);
+        if (buffer.Length > 0)
+            ArrayPool<byte>.Shared.Return(buffer);
         buffer = [];
     }
 
@@ -24,11 +25,13 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
     /// </summary>
     public List<ChunkId> Take(FileContent content, long from, long to, CutsBefore? before, out long read, CancellationToken cancel)
     {
-        if (buffer.Length == 0) buffer = ArrayPool<byte>.Shared.Rent(4 * ContentCutter.Most);
+        if (buffer.Length == 0)
+            buffer = ArrayPool<byte>.Shared.Rent(4 * ContentCutter.Most);
         var way = before?.Begin(from);
         var ids = new List<ChunkId>();
         var offset = from;
-        int start = 0, filled = 0;
+        int start = 0,
+            filled = 0;
         var ended = false;
         while (true)
         {

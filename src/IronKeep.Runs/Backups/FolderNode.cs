@@ -11,14 +11,24 @@ namespace IronKeep.Runs.Backups;
 /// A folder in work. Its names are taken window by window; a window's records wait until all windows before it are done, then they go
 /// into the listing. Whoever ends the last of them hands the result up, so nothing waits and only open folders are in memory.
 /// </summary>
-internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, string? relative, TakeTree? passing, ulong device, ContentRef? before)
+internal sealed class FolderNode(
+    FolderNode? parent,
+    Gap? gap,
+    byte[] name,
+    string? relative,
+    TakeTree? passing,
+    ulong device,
+    ContentRef? before
+)
 {
     private readonly Queue<Window> windows = new();
     private readonly ListingWriter listing = new();
     private OpenFolder? handle;
     private NameList names = new();
     private PreviousListing? previous;
-    private int next, users, unfinished;
+    private int next,
+        users,
+        unfinished;
 
     public FolderNode? Parent => parent;
     public Gap? Gap => gap;
@@ -63,13 +73,17 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
         previous = before is { } content ? PreviousListing.Of(content, reader, unreadable) : null;
     }
 
-    /// <summary>The next names with what the previous copy has of them; null when there are no more. <paramref name="more"/> tells whether others follow.</summary>
+    /// <summary>
+    /// The next names with what the previous copy has of them; null when there are no more. <paramref name="more"/> tells whether others
+    /// follow.
+    /// </summary>
     public Window? NextWindow(ChunkReader reader, out bool more)
     {
         lock (windows)
         {
             more = false;
-            if (next >= names.Count) return null;
+            if (next >= names.Count)
+                return null;
             var window = new Window(this, names, next, Math.Min(names.Count, next + Window.Most));
             next = window.To;
             previous?.Match(window, reader);
@@ -86,10 +100,13 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
 
     public void Leave()
     {
-        if (Interlocked.Decrement(ref users) == 0) handle?.Dispose();
+        if (Interlocked.Decrement(ref users) == 0)
+            handle?.Dispose();
     }
 
-    /// <summary>Ends a window, or the taking of names; true for the caller who ended the last. Then <see cref="Finish"/> gives the listing.</summary>
+    /// <summary>
+    /// Ends a window, or the taking of names; true for the caller who ended the last. Then <see cref="Finish"/> gives the listing.
+    /// </summary>
     public bool Release(WritingSession session)
     {
         lock (windows)
@@ -115,7 +132,8 @@ internal sealed class FolderNode(FolderNode? parent, Gap? gap, byte[] name, stri
         {
             Records(window.Records.Written[at..waiting.Position], session);
             at = waiting.Position;
-            if (waiting.Entry is not { } entry) continue;
+            if (waiting.Entry is not { } entry)
+                continue;
             Size += entry.Size;
             Items += entry.Kind == EntryKind.Folder ? entry.Items : 1;
             listing.Add(entry, session);
@@ -167,12 +185,14 @@ internal sealed class Window(FolderNode folder, NameList names, int from, int to
     public bool IsDone => Volatile.Read(ref left) == 0;
 
     public ReadOnlySpan<byte> NameAt(int index) => names[index];
+
     public ReadOnlySpan<byte> TerminatedAt(int index) => names.Terminated(index);
 
     public void SetBefore(int index, Segment segment, int start, int length)
     {
         before[index - from] = (segment, start, length);
-        if (segments.Count > 0 && segments[^1] == segment) return;
+        if (segments.Count > 0 && segments[^1] == segment)
+            return;
         segment.Use();
         segments.Add(segment);
     }
@@ -180,12 +200,14 @@ internal sealed class Window(FolderNode folder, NameList names, int from, int to
     /// <summary>Gives back what the previous copy lent; nothing before this may be asked for any more.</summary>
     public void ForgetBefore()
     {
-        foreach (var segment in segments) segment.Release();
+        foreach (var segment in segments)
+            segment.Release();
         segments.Clear();
     }
 
     /// <summary>The record that the previous copy has of a name, with its length in front; empty when it has none.</summary>
-    public ReadOnlySpan<byte> Before(int index) => before[index - from] is { Segment: { } segment } at ? segment.Bytes.Slice(at.Start, at.Length) : default;
+    public ReadOnlySpan<byte> Before(int index) =>
+        before[index - from] is { Segment: { } segment } at ? segment.Bytes.Slice(at.Start, at.Length) : default;
 
     /// <summary>Keeps a place for an entry that comes later.</summary>
     public Gap Reserve()

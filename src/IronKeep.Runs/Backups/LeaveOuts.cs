@@ -24,8 +24,10 @@ public sealed class LeaveOuts
         for (var i = rules.Length - 1; i >= 0; i--)
         {
             var rule = rules[i];
-            if (rule.FoldersOnly && !folder) continue;
-            if (rule.Pattern.IsMatch(relativePath)) return !rule.TakesBack;
+            if (rule.FoldersOnly && !folder)
+                continue;
+            if (rule.Pattern.IsMatch(relativePath))
+                return !rule.TakesBack;
         }
         return false;
     }
@@ -40,7 +42,8 @@ public sealed class LeaveOuts
         pattern = pattern.TrimEnd('/');
         var tied = pattern.Contains('/');
         pattern = pattern.TrimStart('/');
-        if (pattern.Length == 0) return null;
+        if (pattern.Length == 0)
+            return null;
         var regex = new StringBuilder(tied ? "^" : "^(?:.*/)?");
         for (var i = 0; i < pattern.Length; i++)
         {
@@ -66,19 +69,29 @@ public sealed class LeaveOuts
                     i++;
                 }
             }
-            else if (c == '*') regex.Append("[^/]*");
-            else if (c == '?') regex.Append("[^/]");
+            else if (c == '*')
+                regex.Append("[^/]*");
+            else if (c == '?')
+                regex.Append("[^/]");
             else if (c == '[' && pattern.IndexOf(']', i + 2) is var end and > 0)
             {
-                var set = pattern[(i + 1)..end].Replace("\\", "\\\\", StringComparison.Ordinal).Replace("[", "\\[", StringComparison.Ordinal);
+                var set = pattern[(i + 1)..end]
+                    .Replace("\\", "\\\\", StringComparison.Ordinal)
+                    .Replace("[", "\\[", StringComparison.Ordinal);
                 regex.Append('[').Append(set.StartsWith('!') ? "^" + set[1..] : set).Append(']');
                 i = end;
             }
-            else if (c == '\\' && i + 1 < pattern.Length) regex.Append(Regex.Escape(pattern[++i].ToString()));
-            else regex.Append(Regex.Escape(c.ToString()));
+            else if (c == '\\' && i + 1 < pattern.Length)
+                regex.Append(Regex.Escape(pattern[++i].ToString()));
+            else
+                regex.Append(Regex.Escape(c.ToString()));
         }
         regex.Append('$');
         // Matching in linear time whatever the pattern: a job's patterns must not be able to hang a run.
-        return new Rule(new Regex(regex.ToString(), RegexOptions.NonBacktracking | RegexOptions.Singleline | RegexOptions.CultureInvariant), foldersOnly, takesBack);
+        return new Rule(
+            new Regex(regex.ToString(), RegexOptions.NonBacktracking | RegexOptions.Singleline | RegexOptions.CultureInvariant),
+            foldersOnly,
+            takesBack
+        );
     }
 }

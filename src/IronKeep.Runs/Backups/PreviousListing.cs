@@ -6,13 +6,18 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
 
-/// <summary>The listing of a folder in the previous copy, gone through once in the order of names. Only a few chunks of it are in memory.</summary>
+/// <summary>
+/// The listing of a folder in the previous copy, gone through once in the order of names. Only a few chunks of it are in memory.
+/// </summary>
 internal sealed class PreviousListing
 {
     private readonly List<ChunkId> chunks;
     private readonly Action<string> unreadable;
     private Segment? segment;
-    private int chunk, at, recordStart, recordLength;
+    private int chunk,
+        at,
+        recordStart,
+        recordLength;
 
     private PreviousListing(List<ChunkId> chunks, Action<string> unreadable) => (this.chunks, this.unreadable) = (chunks, unreadable);
 
@@ -38,13 +43,17 @@ internal sealed class PreviousListing
             var name = window.NameAt(i);
             while (true)
             {
-                if (recordLength == 0 && !Next(reader)) return;
+                if (recordLength == 0 && !Next(reader))
+                    return;
                 var from = segment!.Bytes.Slice(recordStart, recordLength);
                 var order = EntryRecord.NameOf(EntryRecord.Take(ref from)).SequenceCompareTo(name);
-                if (order > 0) break;
-                if (order == 0) window.SetBefore(i, segment, recordStart, recordLength);
+                if (order > 0)
+                    break;
+                if (order == 0)
+                    window.SetBefore(i, segment, recordStart, recordLength);
                 recordLength = 0;
-                if (order == 0) break;
+                if (order == 0)
+                    break;
             }
         }
     }
@@ -57,7 +66,8 @@ internal sealed class PreviousListing
             {
                 segment?.Release();
                 segment = null;
-                if (chunk >= chunks.Count) return false;
+                if (chunk >= chunks.Count)
+                    return false;
                 segment = new Segment(reader.Read(chunks[chunk++]));
                 at = segment.Bytes.Length - FolderListing.Records(segment.Bytes).Length;
             }
@@ -78,7 +88,10 @@ internal sealed class PreviousListing
     }
 }
 
-/// <summary>A chunk of a listing in lent memory, which goes back when the last window that refers to it is done. A million names would else leave as much garbage as they have bytes.</summary>
+/// <summary>
+/// A chunk of a listing in lent memory, which goes back when the last window that refers to it is done. A million names would else leave as
+/// much garbage as they have bytes.
+/// </summary>
 internal sealed class Segment
 {
     private readonly byte[] lent;
@@ -98,6 +111,7 @@ internal sealed class Segment
 
     public void Release()
     {
-        if (Interlocked.Decrement(ref users) == 0) ArrayPool<byte>.Shared.Return(lent);
+        if (Interlocked.Decrement(ref users) == 0)
+            ArrayPool<byte>.Shared.Return(lent);
     }
 }

@@ -11,7 +11,12 @@ public sealed class RunFigures
     /// <summary>Where the stored bytes are counted.</summary>
     internal WritingSession? Session { get; set; }
 
-    private long items, selected, read, skipped, changed, moving;
+    private long items,
+        selected,
+        read,
+        skipped,
+        changed,
+        moving;
 
     public long Items => Interlocked.Read(ref items);
     public long SelectedBytes => Interlocked.Read(ref selected);
@@ -23,7 +28,9 @@ public sealed class RunFigures
     /// <summary>Files whose content had to be read.</summary>
     public long FilesRead => Interlocked.Read(ref changed);
 
-    /// <summary>Bytes of content that were read of files which are not counted among the items yet: what shows that a large file moves.</summary>
+    /// <summary>
+    /// Bytes of content that were read of files which are not counted among the items yet: what shows that a large file moves.
+    /// </summary>
     public long Moving => Interlocked.Read(ref moving);
 
     internal void Move(long bytes) => Interlocked.Add(ref moving, bytes);
@@ -37,6 +44,8 @@ public sealed class RunFigures
     }
 
     internal void FileRead() => Interlocked.Increment(ref changed);
+
     internal void Bytes(long count) => Interlocked.Add(ref read, count);
+
     internal void Skip() => Interlocked.Increment(ref skipped);
 }

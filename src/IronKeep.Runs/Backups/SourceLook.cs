@@ -10,17 +10,25 @@ public sealed record SourceSize(long Items, long Bytes, bool Whole);
 public static class SourceLook
 {
     /// <summary>
-    /// The sum over the given paths; stops when the time is over, or when so many bytes are found. What cannot be read is passed over, as a run
-    /// does it with a warning. Null when a path does not exist.
+    /// The sum over the given paths; stops when the time is over, or when so many bytes are found. What cannot be read is passed over, as a
+    /// run does it with a warning. Null when a path does not exist.
     /// </summary>
-    public static SourceSize? Of(IEnumerable<string> takes, IEnumerable<string> leavesOut, bool allFileSystems, TimeSpan patience, long enough = long.MaxValue)
+    public static SourceSize? Of(
+        IEnumerable<string> takes,
+        IEnumerable<string> leavesOut,
+        bool allFileSystems,
+        TimeSpan patience,
+        long enough = long.MaxValue
+    )
     {
         var watch = System.Diagnostics.Stopwatch.StartNew();
         var rules = new LeaveOuts(leavesOut);
-        long items = 0, bytes = 0;
+        long items = 0,
+            bytes = 0;
         foreach (var take in takes)
         {
-            if (RealPaths.Of(take) is not { } real) return null;
+            if (RealPaths.Of(take) is not { } real)
+                return null;
             if (!Directory.Exists(real))
             {
                 items++;
@@ -30,19 +38,23 @@ public static class SourceLook
             var open = new Stack<(string Path, string Relative, ulong? Device)>([(real, "", null)]);
             while (open.TryPop(out var at))
             {
-                if (watch.Elapsed > patience || bytes >= enough) return new SourceSize(items, bytes, false);
+                if (watch.Elapsed > patience || bytes >= enough)
+                    return new SourceSize(items, bytes, false);
                 try
                 {
                     using var folder = OpenFolder.AtPath(at.Path);
                     var device = at.Device ?? folder.Facts().Device;
-                    if (!allFileSystems && folder.Facts().Device != device) continue;
+                    if (!allFileSystems && folder.Facts().Device != device)
+                        continue;
                     var names = folder.List();
                     for (var i = 0; i < names.Count; i++)
                     {
-                        if (!folder.FactsOfTerminated(names.Terminated(i), out var facts)) continue;
+                        if (!folder.FactsOfTerminated(names.Terminated(i), out var facts))
+                            continue;
                         var name = Encoding.UTF8.GetString(names[i]);
                         var relative = at.Relative.Length == 0 ? name : $"{at.Relative}/{name}";
-                        if (rules.Any && rules.Matches(relative, facts.Kind == EntryKind.Folder)) continue;
+                        if (rules.Any && rules.Matches(relative, facts.Kind == EntryKind.Folder))
+                            continue;
                         if (facts.Kind == EntryKind.Folder)
                         {
                             open.Push(($"{at.Path.TrimEnd('/')}/{name}", relative, device));

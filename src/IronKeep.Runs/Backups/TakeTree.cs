@@ -25,7 +25,8 @@ internal sealed class TakeTree
             foreach (var name in path.Split('/', StringSplitOptions.RemoveEmptyEntries))
             {
                 var key = Encoding.UTF8.GetBytes(name);
-                if (!at.children.TryGetValue(key, out var next)) at.children[key] = next = new TakeTree();
+                if (!at.children.TryGetValue(key, out var next))
+                    at.children[key] = next = new TakeTree();
                 at = next;
             }
             at.Taken = true;

@@ -16,7 +16,14 @@ namespace IronKeep.Runs.Backups;
 /// reading to packing. Memory does not grow with the tree: only folders on the way from the root to where the workers are, and
 /// their windows.
 /// </summary>
-internal sealed class TreeIntake(PooledStore store, WritingSession session, BackupOrder order, RunFigures figures, RunLog log, CancellationToken cancel)
+internal sealed class TreeIntake(
+    PooledStore store,
+    WritingSession session,
+    BackupOrder order,
+    RunFigures figures,
+    RunLog log,
+    CancellationToken cancel
+)
 {
     private const int Attempts = 3;
     private readonly Owners owners = new();
@@ -34,9 +41,13 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
     {
         var takes = TakeTree.Of(order.Takes);
         stack.Push(new Work(new FolderNode(null, null, [], takes.Taken ? "" : null, takes, 0, order.Previous?.RootContent()), null, 0));
-        var workers = Enumerable.Range(0, Environment.ProcessorCount).Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default)).ToArray();
+        var workers = Enumerable
+            .Range(0, Environment.ProcessorCount)
+            .Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default))
+            .ToArray();
         Task.WaitAll(workers, CancellationToken.None);
-        if (failure is { } e) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
+        if (failure is { } e)
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
         cancel.ThrowIfCancellationRequested();
         figures.Settle();
         return root!;
@@ -51,8 +62,10 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
             while (stack.TryTake(out var work))
             {
                 cancel.ThrowIfCancellationRequested();
-                if (work.File is { } file) Stretch(file, work.Stretch, intake);
-                else Folder(work.Folder!, reader, intake);
+                if (work.File is { } file)
+                    Stretch(file, work.Stretch, intake);
+                else
+                    Folder(work.Folder!, reader, intake);
                 stack.Done();
             }
         }
@@ -65,12 +78,16 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
 
     private void Folder(FolderNode node, ChunkReader reader, FileIntake intake)
     {
-        if (!node.IsOpen && !Open(node, reader)) return;
+        if (!node.IsOpen && !Open(node, reader))
+            return;
         var window = node.NextWindow(reader, out var more);
         // Others may take the next window while this one is worked on; folders found in it come first.
-        if (more) stack.Push(new Work(node, null, 0));
-        if (window is not null) Window(window, reader, intake);
-        if (more) return;
+        if (more)
+            stack.Push(new Work(node, null, 0));
+        if (window is not null)
+            Window(window, reader, intake);
+        if (more)
+            return;
         node.Leave();
         Released(node);
     }
@@ -79,13 +96,20 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
     {
         try
         {
-            node.Open(LeaveCacheFolderOut, reader, why => log(LogSeverity.Info, $"{node.Path}/: the listing in the previous copy cannot be read ({why}); its files are read anew"));
+            node.Open(LeaveCacheFolderOut, reader, why =>
+                log(LogSeverity.Info, $"{node.Path}/: the listing in the previous copy cannot be read ({why}); its files are read anew")
+            );
             node.Parent?.Leave();
             return true;
         }
         catch (PosixException e)
         {
-            if (node.Passing is not null) throw new RunFailedException(e.AccessDenied ? FailureClass.AccessRefused : FailureClass.SourceUnreadable, $"{node.Path}/: {e.Message}", e);
+            if (node.Passing is not null)
+                throw new RunFailedException(
+                    e.AccessDenied ? FailureClass.AccessRefused : FailureClass.SourceUnreadable,
+                    $"{node.Path}/: {e.Message}",
+                    e
+                );
             Skip(node.Path + "/", e);
             node.Parent!.Leave();
             WindowReleased(node.Gap!.Window);
@@ -93,10 +117,14 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         }
     }
 
-    /// <summary>Of a folder that says it is a cache (see the specification of cache directory tagging) only the tag is taken, when the order says so.</summary>
+    /// <summary>
+    /// Of a folder that says it is a cache (see the specification of cache directory tagging) only the tag is taken, when the order says
+    /// so.
+    /// </summary>
     private NameList LeaveCacheFolderOut(OpenFolder folder, NameList names)
     {
-        if (!order.LeavesOutCaches || folder.Facts("CACHEDIR.TAG"u8) is not { Kind: EntryKind.File }) return names;
+        if (!order.LeavesOutCaches || folder.Facts("CACHEDIR.TAG"u8) is not { Kind: EntryKind.File })
+            return names;
         var signature = "Signature: 8a477f597d28d172789f06886806bc55"u8;
         Span<byte> begin = stackalloc byte[signature.Length];
         using var tag = folder.OpenFile("CACHEDIR.TAG"u8);
@@ -116,35 +144,49 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
             {
                 if (!node.Handle.FactsOfTerminated(window.TerminatedAt(i), out var facts))
                 {
-                    if (passing is not null) throw new RunFailedException(FailureClass.SourceUnreadable, $"{node.PathOf(window.NameAt(i))} does not exist");
+                    if (passing is not null)
+                        throw new RunFailedException(FailureClass.SourceUnreadable, $"{node.PathOf(window.NameAt(i))} does not exist");
                     continue;
                 }
                 // What is to be taken is a folder or a file, and what leads there a folder: anything else would be a copy without it.
                 if (passing is not null && facts.Kind != EntryKind.Folder && !(passing.Taken && facts.Kind == EntryKind.File))
-                    throw new RunFailedException(FailureClass.SourceUnreadable, $"{node.PathOf(window.NameAt(i))} is a {Kebab.Of(facts.Kind)} now, {(passing.Taken ? "neither a folder nor a file" : "and no folder that leads to what is taken")}; look what became of it");
+                    throw new RunFailedException(
+                        FailureClass.SourceUnreadable,
+                        $"{node.PathOf(window.NameAt(i))} is a {Kebab.Of(facts.Kind)} now, "
+                            + $"{(passing.Taken ? "neither a folder nor a file" : "and no folder that leads to what is taken")}; look what "
+                            + $"became of it"
+                    );
                 var relative = RelativeOf(node, window.NameAt(i), passing);
-                if (relative is { Length: > 0 } && leaveOuts.Any && leaveOuts.Matches(relative, facts.Kind == EntryKind.Folder)) continue;
+                if (relative is { Length: > 0 } && leaveOuts.Any && leaveOuts.Matches(relative, facts.Kind == EntryKind.Folder))
+                    continue;
                 var before = window.Before(i);
                 if (facts.Kind == EntryKind.Folder)
                 {
-                    if (Below(window, i, facts, relative, passing, before) is { } below) folders.Add(below);
+                    if (Below(window, i, facts, relative, passing, before) is { } below)
+                        folders.Add(below);
                     continue;
                 }
                 EntryRecord.WriteHeader(header, facts);
-                if (before.Length > 0 && Unchanged(before, header)) Keep(window, before, facts);
-                else Changed(window, window.NameAt(i).ToArray(), facts, before, reader, intake);
+                if (before.Length > 0 && Unchanged(before, header))
+                    Keep(window, before, facts);
+                else
+                    Changed(window, window.NameAt(i).ToArray(), facts, before, reader, intake);
             }
             catch (PosixException e)
             {
                 var path = node.PathOf(window.NameAt(i));
-                if (passing is not null) throw new RunFailedException(FailureClass.SourceUnreadable, $"{path}: {e.Message}", e);
-                if (e.NotFound) log(LogSeverity.Info, $"{path} vanished before it was read");
-                else Skip(path, e);
+                if (passing is not null)
+                    throw new RunFailedException(FailureClass.SourceUnreadable, $"{path}: {e.Message}", e);
+                if (e.NotFound)
+                    log(LogSeverity.Info, $"{path} vanished before it was read");
+                else
+                    Skip(path, e);
             }
         }
         figures.Add(window.Items, window.Size);
         figures.Move(-window.Moved);
-        for (var i = folders.Count - 1; i >= 0; i--) stack.Push(new Work(folders[i], null, 0));
+        for (var i = folders.Count - 1; i >= 0; i--)
+            stack.Push(new Work(folders[i], null, 0));
         node.Leave();
         WindowReleased(window);
     }
@@ -152,8 +194,10 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
     private string? RelativeOf(FolderNode node, ReadOnlySpan<byte> name, TakeTree? passing)
     {
         // Below a taken folder the relative path grows; at the taken entry itself it starts empty.
-        if (node.Relative is null) return passing!.Taken ? "" : null;
-        if (!leaveOuts.Any) return "";
+        if (node.Relative is null)
+            return passing!.Taken ? "" : null;
+        if (!leaveOuts.Any)
+            return "";
         return node.Relative.Length == 0 ? Encoding.UTF8.GetString(name) : $"{node.Relative}/{Encoding.UTF8.GetString(name)}";
     }
 
@@ -167,7 +211,8 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
     {
         window.Records.Append(before);
         window.Items++;
-        if (facts.Kind == EntryKind.File) window.Size += facts.Size;
+        if (facts.Kind == EntryKind.File)
+            window.Size += facts.Size;
     }
 
     private FolderNode? Below(Window window, int index, in FileFacts facts, string? relative, TakeTree? passing, ReadOnlySpan<byte> before)
@@ -181,7 +226,8 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
             Add(window, Entry(facts, name));
             return null;
         }
-        ContentRef? content = before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.Folder ? EntryRecord.ContentOf(before[4..]) : null;
+        ContentRef? content =
+            before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.Folder ? EntryRecord.ContentOf(before[4..]) : null;
         node.Use();
         return new FolderNode(node, window.Reserve(), name, relative, passing, facts.Device, content);
     }
@@ -192,7 +238,10 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         switch (facts.Kind)
         {
             case EntryKind.File:
-                var known = before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.File ? CutsBefore.Of(EntryRecord.ContentOf(before[4..]), facts.Size, store, reader) : null;
+                var known =
+                    before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.File
+                        ? CutsBefore.Of(EntryRecord.ContentOf(before[4..]), facts.Size, store, reader)
+                        : null;
                 File(window, name, known, intake);
                 break;
             case EntryKind.Symlink:
@@ -207,7 +256,9 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
         }
     }
 
-    /// <summary>Reads a file until two looks at its attributes, before and after, agree; at most three times. A big one is shared out.</summary>
+    /// <summary>
+    /// Reads a file until two looks at its attributes, before and after, agree; at most three times. A big one is shared out.
+    /// </summary>
     private void File(Window window, byte[] name, CutsBefore? before, FileIntake intake)
     {
         for (var attempt = 1; ; attempt++)
@@ -217,7 +268,8 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
             try
             {
                 var facts = file.Facts();
-                if (facts.Kind != EntryKind.File) throw new PosixException(2, "is no longer a file");
+                if (facts.Kind != EntryKind.File)
+                    throw new PosixException(2, "is no longer a file");
                 var content = new FileContent(file, facts);
                 if (content.Length > ContentCutter.Stretch)
                 {
@@ -228,77 +280,120 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
                 var chunks = intake.Take(content, 0, content.Length, before, out var read, cancel);
                 window.Moved += read;
                 var torn = read != content.Length || Differs(facts, file.Facts());
-                if (torn && attempt < Attempts) continue;
-                if (torn) Warn($"{window.Folder.PathOf(name)} changed while it was read, three times; its copy may mix old and new content");
+                if (torn && attempt < Attempts)
+                    continue;
+                if (torn)
+                    Warn($"{window.Folder.PathOf(name)} changed while it was read, three times; its copy may mix old and new content");
                 figures.FileRead();
                 Add(window, EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder));
                 return;
             }
             finally
             {
-                if (!shared) file.Dispose();
+                if (!shared)
+                    file.Dispose();
             }
         }
     }
 
     private void Share(BigFile file)
     {
-        for (var i = file.Stretches - 1; i >= 0; i--) stack.Push(new Work(null, file, i));
+        for (var i = file.Stretches - 1; i >= 0; i--)
+            stack.Push(new Work(null, file, i));
     }
 
     private void Stretch(BigFile file, int stretch, FileIntake intake)
     {
-        if (!file.Take(stretch, intake, cancel)) return;
+        if (!file.Take(stretch, intake, cancel))
+            return;
         var window = file.Gap.Window;
         var path = window.Folder.PathOf(file.Name);
         using (file.File)
         {
-            if (file.Failure is { } e) Skip(path, e);
+            if (file.Failure is { } e)
+                Skip(path, e);
             else
             {
-                if (file.Read != file.Content.Length || Differs(file.Facts, file.File.Facts())) Warn($"{path} changed while it was read; its copy may mix old and new content");
+                if (file.Read != file.Content.Length || Differs(file.Facts, file.File.Facts()))
+                    Warn($"{path} changed while it was read; its copy may mix old and new content");
                 figures.FileRead();
                 figures.Add(1, file.Facts.Size);
                 figures.Move(-file.Read);
-                file.Gap.Entry = EntryOf(file.Facts, file.Name, file.File, file.Content, file.Read, file.Chunks, intake.Lane, window.Folder);
+                file.Gap.Entry = EntryOf(
+                    file.Facts,
+                    file.Name,
+                    file.File,
+                    file.Content,
+                    file.Read,
+                    file.Chunks,
+                    intake.Lane,
+                    window.Folder
+                );
             }
         }
         WindowReleased(window);
     }
 
-    private static bool Differs(in FileFacts before, in FileFacts after) => after.Size != before.Size || after.Modified != before.Modified || after.Changed != before.Changed;
+    private static bool Differs(in FileFacts before, in FileFacts after) =>
+        after.Size != before.Size || after.Modified != before.Modified || after.Changed != before.Changed;
 
-    private TreeEntry EntryOf(in FileFacts facts, byte[] name, OpenFile file, FileContent content, long read, List<ChunkId> chunks, WritingSession.Lane lane, FolderNode folder)
+    private TreeEntry EntryOf(
+        in FileFacts facts,
+        byte[] name,
+        OpenFile file,
+        FileContent content,
+        long read,
+        List<ChunkId> chunks,
+        WritingSession.Lane lane,
+        FolderNode folder
+    )
     {
         var attributes = file.Attributes();
         if (attributes.Sum(a => (long)a.Name.Length + a.Value.Length) > EntryRecord.MostAttributeBytes)
         {
-            Warn($"{folder.PathOf(name)} has extended attributes of more than {EntryRecord.MostAttributeBytes / 1024} KiB, which are left out");
+            Warn(
+                $"{folder.PathOf(name)} has extended attributes of more than {EntryRecord.MostAttributeBytes / 1024} KiB, which are left "
+                    + $"out"
+            );
             attributes = [];
         }
         // A file that shrank ends where its reading ended.
         var whole = read == content.Length;
-        return Entry(facts, name) with { Size = whole ? facts.Size : read, Content = lane.Refer(chunks), Extents = whole ? content.Extents : null, Attributes = [.. attributes] };
+        return Entry(facts, name) with
+        {
+            Size = whole ? facts.Size : read,
+            Content = lane.Refer(chunks),
+            Extents = whole ? content.Extents : null,
+            Attributes = [.. attributes],
+        };
     }
 
     private static void Add(Window window, TreeEntry entry)
     {
         EntryRecord.Write(window.Records, entry);
         window.Items++;
-        if (entry.Kind == EntryKind.File) window.Size += entry.Size;
+        if (entry.Kind == EntryKind.File)
+            window.Size += entry.Size;
     }
 
     private void WindowReleased(Window window)
     {
-        if (window.Release()) Released(window.Folder);
+        if (window.Release())
+            Released(window.Folder);
     }
 
     /// <summary>Ends a part of a folder, and goes up as long as that ends the folder above too.</summary>
     private void Released(FolderNode node)
     {
-        for (var at = node; at.Release(session);)
+        for (var at = node; at.Release(session); )
         {
-            var entry = Entry(at.Facts, at.Name) with { Size = at.Size, Items = at.Items, Content = at.Finish(session), Attributes = at.Attributes };
+            var entry = Entry(at.Facts, at.Name) with
+            {
+                Size = at.Size,
+                Items = at.Items,
+                Content = at.Finish(session),
+                Attributes = at.Attributes,
+            };
             if (at.Parent is null)
             {
                 root = entry;
@@ -306,14 +401,36 @@ internal sealed class TreeIntake(PooledStore store, WritingSession session, Back
             }
             at.Gap!.Entry = entry;
             var window = at.Gap.Window;
-            if (!window.Release()) return;
+            if (!window.Release())
+                return;
             at = window.Folder;
         }
     }
 
-    private TreeEntry Entry(in FileFacts facts, byte[] name) => new(
-        facts.Kind, name, facts.Mode, facts.User, facts.Group, facts.Links, facts.Modified, facts.Changed, facts.Inode, facts.Device,
-        facts.Kind == EntryKind.File ? facts.Size : facts.Kind == EntryKind.Symlink ? facts.Size : 0, ContentRef.Empty, 0, owners.User(facts.User), owners.Group(facts.Group), 0, [], [], null);
+    private TreeEntry Entry(in FileFacts facts, byte[] name) =>
+        new(
+            facts.Kind,
+            name,
+            facts.Mode,
+            facts.User,
+            facts.Group,
+            facts.Links,
+            facts.Modified,
+            facts.Changed,
+            facts.Inode,
+            facts.Device,
+            facts.Kind == EntryKind.File ? facts.Size
+                : facts.Kind == EntryKind.Symlink ? facts.Size
+                : 0,
+            ContentRef.Empty,
+            0,
+            owners.User(facts.User),
+            owners.Group(facts.Group),
+            0,
+            [],
+            [],
+            null
+        );
 
     private void Skip(string path, Exception e) => Warn($"{path} was skipped: {e.Message}");
 

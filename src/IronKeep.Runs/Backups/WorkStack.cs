@@ -21,7 +21,8 @@ internal sealed class WorkStack<T>
     {
         lock (items)
         {
-            while (items.Count == 0 && working > 0 && !stopped) Monitor.Wait(items);
+            while (items.Count == 0 && working > 0 && !stopped)
+                Monitor.Wait(items);
             if (stopped || !items.TryPop(out item!))
             {
                 item = default!;
@@ -37,7 +38,8 @@ internal sealed class WorkStack<T>
         lock (items)
         {
             working--;
-            if (working == 0 && items.Count == 0) Monitor.PulseAll(items);
+            if (working == 0 && items.Count == 0)
+                Monitor.PulseAll(items);
         }
     }
 

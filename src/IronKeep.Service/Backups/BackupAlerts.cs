@@ -17,25 +17,47 @@ internal static class BackupAlerts
         {
             yield return new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue, AlertClass.Suspect]);
             yield return new AlertStep(Subject.OfMachine(run.Machine), [AlertClass.Silent]);
-            foreach (var store in charter.Jobs.GetValueOrDefault(run.Job!)?.Into ?? []) yield return new AlertStep(Subject.OfStore(store), [AlertClass.Failed]);
+            foreach (var store in charter.Jobs.GetValueOrDefault(run.Job!)?.Into ?? [])
+                yield return new AlertStep(Subject.OfStore(store), [AlertClass.Failed]);
             yield break;
         }
         if (run.Outcome == Outcome.Suspect)
         {
-            yield return new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue], Doubt(run, subject, run.Brief ?? run.Sentence!));
+            yield return new AlertStep(
+                subject,
+                [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue],
+                Doubt(run, subject, run.Brief ?? run.Sentence!)
+            );
             yield break;
         }
         // What one store got can be in doubt although another failed.
-        if (run is { Outcome: Outcome.Failed, Brief: { } doubt }) yield return new AlertStep(subject, [], Doubt(run, subject, doubt));
+        if (run is { Outcome: Outcome.Failed, Brief: { } doubt })
+            yield return new AlertStep(subject, [], Doubt(run, subject, doubt));
         // A store that is down or full is one matter, however many jobs it stops.
         yield return run is { FailedStore: { } store1, Failure: FailureClass.StoreUnreachable or FailureClass.StoreFull }
-            ? new AlertStep(subject, [], RunAlerts.Failed(run, Subject.OfStore(store1), more: Holds(run, charter)) with { Class = AlertClass.Failed, Affected = run.Job })
+            ? new AlertStep(
+                subject,
+                [],
+                RunAlerts.Failed(run, Subject.OfStore(store1), more: Holds(run, charter)) with
+                {
+                    Class = AlertClass.Failed,
+                    Affected = run.Job,
+                }
+            )
             : new AlertStep(subject, [], RunAlerts.Failed(run, subject, more: Holds(run, charter)));
     }
 
-    private static Matter Doubt(Run run, Subject subject, string doubt) => new(subject, AlertClass.Suspect, doubt,
-        $"Look at what the job took. If it is right, say so: 'ironkeep run confirm {run.Id}', or the button at the run. Until then the copy before it does not expire.")
-    { RunId = run.Id };
+    private static Matter Doubt(Run run, Subject subject, string doubt) =>
+        new(
+            subject,
+            AlertClass.Suspect,
+            doubt,
+            $"Look at what the job took. If it is right, say so: 'ironkeep run confirm {run.Id}', or the button at the run. Until then the "
+                + $"copy before it does not expire."
+        )
+        {
+            RunId = run.Id,
+        };
 
     /// <summary>The jobs that a failed run holds back, because they follow its job.</summary>
     private static string Holds(Run run, Charter charter)
@@ -47,6 +69,9 @@ internal static class BackupAlerts
             heads.Add(next.Name);
             held.Add(next.Name);
         }
-        return held.Count == 0 ? "" : $"; {(held.Count == 1 ? $"job {held[0]}, which follows it, is" : $"jobs {string.Join(", ", held)}, which follow it, are")} held back";
+        return held.Count == 0
+            ? ""
+            : $"; {(held.Count == 1 ? $"job {held[0]}, which follows it, is" : $"jobs {string.Join(", ", held)}, which follow it, are")} "
+                + $"held back";
     }
 }

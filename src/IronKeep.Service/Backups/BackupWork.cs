@@ -19,9 +19,18 @@ using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Backups;
 
-/// <summary>Makes a copy of a job's sources in each of its stores, one after the other; a store that fails does not keep the others from theirs.</summary>
+/// <summary>
+/// Makes a copy of a job's sources in each of its stores, one after the other; a store that fails does not keep the others from theirs.
+/// </summary>
 public sealed class BackupWork(
-    CharterInForce charter, OpenStores stores, StoreRoom rooms, CopyBook copies, ShelfKeeper shelves, IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IRunWork
+    CharterInForce charter,
+    OpenStores stores,
+    StoreRoom rooms,
+    CopyBook copies,
+    ShelfKeeper shelves,
+    IDbContextFactory<KeepContext> catalogue,
+    TimeProvider clock
+) : IRunWork
 {
     /// <summary>How long a source may be measured before the first copy of it, to see whether it fits.</summary>
     private static readonly TimeSpan Measures = TimeSpan.FromMinutes(5);
@@ -31,42 +40,80 @@ public sealed class BackupWork(
     public bool IsRetried => true;
 
     /// <summary>Its job, stores and locks.</summary>
-    public RunClaim ClaimOf(Run run, Charter charter) => charter.Jobs.GetValueOrDefault(run.Job!) is { } job
-        ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.ImportanceOf(job), run.Due ?? run.NotBefore ?? run.Queued)
-        : new RunClaim(run.Job!, run.Machine, run.Store is null ? [] : [run.Store], [], MachineDefinition.UsualImportance, run.Due ?? run.Queued);
+    public RunClaim ClaimOf(Run run, Charter charter) =>
+        charter.Jobs.GetValueOrDefault(run.Job!) is { } job
+            ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.ImportanceOf(job), run.Due ?? run.NotBefore ?? run.Queued)
+            : new RunClaim(
+                run.Job!,
+                run.Machine,
+                run.Store is null ? [] : [run.Store],
+                [],
+                MachineDefinition.UsualImportance,
+                run.Due ?? run.Queued
+            );
 
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => BackupAlerts.Of(run, charter);
 
-    private sealed record Made(string Store, string? CopyId, string Words, RunFigures? Figures, FailureClass? Failure = null, bool StoreFailed = false, bool NeverBegan = false);
+    private sealed record Made(
+        string Store,
+        string? CopyId,
+        string Words,
+        RunFigures? Figures,
+        FailureClass? Failure = null,
+        bool StoreFailed = false,
+        bool NeverBegan = false
+    );
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
         if (!charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job))
             return new RunEnding(Outcome.Cancelled, $"the charter has no job {live.Run.Job} any more");
         // Links can have changed since the charter was applied.
-        if (PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why) throw new RunFailedException(FailureClass.UnsafePlace, why);
+        if (PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why)
+            throw new RunFailedException(FailureClass.UnsafePlace, why);
         var takes = job.Takes.Select(t => Real(t, live)).Distinct().ToArray();
         var made = new List<Made>();
-        foreach (var store in job.Into) made.Add(await IntoAsync(live, job, store, takes, made, cancel));
+        foreach (var store in job.Into)
+            made.Add(await IntoAsync(live, job, store, takes, made, cancel));
         return await EndAsync(live, job, made, cancel);
     }
 
-    private async Task<Made> IntoAsync(LiveRun live, JobDefinition job, string storeName, string[] takes, List<Made> before, CancellationToken cancel)
+    private async Task<Made> IntoAsync(
+        LiveRun live,
+        JobDefinition job,
+        string storeName,
+        string[] takes,
+        List<Made> before,
+        CancellationToken cancel
+    )
     {
         BackupRun? run = null;
         try
         {
-            var store = stores.Get(storeName) as PooledStore ?? throw new RunFailedException(FailureClass.UnsafePlace, $"store {storeName} is of a layout that backup runs do not write");
+            var store =
+                stores.Get(storeName) as PooledStore
+                ?? throw new RunFailedException(
+                    FailureClass.UnsafePlace,
+                    $"store {storeName} is of a layout that backup runs do not write"
+                );
             var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
             if (await NoRoomAsync(live, job, storeName, takes, previous is null, cancel) is { } full)
             {
                 live.Log(LogSeverity.Error, full);
                 return new Made(storeName, null, full, null, FailureClass.StoreFull, true, NeverBegan: true);
             }
-            live.Log(LogSeverity.Info, previous is null
-                ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
-                : $"{job.Name} to store {storeName}: compared with copy {previous.Id}");
-            var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous) { LeavesOutCaches = job.LeavesOutCaches, AllFileSystems = job.OtherFileSystems, Level = job.Compression };
+            live.Log(
+                LogSeverity.Info,
+                previous is null
+                    ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
+                    : $"{job.Name} to store {storeName}: compared with copy {previous.Id}"
+            );
+            var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous)
+            {
+                LeavesOutCaches = job.LeavesOutCaches,
+                AllFileSystems = job.OtherFileSystems,
+                Level = job.Compression,
+            };
             run = new BackupRun(store, order, clock, live.Log);
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = await run.RunAsync(cancel);
@@ -82,7 +129,8 @@ public sealed class BackupWork(
         {
             return Failed(e.Message, FailureClass.DataDamaged);
         }
-        catch (RunFailedException e) when (e.InnerException is StoreDamageException || (e.InnerException is PlaceException && !cancel.IsCancellationRequested))
+        catch (RunFailedException e)
+            when (e.InnerException is StoreDamageException || (e.InnerException is PlaceException && !cancel.IsCancellationRequested))
         {
             return Failed(e.Message, e.Class);
         }
@@ -101,26 +149,50 @@ public sealed class BackupWork(
         // Every store takes the same items; what is read, new and stored adds up over them.
         void Report()
         {
-            if (run?.Figures is not { } f) return;
+            if (run?.Figures is not { } f)
+                return;
             var others = before.Select(b => b.Figures).OfType<RunFigures>().ToList();
-            live.Report(new Progress(
-                Math.Max(f.Items, others.Select(o => o.Items).DefaultIfEmpty().Max()), Math.Max(f.SelectedBytes + f.Moving, others.Select(o => o.SelectedBytes).DefaultIfEmpty().Max()),
-                f.ReadBytes + others.Sum(o => o.ReadBytes), f.NewBytes + others.Sum(o => o.NewBytes), f.StoredBytes + others.Sum(o => o.StoredBytes),
-                Math.Max(f.Skipped, others.Select(o => o.Skipped).DefaultIfEmpty().Max())));
+            live.Report(
+                new Progress(
+                    Math.Max(f.Items, others.Select(o => o.Items).DefaultIfEmpty().Max()),
+                    Math.Max(f.SelectedBytes + f.Moving, others.Select(o => o.SelectedBytes).DefaultIfEmpty().Max()),
+                    f.ReadBytes + others.Sum(o => o.ReadBytes),
+                    f.NewBytes + others.Sum(o => o.NewBytes),
+                    f.StoredBytes + others.Sum(o => o.StoredBytes),
+                    Math.Max(f.Skipped, others.Select(o => o.Skipped).DefaultIfEmpty().Max())
+                )
+            );
         }
     }
 
-    /// <summary>Why the run does not fit into a store, by what it usually stores, or at first by the size of its source; null when it does, and then the room is promised to it.</summary>
-    private async Task<string?> NoRoomAsync(LiveRun live, JobDefinition job, string storeName, string[] takes, bool first, CancellationToken cancel)
+    /// <summary>
+    /// Why the run does not fit into a store, by what it usually stores, or at first by the size of its source; null when it does, and then
+    /// the room is promised to it.
+    /// </summary>
+    private async Task<string?> NoRoomAsync(
+        LiveRun live,
+        JobDefinition job,
+        string storeName,
+        string[] takes,
+        bool first,
+        CancellationToken cancel
+    )
     {
         var declared = charter.Charter.Stores[storeName];
-        if (declared.Capacity is null && !declared.HasReserve) return null;
+        if (declared.Capacity is null && !declared.HasReserve)
+            return null;
         long expected = 0;
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
         {
-            var usual = await db.Copies.AsNoTracking().Where(c => c.Job == job.Name && c.Machine == live.Run.Machine && c.Store == storeName && c.RunId > 0)
-                .OrderByDescending(c => c.Taken).Take(Bands.Looks).Select(c => c.StoredBytes).ToListAsync(cancel);
-            if (usual.Count > 0) expected = Bands.Median(usual);
+            var usual = await db
+                .Copies.AsNoTracking()
+                .Where(c => c.Job == job.Name && c.Machine == live.Run.Machine && c.Store == storeName && c.RunId > 0)
+                .OrderByDescending(c => c.Taken)
+                .Take(Bands.Looks)
+                .Select(c => c.StoredBytes)
+                .ToListAsync(cancel);
+            if (usual.Count > 0)
+                expected = Bands.Median(usual);
         }
         if (first)
         {
@@ -140,23 +212,37 @@ public sealed class BackupWork(
             // Nothing was begun anywhere: the run was refused, not broken off.
             var outcome = made.TrueForAll(m => m.NeverBegan) ? Outcome.Refused : Outcome.Failed;
             var inDoubt = doubt.Length > 0 ? $"; what it made elsewhere is suspect: {string.Join("; ", doubt)}" : "";
-            return new RunEnding(outcome, words + inDoubt, failed.Failure) { CopyIds = [.. ids], FailedStore = failed.StoreFailed ? failed.Store : null, Brief = doubt.Length > 0 ? string.Join("; ", doubt) : null };
+            return new RunEnding(outcome, words + inDoubt, failed.Failure)
+            {
+                CopyIds = [.. ids],
+                FailedStore = failed.StoreFailed ? failed.Store : null,
+                Brief = doubt.Length > 0 ? string.Join("; ", doubt) : null,
+            };
         }
-        if (doubt.Length > 0) return new RunEnding(Outcome.Suspect, $"{string.Join("; ", doubt)}. {words}") { CopyIds = [.. ids], Brief = string.Join("; ", doubt) };
+        if (doubt.Length > 0)
+            return new RunEnding(Outcome.Suspect, $"{string.Join("; ", doubt)}. {words}")
+            {
+                CopyIds = [.. ids],
+                Brief = string.Join("; ", doubt),
+            };
         return new RunEnding(made.Any(m => m.Figures!.Skipped > 0) ? Outcome.Warned : Outcome.Ok, words) { CopyIds = [.. ids] };
     }
 
     private async Task<string[]> DoubtAsync(LiveRun live, JobDefinition job, List<Made> made, CancellationToken cancel)
     {
-        if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures) return [];
+        if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures)
+            return [];
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var good = await RunHistory.LastGoodAsync(db, live.Run, cancel);
         var reasons = Bands.Judge(job.Band, good, new RunMeasure(figures.Items, figures.SelectedBytes, live.Elapsed)).ToArray();
-        if (reasons.Length == 0) return [];
+        if (reasons.Length == 0)
+            return [];
         var doubt = string.Join("; ", reasons);
         foreach (var (store, id) in made.Where(m => m.CopyId is not null).Select(m => (m.Store, m.CopyId!)))
         {
-            await db.Copies.Where(c => c.Id == id && c.Store == store).ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, doubt).SetProperty(c => c.NoteDue, true), CancellationToken.None);
+            await db
+                .Copies.Where(c => c.Id == id && c.Store == store)
+                .ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, doubt).SetProperty(c => c.NoteDue, true), CancellationToken.None);
             await copies.NoteAsync(store, [id]);
         }
         return reasons;
@@ -165,15 +251,20 @@ public sealed class BackupWork(
     private static string Say(RunFigures f, string copyId)
     {
         var taken = $"copy {copyId}: {Counted.Of(f.Items, "item")}, {new ByteSize(f.SelectedBytes)} taken";
-        var change = f.FilesRead == 0 ? "nothing had changed" : $"{new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored";
+        var change =
+            f.FilesRead == 0
+                ? "nothing had changed"
+                : $"{new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored";
         var skipped = f.Skipped == 0 ? "" : $"; {f.Skipped} skipped or torn, named in the log";
         return $"{taken}; {change}{skipped}";
     }
 
     private static string Real(string path, LiveRun live)
     {
-        var real = RealPaths.Of(path) ?? throw new RunFailedException(FailureClass.SourceUnreadable, $"{path} does not exist or cannot be reached");
-        if (real != path) live.Log(LogSeverity.Info, $"{path} leads to {real}, which is taken");
+        var real = RealPaths.Of(path)
+            ?? throw new RunFailedException(FailureClass.SourceUnreadable, $"{path} does not exist or cannot be reached");
+        if (real != path)
+            live.Log(LogSeverity.Info, $"{path} leads to {real}, which is taken");
         return real;
     }
 }

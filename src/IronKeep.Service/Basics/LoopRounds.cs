@@ -3,7 +3,10 @@ using IronKeep.Service.Duty;
 
 namespace IronKeep.Service.Basics;
 
-/// <summary>How a loop of the service comes round: one that never completes a round is not well, however busy it is. Real time; safe for several threads.</summary>
+/// <summary>
+/// How a loop of the service comes round: one that never completes a round is not well, however busy it is. Real time; safe for several
+/// threads.
+/// </summary>
 public sealed class LoopRounds(TimeProvider clock)
 {
     private static readonly TimeSpan Standing = TimeSpan.FromMinutes(2);
@@ -19,18 +22,21 @@ public sealed class LoopRounds(TimeProvider clock)
     {
         get
         {
-            lock (gate) return last == 0 ? null : clock.GetElapsedTime(last);
+            lock (gate)
+                return last == 0 ? null : clock.GetElapsedTime(last);
         }
     }
 
     public void Came()
     {
-        lock (gate) (last, failures, problem) = (clock.GetTimestamp(), 0, null);
+        lock (gate)
+            (last, failures, problem) = (clock.GetTimestamp(), 0, null);
     }
 
     public void Failed(Exception e)
     {
-        lock (gate) (failures, problem) = (failures + 1, e.GetBaseException().Message);
+        lock (gate)
+            (failures, problem) = (failures + 1, e.GetBaseException().Message);
     }
 
     /// <summary>What is wrong with it, in words; null when it is well.</summary>
@@ -40,9 +46,12 @@ public sealed class LoopRounds(TimeProvider clock)
         {
             lock (gate)
             {
-                if (failures >= MostFailures) return $"it fails each time, {failures} times by now: {problem}";
+                if (failures >= MostFailures)
+                    return $"it fails each time, {failures} times by now: {problem}";
                 var since = clock.GetElapsedTime(last == 0 ? started : last);
-                return since <= Standing ? null : last == 0 ? $"it stands still: it has not come round once in {since.TotalSeconds:0} s" : $"it stands still: it last came round {since.TotalSeconds:0} s ago";
+                return since <= Standing ? null
+                    : last == 0 ? $"it stands still: it has not come round once in {since.TotalSeconds:0} s"
+                    : $"it stands still: it last came round {since.TotalSeconds:0} s ago";
             }
         }
     }

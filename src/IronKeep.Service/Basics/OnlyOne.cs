@@ -21,18 +21,29 @@ public sealed class OnlyOne : IDisposable
         {
             Directory.CreateDirectory(dataFolder, OwnFiles.Folder);
             var tightened = OwnFiles.TightenFolder(dataFolder);
-            var claim = new FileStream(Path.Combine(dataFolder, "service.lock"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
+            var claim = new FileStream(
+                Path.Combine(dataFolder, "service.lock"),
+                FileMode.OpenOrCreate,
+                FileAccess.ReadWrite,
+                FileShare.None
+            );
             File.WriteAllText(PidFile(dataFolder), Environment.ProcessId.ToString(CultureInfo.InvariantCulture));
             return new OnlyOne(claim, tightened);
         }
         catch (IOException e) when (e.HResult == 11)
         {
             var holder = File.Exists(PidFile(dataFolder)) ? File.ReadAllText(PidFile(dataFolder)) : "unknown";
-            throw new StartRefusedException($"another Iron Keep service (process {holder}) already works on the catalogue in {dataFolder}; stop it first, or give this one a data folder of its own with --IronKeep:DataFolder");
+            throw new StartRefusedException(
+                $"another Iron Keep service (process {holder}) already works on the catalogue in {dataFolder}; stop it first, or give this "
+                    + $"one a data folder of its own with --IronKeep:DataFolder"
+            );
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new StartRefusedException($"the data folder {dataFolder} cannot be used: {e.Message}; make it writable for the service, or name another with --IronKeep:DataFolder");
+            throw new StartRefusedException(
+                $"the data folder {dataFolder} cannot be used: {e.Message}; make it writable for the service, or name another with "
+                    + $"--IronKeep:DataFolder"
+            );
         }
     }
 

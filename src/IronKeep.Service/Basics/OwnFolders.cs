@@ -7,5 +7,10 @@ namespace IronKeep.Service.Basics;
 internal static class OwnFolders
 {
     public static ForbiddenFolders Of(Charter charter, ServiceSettings settings) =>
-        new(charter.Stores.Values.Where(s => s.LocalFolder is not null).Select(s => (s.Folder, $"store {s.Name}")).Append((settings.DataFolder, "the service's own folder")));
+        new(
+            charter
+                .Stores.Values.Where(s => s.LocalFolder is not null)
+                .Select(s => (s.Folder, $"store {s.Name}"))
+                .Append((settings.DataFolder, "the service's own folder"))
+        );
 }

@@ -14,11 +14,14 @@ public static class Paging
     {
         before = null;
         problem = null;
-        if (limit is < 1 or > Most) problem = Problems.Invalid($"limit {limit} is out of range; use 1 to {Most}");
+        if (limit is < 1 or > Most)
+            problem = Problems.Invalid($"limit {limit} is out of range; use 1 to {Most}");
         else if (cursor is not null)
         {
-            if (long.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out var value)) before = value;
-            else problem = Problems.Invalid($"cursor '{cursor}' is not one that this list gave; leave it out to begin at the start");
+            if (long.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out var value))
+                before = value;
+            else
+                problem = Problems.Invalid($"cursor '{cursor}' is not one that this list gave; leave it out to begin at the start");
         }
         return problem is null;
     }

@@ -7,9 +7,19 @@ namespace IronKeep.Service.Basics;
 public static class Problems
 {
     public static ProblemHttpResult NotFound(string what) => Of(StatusCodes.Status404NotFound, "Not found", what);
+
     public static ProblemHttpResult Invalid(string what) => Of(StatusCodes.Status400BadRequest, "Not understood", what);
+
     public static ProblemHttpResult Refused(string what) => Of(StatusCodes.Status409Conflict, "Refused", what);
 
     public static ProblemHttpResult Of(int status, string title, string detail, IDictionary<string, object?>? more = null) =>
-        TypedResults.Problem(new ProblemDetails { Status = status, Title = title, Detail = detail, Extensions = more ?? new Dictionary<string, object?>() });
+        TypedResults.Problem(
+            new ProblemDetails
+            {
+                Status = status,
+                Title = title,
+                Detail = detail,
+                Extensions = more ?? new Dictionary<string, object?>(),
+            }
+        );
 }

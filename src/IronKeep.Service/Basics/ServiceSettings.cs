@@ -16,23 +16,34 @@ public sealed class ServiceSettings
     /// <summary>Where the catalogue, keys and logs lie. Absolute.</summary>
     public string DataFolder { get; set; } = "/var/lib/ironkeep";
 
-    /// <summary>Where the catalogue is: the absolute path of a SQLite file, or a PostgreSQL connection string; empty: in the data folder.</summary>
+    /// <summary>
+    /// Where the catalogue is: the absolute path of a SQLite file, or a PostgreSQL connection string; empty: in the data folder.
+    /// </summary>
     public string Catalogue { get; set; } = "";
 
     /// <summary>The address to listen on. Loopback by default; anything else belongs behind TLS.</summary>
     public string Listen { get; set; } = "http://127.0.0.1:7420";
 
-    /// <summary>The host names under which the service may be called, separated by semicolons; empty: this machine's, and any where it listens outside loopback without them.</summary>
+    /// <summary>
+    /// The host names under which the service may be called, separated by semicolons; empty: this machine's, and any where it listens
+    /// outside loopback without them.
+    /// </summary>
     public string Hosts { get; set; } = "";
 
-    /// <summary>The addresses of proxies before the service, separated by commas: what they say of the caller and of TLS is believed.</summary>
+    /// <summary>
+    /// The addresses of proxies before the service, separated by commas: what they say of the caller and of TLS is believed.
+    /// </summary>
     public string TrustedProxies { get; set; } = "";
 
-    /// <summary>The certificate (PEM, with its chain) and the private key with which the service itself speaks TLS; read anew when they change.</summary>
+    /// <summary>
+    /// The certificate (PEM, with its chain) and the private key with which the service itself speaks TLS; read anew when they change.
+    /// </summary>
     public string CertificateFile { get; set; } = "";
     public string CertificateKeyFile { get; set; } = "";
 
-    /// <summary>Addresses to listen on for syslog, separated by commas: udp://, tcp:// or tls:// with an address and a port; empty: not at all.</summary>
+    /// <summary>
+    /// Addresses to listen on for syslog, separated by commas: udp://, tcp:// or tls:// with an address and a port; empty: not at all.
+    /// </summary>
     public string SyslogListen { get; set; } = "";
 
     /// <summary>The senders whose syslog is taken, as addresses or networks separated by commas; empty: this machine alone.</summary>
@@ -74,7 +85,14 @@ public sealed class ServiceSettings
     internal string[] SyslogAddresses => SyslogListen.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
 
     /// <summary>The allowed senders as networks: an address is a network of one.</summary>
-    internal IEnumerable<string> SyslogNetworks => SyslogFrom.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(f => f.Contains('/') ? f : f.Contains(':') ? $"{f}/128" : $"{f}/32");
+    internal IEnumerable<string> SyslogNetworks =>
+        SyslogFrom
+            .Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
+            .Select(f =>
+                f.Contains('/') ? f
+                : f.Contains(':') ? $"{f}/128"
+                : $"{f}/32"
+            );
 
     internal string[] Proxies => TrustedProxies.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
 
@@ -82,46 +100,81 @@ public sealed class ServiceSettings
     internal bool IsLoopback => Uri.TryCreate(Listen, UriKind.Absolute, out var uri) && uri.IsLoopback;
 
     /// <summary>The names of all settings.</summary>
-    public static IReadOnlyList<string> Names { get; } = [.. typeof(ServiceSettings).GetProperties().Where(p => p.CanWrite).Select(p => p.Name)];
+    public static IReadOnlyList<string> Names { get; } =
+    [.. typeof(ServiceSettings).GetProperties().Where(p => p.CanWrite).Select(p => p.Name)];
 
-    /// <summary>Every mistake in the settings, as sentences; <paramref name="given"/> are the names that files and environment use.</summary>
+    /// <summary>
+    /// Every mistake in the settings, as sentences; <paramref name="given"/> are the names that files and environment use.
+    /// </summary>
     public IEnumerable<string> Problems(IEnumerable<string> given)
     {
         foreach (var name in given.Where(g => !Names.Contains(g, StringComparer.OrdinalIgnoreCase)))
         {
             var near = Nearest.To(name, Names);
-            yield return $"IronKeep:{name} is not a setting; {(near is null ? $"the settings are {string.Join(", ", Names)}" : $"did you mean '{near}'?")}";
+            yield return $"IronKeep:{name} is not a setting; "
+                + $"{(near is null ? $"the settings are {string.Join(", ", Names)}" : $"did you mean '{near}'?")}";
         }
-        if (!Path.IsPathRooted(DataFolder)) yield return $"IronKeep:DataFolder is '{DataFolder}'; give an absolute path";
-        if (CatalogueProblem is { } wrong) yield return wrong;
-        if (!Uri.TryCreate(Listen, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https")) yield return $"IronKeep:Listen is '{Listen}'; give an address such as http://127.0.0.1:7420";
-        if ((CertificateFile.Length > 0) != (CertificateKeyFile.Length > 0)) yield return "IronKeep:CertificateFile and IronKeep:CertificateKeyFile go together; give both or neither";
-        foreach (var file in new[] { CertificateFile, CertificateKeyFile }.Where(f => f.Length > 0 && !File.Exists(f))) yield return $"the file {file} does not exist; IronKeep:CertificateFile and IronKeep:CertificateKeyFile name a certificate and its key, both as PEM";
-        if (uri?.Scheme == "https" && CertificateFile.Length == 0) yield return $"IronKeep:Listen is '{Listen}', and a TLS address needs a certificate; give IronKeep:CertificateFile and IronKeep:CertificateKeyFile";
-        if (uri?.Scheme == "http" && CertificateFile.Length > 0) yield return $"IronKeep:Listen is '{Listen}'; with a certificate write https:// there";
+        if (!Path.IsPathRooted(DataFolder))
+            yield return $"IronKeep:DataFolder is '{DataFolder}'; give an absolute path";
+        if (CatalogueProblem is { } wrong)
+            yield return wrong;
+        if (!Uri.TryCreate(Listen, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
+            yield return $"IronKeep:Listen is '{Listen}'; give an address such as http://127.0.0.1:7420";
+        if ((CertificateFile.Length > 0) != (CertificateKeyFile.Length > 0))
+            yield return "IronKeep:CertificateFile and IronKeep:CertificateKeyFile go together; give both or neither";
+        foreach (var file in new[] { CertificateFile, CertificateKeyFile }.Where(f => f.Length > 0 && !File.Exists(f)))
+            yield return $"the file {file} does not exist; IronKeep:CertificateFile and IronKeep:CertificateKeyFile name a certificate and "
+                + $"its key, both as PEM";
+        if (uri?.Scheme == "https" && CertificateFile.Length == 0)
+            yield return $"IronKeep:Listen is '{Listen}', and a TLS address needs a certificate; give IronKeep:CertificateFile and "
+                + $"IronKeep:CertificateKeyFile";
+        if (uri?.Scheme == "http" && CertificateFile.Length > 0)
+            yield return $"IronKeep:Listen is '{Listen}'; with a certificate write https:// there";
         foreach (var address in SyslogAddresses)
         {
-            if (!Uri.TryCreate(address, UriKind.Absolute, out var at) || at.Scheme is not ("udp" or "tcp" or "tls") || !System.Net.IPAddress.TryParse(at.Host.Trim('[', ']'), out _) || at.Port < 0)
-                yield return $"IronKeep:SyslogListen has '{address}'; write such as udp://127.0.0.1:5514, tcp:// or tls:// likewise, separated by commas";
-            else if (at.Scheme == "tls" && CertificateFile.Length == 0) yield return $"IronKeep:SyslogListen has '{address}', and TLS needs a certificate; give IronKeep:CertificateFile and IronKeep:CertificateKeyFile";
+            if (
+                !Uri.TryCreate(address, UriKind.Absolute, out var at)
+                || at.Scheme is not ("udp" or "tcp" or "tls")
+                || !System.Net.IPAddress.TryParse(at.Host.Trim('[', ']'), out _)
+                || at.Port < 0
+            )
+                yield return $"IronKeep:SyslogListen has '{address}'; write such as udp://127.0.0.1:5514, tcp:// or tls:// likewise, "
+                    + $"separated by commas";
+            else if (at.Scheme == "tls" && CertificateFile.Length == 0)
+                yield return $"IronKeep:SyslogListen has '{address}', and TLS needs a certificate; give IronKeep:CertificateFile and "
+                    + $"IronKeep:CertificateKeyFile";
         }
-        foreach (var network in SyslogNetworks.Where(n => !System.Net.IPNetwork.TryParse(n, out _))) yield return $"IronKeep:SyslogFrom has '{network}', which is no address or network; write such as 10.0.0.5 or 10.0.0.0/24, separated by commas";
-        foreach (var proxy in Proxies.Where(p => !System.Net.IPAddress.TryParse(p, out _))) yield return $"IronKeep:TrustedProxies has '{proxy}', which is no address; write such as 10.0.0.5, separated by commas";
-        if (!Core.Charters.CharterReader.IsName(Machine)) yield return $"IronKeep:Machine is '{Machine}'; use lower-case letters, digits and hyphens";
-        if (RunsAtOnce is < 1 or > 64) yield return $"IronKeep:RunsAtOnce is {RunsAtOnce}; give a number from 1 to 64";
-        if (!Span.TryParse(Silence, out _, out var silence)) yield return $"IronKeep:Silence: {silence}";
-        if (RunLogDays is < 1 or > 10_000) yield return $"IronKeep:RunLogDays is {RunLogDays}; give a number from 1 to 10000";
-        if (LogFileMegabytes is < 1 or > 1000) yield return $"IronKeep:LogFileMegabytes is {LogFileMegabytes}; give a number from 1 to 1000";
-        if (LogFiles is < 1 or > 1000) yield return $"IronKeep:LogFiles is {LogFiles}; give a number from 1 to 1000";
-        if (ConsoleFolder.Length > 0 && !Directory.Exists(ConsoleFolder)) yield return $"IronKeep:ConsoleFolder is '{ConsoleFolder}', which does not exist; leave it out, or name the folder with the built console";
+        foreach (var network in SyslogNetworks.Where(n => !System.Net.IPNetwork.TryParse(n, out _)))
+            yield return $"IronKeep:SyslogFrom has '{network}', which is no address or network; write such as 10.0.0.5 or 10.0.0.0/24, "
+                + $"separated by commas";
+        foreach (var proxy in Proxies.Where(p => !System.Net.IPAddress.TryParse(p, out _)))
+            yield return $"IronKeep:TrustedProxies has '{proxy}', which is no address; write such as 10.0.0.5, separated by commas";
+        if (!Core.Charters.CharterReader.IsName(Machine))
+            yield return $"IronKeep:Machine is '{Machine}'; use lower-case letters, digits and hyphens";
+        if (RunsAtOnce is < 1 or > 64)
+            yield return $"IronKeep:RunsAtOnce is {RunsAtOnce}; give a number from 1 to 64";
+        if (!Span.TryParse(Silence, out _, out var silence))
+            yield return $"IronKeep:Silence: {silence}";
+        if (RunLogDays is < 1 or > 10_000)
+            yield return $"IronKeep:RunLogDays is {RunLogDays}; give a number from 1 to 10000";
+        if (LogFileMegabytes is < 1 or > 1000)
+            yield return $"IronKeep:LogFileMegabytes is {LogFileMegabytes}; give a number from 1 to 1000";
+        if (LogFiles is < 1 or > 1000)
+            yield return $"IronKeep:LogFiles is {LogFiles}; give a number from 1 to 1000";
+        if (ConsoleFolder.Length > 0 && !Directory.Exists(ConsoleFolder))
+            yield return $"IronKeep:ConsoleFolder is '{ConsoleFolder}', which does not exist; leave it out, or name the folder with the "
+                + $"built console";
     }
 
     private string? CatalogueProblem
     {
         get
         {
-            if (Catalogue.Length == 0 || Catalogue.StartsWith('/')) return null;
-            if (!CatalogueKinds.IsPostgres(Catalogue)) return $"IronKeep:Catalogue is '{Catalogue}'; give the absolute path of a file, or a PostgreSQL connection string such as Host=db.example;Database=ironkeep;Username=ironkeep";
+            if (Catalogue.Length == 0 || Catalogue.StartsWith('/'))
+                return null;
+            if (!CatalogueKinds.IsPostgres(Catalogue))
+                return $"IronKeep:Catalogue is '{Catalogue}'; give the absolute path of a file, or a PostgreSQL connection string such as "
+                    + $"Host=db.example;Database=ironkeep;Username=ironkeep";
             try
             {
                 _ = CatalogueKinds.ConnectionString(Catalogue);
@@ -130,14 +183,17 @@ public sealed class ServiceSettings
             catch (ArgumentException e)
             {
                 // Never the string itself: it may hold a password.
-                return $"IronKeep:Catalogue is no PostgreSQL connection string ({e.Message}); write such as Host=db.example;Database=ironkeep;Username=ironkeep";
+                return $"IronKeep:Catalogue is no PostgreSQL connection string ({e.Message}); write such as "
+                    + $"Host=db.example;Database=ironkeep;Username=ironkeep";
             }
         }
     }
 
     private static string DefaultMachine()
     {
-        var name = new string([.. Environment.MachineName.ToLowerInvariant().Split('.')[0].Select(c => char.IsAsciiLetterOrDigit(c) ? c : '-')]).Trim('-');
+        var name = new string([
+            .. Environment.MachineName.ToLowerInvariant().Split('.')[0].Select(c => char.IsAsciiLetterOrDigit(c) ? c : '-'),
+        ]).Trim('-');
         return name.Length == 0 ? "machine" : name[..Math.Min(63, name.Length)];
     }
 }

@@ -19,19 +19,29 @@ internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionIntercep
 
     public int SavedChanges(SaveChangesCompletedEventData eventData, int result)
     {
-        if (result > 0) guard.Saw(null);
+        if (result > 0)
+            guard.Saw(null);
         return result;
     }
 
-    public ValueTask<int> SavedChangesAsync(SaveChangesCompletedEventData eventData, int result, CancellationToken cancellationToken = default)
+    public ValueTask<int> SavedChangesAsync(
+        SaveChangesCompletedEventData eventData,
+        int result,
+        CancellationToken cancellationToken = default
+    )
     {
-        if (result > 0) guard.Saw(null);
+        if (result > 0)
+            guard.Saw(null);
         return ValueTask.FromResult(result);
     }
 
     public override void TransactionCommitted(DbTransaction transaction, TransactionEndEventData eventData) => guard.Saw(null);
 
-    public override Task TransactionCommittedAsync(DbTransaction transaction, TransactionEndEventData eventData, CancellationToken cancellationToken = default)
+    public override Task TransactionCommittedAsync(
+        DbTransaction transaction,
+        TransactionEndEventData eventData,
+        CancellationToken cancellationToken = default
+    )
     {
         guard.Saw(null);
         return Task.CompletedTask;
@@ -39,7 +49,11 @@ internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionIntercep
 
     public override void TransactionFailed(DbTransaction transaction, TransactionErrorEventData eventData) => Look(eventData.Exception);
 
-    public override Task TransactionFailedAsync(DbTransaction transaction, TransactionErrorEventData eventData, CancellationToken cancellationToken = default)
+    public override Task TransactionFailedAsync(
+        DbTransaction transaction,
+        TransactionErrorEventData eventData,
+        CancellationToken cancellationToken = default
+    )
     {
         Look(eventData.Exception);
         return Task.CompletedTask;
@@ -51,7 +65,12 @@ internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionIntercep
         return result;
     }
 
-    public ValueTask<int> NonQueryExecutedAsync(DbCommand command, CommandExecutedEventData eventData, int result, CancellationToken cancellationToken = default)
+    public ValueTask<int> NonQueryExecutedAsync(
+        DbCommand command,
+        CommandExecutedEventData eventData,
+        int result,
+        CancellationToken cancellationToken = default
+    )
     {
         guard.Saw(null);
         return ValueTask.FromResult(result);
@@ -68,6 +87,7 @@ internal sealed class RefusalWatch(CatalogueGuard guard) : DbTransactionIntercep
     private void Look(Exception e)
     {
         for (Exception? at = e; at is not null; at = at.InnerException)
-            if (at is SqliteException or NpgsqlException) guard.Saw(at);
+            if (at is SqliteException or NpgsqlException)
+                guard.Saw(at);
     }
 }

@@ -12,14 +12,24 @@ namespace IronKeep.Service.Charters;
 public static class CharterAnswers
 {
     public static ProblemHttpResult Mistaken(CharterReading reading) =>
-        Problems.Of(StatusCodes.Status400BadRequest, "Not understood",
-            $"the charter has {Counted.Of(reading.Mistakes.Length, "mistake")}; the first is in line {reading.Mistakes[0].Line}: {reading.Mistakes[0].Message}",
-            new Dictionary<string, object?> { ["mistakes"] = ToAnswers(reading.Mistakes) });
+        Problems.Of(
+            StatusCodes.Status400BadRequest,
+            "Not understood",
+            $"the charter has {Counted.Of(reading.Mistakes.Length, "mistake")}; the first is in line {reading.Mistakes[0].Line}: "
+                + $"{reading.Mistakes[0].Message}",
+            new Dictionary<string, object?> { ["mistakes"] = ToAnswers(reading.Mistakes) }
+        );
 
     public static IReadOnlyList<MistakeAnswer> ToAnswers(ImmutableArray<Mistake> mistakes) =>
         [.. mistakes.Select(m => new MistakeAnswer(m.Line, m.Column, m.About, m.Message))];
 
     public static IReadOnlyList<CharterChangeAnswer> ToAnswers(ImmutableArray<CharterChange> changes) =>
-        [.. changes.Select(c => new CharterChangeAnswer(
-            c.Kind, c.Object, c.Name, [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]))];
+        [
+            .. changes.Select(c => new CharterChangeAnswer(
+                c.Kind,
+                c.Object,
+                c.Name,
+                [.. c.Fields.Select(f => new FieldChangeAnswer(f.Field, f.Before, f.After))]
+            )),
+        ];
 }

@@ -25,11 +25,15 @@ public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue) : I
     public async Task CatchUpAsync(KeepContext db, CancellationToken cancel)
     {
         var newestId = await db.CharterRevisions.MaxAsync(r => (long?)r.Id, cancel) ?? 0;
-        if (newestId == current.Revision) return;
+        if (newestId == current.Revision)
+            return;
         var newest = await db.CharterRevisions.AsNoTracking().FirstAsync(r => r.Id == newestId, cancel);
         var reading = CharterYaml.Read(newest.Yaml);
         if (reading.Charter is not { } charter)
-            throw new StartRefusedException($"revision {newest.Id} of the charter in the catalogue cannot be read ({reading.Mistakes[0].Message}); it was written by another version of the service");
+            throw new StartRefusedException(
+                $"revision {newest.Id} of the charter in the catalogue cannot be read ({reading.Mistakes[0].Message}); it was written by "
+                    + $"another version of the service"
+            );
         current = new InForce(newest.Id, charter);
     }
 

@@ -21,9 +21,12 @@ public static class PlaceRules
             {
                 var folder = RealPaths.OfExistingPart(store.Folder);
                 if (RealPaths.Contains(source, folder))
-                    return $"job {job.Name} takes {Told(take, source)}, which contains store {store.Name} at {Told(store.Folder, folder)}: the backup would swallow its own store; take a narrower folder or move the store";
+                    return $"job {job.Name} takes {Told(take, source)}, which contains store {store.Name} at {Told(store.Folder, folder)}: "
+                        + $"the backup would swallow its own store; take a narrower folder or move the store";
                 if (RealPaths.Contains(folder, source))
-                    return $"job {job.Name} takes {Told(take, source)}, which lies inside store {store.Name}{(job.Into.Contains(store.Name) ? "" : ", another job's store,")} at {Told(store.Folder, folder)}; take data, not a store";
+                    return $"job {job.Name} takes {Told(take, source)}, which lies inside store "
+                        + $"{store.Name}{(job.Into.Contains(store.Name) ? "" : ", another job's store,")} at {Told(store.Folder, folder)}; "
+                        + $"take data, not a store";
             }
         }
         return null;
@@ -34,17 +37,33 @@ public static class PlaceRules
     {
         var charter = reading.Charter!;
         foreach (var job in charter.Jobs.Values.Where(j => machine is not null && !j.Watched && Charter.MachineOf(j, machine) != machine))
-            yield return At($"job {job.Name}", $"runs on {job.On}, but this service carries out jobs on {machine} only; take 'on' out, or watch the job with 'watched: yes' while something on {job.On} carries it out");
+            yield return At(
+                $"job {job.Name}",
+                $"runs on {job.On}, but this service carries out jobs on {machine} only; take 'on' out, or watch the job with 'watched: "
+                    + $"yes' while something on {job.On} carries it out"
+            );
         // Dated files that cannot be moved can be looked after all the same.
         foreach (var store in charter.Stores.Values.Where(s => s.LocalFolder is not null && s.Dated is null))
-            if (RealPaths.WhyNotWritable(store.Folder) is { } not) yield return At($"store {store.Name}", $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder");
+            if (RealPaths.WhyNotWritable(store.Folder) is { } not)
+                yield return At(
+                    $"store {store.Name}",
+                    $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder"
+                );
         foreach (var job in charter.Jobs.Values)
-            if (Unsafe(job, charter.Stores.Values) is { } why) yield return At($"job {job.Name}", why);
-        var stores = charter.Stores.Values.Where(s => s.LocalFolder is not null).Select(s => (s.Name, s.Folder, Real: RealPaths.OfExistingPart(s.Folder))).ToList();
+            if (Unsafe(job, charter.Stores.Values) is { } why)
+                yield return At($"job {job.Name}", why);
+        var stores = charter
+            .Stores.Values.Where(s => s.LocalFolder is not null)
+            .Select(s => (s.Name, s.Folder, Real: RealPaths.OfExistingPart(s.Folder)))
+            .ToList();
         for (var i = 0; i < stores.Count; i++)
-            for (var j = i + 1; j < stores.Count; j++)
-                if (RealPaths.Contains(stores[i].Real, stores[j].Real) || RealPaths.Contains(stores[j].Real, stores[i].Real))
-                    yield return At($"store {stores[j].Name}", $"stores {stores[i].Name} ({stores[i].Folder}) and {stores[j].Name} ({stores[j].Folder}) share a folder; give each its own");
+        for (var j = i + 1; j < stores.Count; j++)
+            if (RealPaths.Contains(stores[i].Real, stores[j].Real) || RealPaths.Contains(stores[j].Real, stores[i].Real))
+                yield return At(
+                    $"store {stores[j].Name}",
+                    $"stores {stores[i].Name} ({stores[i].Folder}) and {stores[j].Name} ({stores[j].Folder}) share a folder; give each its "
+                        + $"own"
+                );
 
         Mistake At(string about, string why)
         {
@@ -56,12 +75,18 @@ public static class PlaceRules
     /// <summary>What is no mistake, because it may come to be, and should be looked at: sources that are not there.</summary>
     public static IEnumerable<Mistake> Notes(CharterReading reading)
     {
-        if (reading.Charter is not { } charter) yield break;
+        if (reading.Charter is not { } charter)
+            yield break;
         foreach (var job in charter.Jobs.Values.Where(j => !j.Watched))
         {
             var (line, column) = reading.Places.GetValueOrDefault($"job {job.Name}");
             foreach (var take in job.Takes.Where(t => RealPaths.Of(t) is null))
-                yield return new Mistake(line, column, $"job {job.Name}", $"{take} does not exist now, or cannot be reached; a run that finds it so fails");
+                yield return new Mistake(
+                    line,
+                    column,
+                    $"job {job.Name}",
+                    $"{take} does not exist now, or cannot be reached; a run that finds it so fails"
+                );
         }
     }
 

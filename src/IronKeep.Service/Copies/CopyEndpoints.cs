@@ -31,37 +31,89 @@ public static class CopyEndpoints
     {
         var copies = api.MapGroup("/copies");
         copies.MapGet("", ListAsync).WithSummary("Copies, newest first, those in the bin included; by job and store");
-        copies.MapGet("/find", FindAsync).WithSummary("Finds files by name (with * and ?; with a slash, by path) across copies, newest first");
+        copies
+            .MapGet("/find", FindAsync)
+            .WithSummary("Finds files by name (with * and ?; with a slash, by path) across copies, newest first");
         copies.MapGet("/versions", VersionsAsync).WithSummary("The versions of one path over the copies of a job, newest first");
-        copies.MapGet("/{id}", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, TimeProvider clock, CancellationToken cancel, string? store = null) =>
-                await CopyBook.FindAsync(db, id, store, cancel) is var (copy, problem) && copy is not null ? TypedResults.Ok(copy.ToAnswer(clock.Now())) : problem!)
+        copies
+            .MapGet(
+                "/{id}",
+                async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (
+                    string id,
+                    KeepContext db,
+                    TimeProvider clock,
+                    CancellationToken cancel,
+                    string? store = null
+                ) =>
+                    await CopyBook.FindAsync(db, id, store, cancel) is var (copy, problem) && copy is not null
+                        ? TypedResults.Ok(copy.ToAnswer(clock.Now()))
+                        : problem!
+            )
             .WithSummary("One copy");
         copies.MapPut("/{id}/hold", HoldAsync).WithSummary("Holds a copy: it does not expire until then, and changes no other copy's fate");
-        copies.MapDelete("/{id}/hold", async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel, string? store = null) =>
-            {
-                var (copy, problem) = await CopyBook.FindAsync(db, id, store, cancel);
-                if (copy is null) return problem!;
-                await care.ReleaseAsync(copy, cancel);
-                return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now()));
-            })
+        copies
+            .MapDelete(
+                "/{id}/hold",
+                async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> (
+                    string id,
+                    KeepContext db,
+                    CopyCare care,
+                    TimeProvider clock,
+                    CancellationToken cancel,
+                    string? store = null
+                ) =>
+                {
+                    var (copy, problem) = await CopyBook.FindAsync(db, id, store, cancel);
+                    if (copy is null)
+                        return problem!;
+                    await care.ReleaseAsync(copy, cancel);
+                    return TypedResults.Ok(
+                        (await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now())
+                    );
+                }
+            )
             .WithSummary("Ends a copy's hold");
         copies.MapPost("/{id}/take-back", TakeBackAsync).WithSummary("Takes a copy back out of the bin");
-        copies.MapGet("/{id}/entries", BrowseAsync).WithSummary("The entries of a folder in a copy; without a path, of the first folder from the root that holds more than one folder");
-        copies.MapPost("/{id}/restores", RestoreAsync).WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
+        copies
+            .MapGet("/{id}/entries", BrowseAsync)
+            .WithSummary(
+                "The entries of a folder in a copy; without a path, of the first folder from the root that holds more than one folder"
+            );
+        copies
+            .MapPost("/{id}/restores", RestoreAsync)
+            .WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
         copies.MapExports();
     }
 
     private static async Task<Results<Ok<FindAnswer>, ProblemHttpResult>> FindAsync(
-        string name, KeepContext db, CopySearch search, CancellationToken cancel, string? job = null, string? store = null, int limit = 200)
+        string name,
+        KeepContext db,
+        CopySearch search,
+        CancellationToken cancel,
+        string? job = null,
+        string? store = null,
+        int limit = 200
+    )
     {
-        if (name.Trim().Length == 0) return Problems.Invalid("say what to find: a name, or a part of one, such as 2026.csv or *.jpg");
-        if (limit is < 1 or > Paging.Most) return Problems.Invalid($"limit {limit} is out of range; use 1 to {Paging.Most}");
+        if (name.Trim().Length == 0)
+            return Problems.Invalid("say what to find: a name, or a part of one, such as 2026.csv or *.jpg");
+        if (limit is < 1 or > Paging.Most)
+            return Problems.Invalid($"limit {limit} is out of range; use 1 to {Paging.Most}");
         var query = CopyBook.Alive(db).Where(c => c.State != Core.Watching.CopyState.Missing);
-        if (job is not null) query = query.Where(c => c.Job == job);
-        if (store is not null) query = query.Where(c => c.Store == store);
+        if (job is not null)
+            query = query.Where(c => c.Job == job);
+        if (store is not null)
+            query = query.Where(c => c.Store == store);
         try
         {
-            return TypedResults.Ok(await search.FindAsync(await query.OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel), name.Trim(), limit, cancel));
+            return TypedResults.Ok(
+                await search.FindAsync(
+                    await query.OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel),
+                    name.Trim(),
+                    limit,
+                    cancel
+                )
+            );
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
@@ -70,13 +122,28 @@ public static class CopyEndpoints
     }
 
     private static async Task<Results<Ok<IReadOnlyList<VersionAnswer>>, ProblemHttpResult>> VersionsAsync(
-        string job, string path, KeepContext db, CopySearch search, CharterInForce charter, CancellationToken cancel, string? store = null)
+        string job,
+        string path,
+        KeepContext db,
+        CopySearch search,
+        CharterInForce charter,
+        CancellationToken cancel,
+        string? store = null
+    )
     {
-        if (NameText.ReadPath(path) is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
+        if (NameText.ReadPath(path) is not { } names)
+            return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
         var into = store ?? charter.Charter.Jobs.GetValueOrDefault(job)?.Into.FirstOrDefault();
-        var copies = await CopyBook.Alive(db).Where(c => c.Job == job && (into == null || c.Store == into) && c.State != Core.Watching.CopyState.Missing)
-            .OrderByDescending(c => c.Taken).Take(Paging.Most).ToListAsync(cancel);
-        if (copies.Count == 0) return Problems.NotFound($"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}; list them with GET /api/v1/copies");
+        var copies = await CopyBook
+            .Alive(db)
+            .Where(c => c.Job == job && (into == null || c.Store == into) && c.State != Core.Watching.CopyState.Missing)
+            .OrderByDescending(c => c.Taken)
+            .Take(Paging.Most)
+            .ToListAsync(cancel);
+        if (copies.Count == 0)
+            return Problems.NotFound(
+                $"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}; list them with GET /api/v1/copies"
+            );
         try
         {
             return TypedResults.Ok(await search.VersionsAsync(copies, names));
@@ -88,44 +155,83 @@ public static class CopyEndpoints
     }
 
     private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> HoldAsync(
-        string id, HoldRequest request, KeepContext db, CopyCare care, TimeProvider clock, HttpContext http, CancellationToken cancel, string? store = null)
+        string id,
+        HoldRequest request,
+        KeepContext db,
+        CopyCare care,
+        TimeProvider clock,
+        HttpContext http,
+        CancellationToken cancel,
+        string? store = null
+    )
     {
         var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
-        if (copy is null) return missing!;
-        if (request.Reason.Trim().Length is < 3 or > 500) return Problems.Invalid("say in a few words (3 to 500 characters) why the copy is held");
-        if (request.Until <= clock.GetUtcNow()) return Problems.Invalid($"until {request.Until:u} is not in the future; give the date on which somebody looks at the hold again");
-        if (copy.BinnedAt is not null) return Problems.Refused($"copy {id} is in the bin; take it back first, then hold it");
+        if (copy is null)
+            return missing!;
+        if (request.Reason.Trim().Length is < 3 or > 500)
+            return Problems.Invalid("say in a few words (3 to 500 characters) why the copy is held");
+        if (request.Until <= clock.GetUtcNow())
+            return Problems.Invalid(
+                $"until {request.Until:u} is not in the future; give the date on which somebody looks at the hold again"
+            );
+        if (copy.BinnedAt is not null)
+            return Problems.Refused($"copy {id} is in the bin; take it back first, then hold it");
         await care.HoldAsync(copy, http.User.Identity!.Name!, request.Reason.Trim(), Instant.FromDateTimeOffset(request.Until), cancel);
-        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now()));
+        return TypedResults.Ok(
+            (await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now())
+        );
     }
 
-    private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> TakeBackAsync(string id, KeepContext db, CopyCare care, TimeProvider clock, CancellationToken cancel, string? store = null)
+    private static async Task<Results<Ok<CopyAnswer>, ProblemHttpResult>> TakeBackAsync(
+        string id,
+        KeepContext db,
+        CopyCare care,
+        TimeProvider clock,
+        CancellationToken cancel,
+        string? store = null
+    )
     {
         var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
-        if (copy is null) return missing!;
-        if (copy.BinnedAt is null) return Problems.Refused($"copy {id} is not in the bin; nothing was changed");
+        if (copy is null)
+            return missing!;
+        if (copy.BinnedAt is null)
+            return Problems.Refused($"copy {id} is not in the bin; nothing was changed");
         try
         {
-            if (!await care.TakeBackAsync(copy, cancel)) return Problems.Refused($"copy {id} is gone from store {copy.Store}; its time in the bin was over");
+            if (!await care.TakeBackAsync(copy, cancel))
+                return Problems.Refused($"copy {id} is gone from store {copy.Store}; its time in the bin was over");
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
             return Problems.Refused($"copy {id} cannot be taken back: {e.Message}");
         }
-        return TypedResults.Ok((await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now()));
+        return TypedResults.Ok(
+            (await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now())
+        );
     }
 
     private static async Task<Results<Ok<Page<CopyAnswer>>, ProblemHttpResult>> ListAsync(
-        KeepContext db, TimeProvider clock, CancellationToken cancel, string? job = null, string? store = null, string? cursor = null, int limit = 100)
+        KeepContext db,
+        TimeProvider clock,
+        CancellationToken cancel,
+        string? job = null,
+        string? store = null,
+        string? cursor = null,
+        int limit = 100
+    )
     {
-        if (!Paging.TryRead(cursor, ref limit, out var before, out var problem)) return problem;
+        if (!Paging.TryRead(cursor, ref limit, out var before, out var problem))
+            return problem;
         var query = CopyBook.Alive(db);
-        if (job is not null) query = query.Where(c => c.Job == job);
-        if (store is not null) query = query.Where(c => c.Store == store);
+        if (job is not null)
+            query = query.Where(c => c.Job == job);
+        if (store is not null)
+            query = query.Where(c => c.Store == store);
         // The instant of capture with a running number would be exact; ten-millionths of a second are told apart well enough.
         if (before is { } ticks)
         {
-            if (ticks > Instant.MaxValue.ToUnixTimeTicks()) return Problems.Invalid($"cursor '{cursor}' is not one that this list gave; leave it out to begin at the start");
+            if (ticks > Instant.MaxValue.ToUnixTimeTicks())
+                return Problems.Invalid($"cursor '{cursor}' is not one that this list gave; leave it out to begin at the start");
             var last = Instant.FromUnixTimeTicks(ticks);
             query = query.Where(c => c.Taken < last);
         }
@@ -134,18 +240,31 @@ public static class CopyEndpoints
         {
             // Names that say a day and no hour are all of one instant: a page does not end within it.
             var same = rows[limit].Taken;
-            rows = [.. rows.Where(r => r.Taken > same), .. await query.Where(c => c.Taken == same).OrderByDescending(c => c.Id).ToListAsync(cancel)];
+            rows =
+            [
+                .. rows.Where(r => r.Taken > same),
+                .. await query.Where(c => c.Taken == same).OrderByDescending(c => c.Id).ToListAsync(cancel),
+            ];
             limit = rows.Count;
             rows.AddRange(await query.Where(c => c.Taken < same).OrderByDescending(c => c.Taken).Take(1).ToListAsync(cancel));
         }
         return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer(clock.Now())));
     }
 
-    private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(string id, KeepContext db, OpenStores stores, CancellationToken cancel, string? path = null, string? store = null)
+    private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(
+        string id,
+        KeepContext db,
+        OpenStores stores,
+        CancellationToken cancel,
+        string? path = null,
+        string? store = null
+    )
     {
         var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
-        if (copy is null) return missing!;
-        if (NameText.ReadPath(path ?? "/") is not { } names) return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
+        if (copy is null)
+            return missing!;
+        if (NameText.ReadPath(path ?? "/") is not { } names)
+            return Problems.Invalid($"the path '{path}' cannot be read: a backslash must be doubled or begin \\xNN");
         try
         {
             return await stores.AskAsync(copy.Store, opened => Browse(opened, copy, path, names));
@@ -159,54 +278,108 @@ public static class CopyEndpoints
     private static Results<Ok<FolderAnswer>, ProblemHttpResult> Browse(IStoreLayout store, Copy copy, string? path, List<byte[]> names)
     {
         var id = copy.Id;
-        if (store.ReadRecord(id) is not { } record) return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
+        if (store.ReadRecord(id) is not { } record)
+            return Problems.Refused($"the record of copy {id} is not in store {copy.Store}; check the store to learn what else is missing");
         var entry = store.Find(record, names);
-        if (entry is null) return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
-        if (entry.Kind != EntryKind.Folder) return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a folder; restore it, or look at the folder above it");
+        if (entry is null)
+            return Problems.NotFound($"copy {id} holds no '{path}'; look at the folder above it");
+        if (entry.Kind != EntryKind.Folder)
+            return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a folder; restore it, or look at the folder above it");
         var entries = store.ReadFolder(entry);
         while (path is null && entries is [{ Kind: EntryKind.Folder } only])
         {
             names.Add(only.Name);
             entries = store.ReadFolder(only);
         }
-        return TypedResults.Ok(new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)]));
+        return TypedResults.Ok(
+            new FolderAnswer(id, "/" + string.Join('/', names.Select(n => NameText.Show(n))), [.. entries.Select(ToAnswer)])
+        );
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RestoreAsync(
-        string id, RestoreRequest request, KeepContext db, RunQueue queue, CharterInForce charter, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel, string? store = null)
+        string id,
+        RestoreRequest request,
+        KeepContext db,
+        RunQueue queue,
+        CharterInForce charter,
+        IOptions<ServiceSettings> settings,
+        HttpContext http,
+        CancellationToken cancel,
+        string? store = null
+    )
     {
         var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
-        if (copy is null) return missing!;
-        if (BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad) return bad;
+        if (copy is null)
+            return missing!;
+        if (BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad)
+            return bad;
         var existing = ExistingRule.Keep;
         if (request.Existing is { } rule)
         {
-            if (Kebab.Read<ExistingRule>(rule) is not { } known) return Problems.Invalid($"existing '{rule}' is not known; use keep, overwrite or beside");
+            if (Kebab.Read<ExistingRule>(rule) is not { } known)
+                return Problems.Invalid($"existing '{rule}' is not known; use keep, overwrite or beside");
             existing = known;
         }
-        var run = await queue.AddAsync(new RunRequest(RunKind.Restore, copy.Job, copy.Store, Actor.Person(http.User.Identity!.Name!)) { Order = new RestoreOrder(id, request.Paths, request.To, existing) }, cancel);
+        var run = await queue.AddAsync(
+            new RunRequest(RunKind.Restore, copy.Job, copy.Store, Actor.Person(http.User.Identity!.Name!))
+            {
+                Order = new RestoreOrder(id, request.Paths, request.To, existing),
+            },
+            cancel
+        );
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
     /// <summary>Why nothing can be written to a path of the service's machine, or null.</summary>
     internal static ProblemHttpResult? BadTarget(string to, IReadOnlyList<string> paths, CharterInForce charter, ServiceSettings settings)
     {
-        if (paths.Any(p => p is null)) return Problems.Invalid("a path is null; name the paths to take, or leave the list empty for all");
-        if (!to.StartsWith('/') || to.Contains('\0')) return Problems.Invalid($"'{to}' is not an absolute path on the service's machine; begin it with '/'");
-        if (paths.Count > 10_000) return Problems.Invalid($"{paths.Count} paths are too many at once; name folders, at most 10000 paths");
+        if (paths.Any(p => p is null))
+            return Problems.Invalid("a path is null; name the paths to take, or leave the list empty for all");
+        if (!to.StartsWith('/') || to.Contains('\0'))
+            return Problems.Invalid($"'{to}' is not an absolute path on the service's machine; begin it with '/'");
+        if (paths.Count > 10_000)
+            return Problems.Invalid($"{paths.Count} paths are too many at once; name folders, at most 10000 paths");
         // Looked at once more at the moment of writing, when links may lead elsewhere.
-        return OwnFolders.Of(charter.Charter, settings).Reason(RealPaths.OfExistingPart(to)) is { } why ? Problems.Refused($"'{to}' cannot be written to: {why}") : null;
+        return OwnFolders.Of(charter.Charter, settings).Reason(RealPaths.OfExistingPart(to)) is { } why
+            ? Problems.Refused($"'{to}' cannot be written to: {why}")
+            : null;
     }
 
-    public static CopyAnswer ToAnswer(this Copy c, Instant now) => new(
-        c.Id, c.Origin, c.Job, c.Machine, c.Store, c.Taken.ToDateTimeOffset(), c.Ended.ToDateTimeOffset(), c.State,
-        c.CheckedAt?.ToDateTimeOffset(), c.BinnedAt?.ToDateTimeOffset(), c.Items, c.Bytes, c.Skipped, c.NewBytes, c.StoredBytes,
-        c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries), c.DamageCount, c.RunId is 0 ? null : c.RunId, c.Doubt,
-        c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null, c.Kind);
+    public static CopyAnswer ToAnswer(this Copy c, Instant now) =>
+        new(
+            c.Id,
+            c.Origin,
+            c.Job,
+            c.Machine,
+            c.Store,
+            c.Taken.ToDateTimeOffset(),
+            c.Ended.ToDateTimeOffset(),
+            c.State,
+            c.CheckedAt?.ToDateTimeOffset(),
+            c.BinnedAt?.ToDateTimeOffset(),
+            c.Items,
+            c.Bytes,
+            c.Skipped,
+            c.NewBytes,
+            c.StoredBytes,
+            c.Damage.Split('\n', StringSplitOptions.RemoveEmptyEntries),
+            c.DamageCount,
+            c.RunId is 0 ? null : c.RunId,
+            c.Doubt,
+            c.HeldUntil is { } until ? new HoldAnswer(c.HeldBy!, c.HeldReason!, until.ToDateTimeOffset(), until <= now) : null,
+            c.Kind
+        );
 
-    private static EntryAnswer ToAnswer(TreeEntry e) => new(
-        NameText.Show(e.Name), Kebab.Of(e.Kind), Convert.ToString(e.Mode, 8).PadLeft(4, '0'),
-        e.Owner.Length > 0 ? e.Owner : e.User.ToString(CultureInfo.InvariantCulture),
-        e.OwningGroup.Length > 0 ? e.OwningGroup : e.Group.ToString(CultureInfo.InvariantCulture),
-        e.Size, e.Items, e.Modified.ToDateTimeOffset(), e.Kind == EntryKind.Symlink ? NameText.Show(e.LinkTarget) : null);
+    private static EntryAnswer ToAnswer(TreeEntry e) =>
+        new(
+            NameText.Show(e.Name),
+            Kebab.Of(e.Kind),
+            Convert.ToString(e.Mode, 8).PadLeft(4, '0'),
+            e.Owner.Length > 0 ? e.Owner : e.User.ToString(CultureInfo.InvariantCulture),
+            e.OwningGroup.Length > 0 ? e.OwningGroup : e.Group.ToString(CultureInfo.InvariantCulture),
+            e.Size,
+            e.Items,
+            e.Modified.ToDateTimeOffset(),
+            e.Kind == EntryKind.Symlink ? NameText.Show(e.LinkTarget) : null
+        );
 }

@@ -21,7 +21,10 @@ using NodaTime;
 
 namespace IronKeep.Service.Copies;
 
-/// <summary>What comparing a store with the catalogue found: copies that were learned, that are missing from the store, that somebody had moved into the bin, and records that cannot be read.</summary>
+/// <summary>
+/// What comparing a store with the catalogue found: copies that were learned, that are missing from the store, that somebody had moved into
+/// the bin, and records that cannot be read.
+/// </summary>
 public sealed record Shelf(int Learned, IReadOnlyList<string> Missing, IReadOnlyList<string> PutBack, IReadOnlyList<string> Unreadable);
 
 /// <summary>
@@ -29,13 +32,23 @@ public sealed record Shelf(int Learned, IReadOnlyList<string> Missing, IReadOnly
 /// reclaiming and check, and after each run. What the store says counts; of two sayings about hold, damage and doubt the younger.
 /// </summary>
 public sealed class ShelfKeeper(
-    IDbContextFactory<KeepContext> catalogue, OpenStores stores, CopyBook book, CharterInForce charter, AlertBook alerts, TimeProvider clock, EventHub events, IOptions<ServiceSettings> settings, ILogger<ShelfKeeper> log)
+    IDbContextFactory<KeepContext> catalogue,
+    OpenStores stores,
+    CopyBook book,
+    CharterInForce charter,
+    AlertBook alerts,
+    TimeProvider clock,
+    EventHub events,
+    IOptions<ServiceSettings> settings,
+    ILogger<ShelfKeeper> log
+)
 {
-    private const int Named = 5, MostTries = 5;
+    private const int Named = 5,
+        MostTries = 5;
 
     /// <summary>
-    /// Compares by the names of the records alone, and reads those that are new or in another place; with <paramref name="notes"/> every record
-    /// and note is read. Throws what the store throws. May wait for the store without an end: not for who must not wait.
+    /// Compares by the names of the records alone, and reads those that are new or in another place; with <paramref name="notes"/> every
+    /// record and note is read. Throws what the store throws. May wait for the store without an end: not for who must not wait.
     /// </summary>
     public async Task<Shelf> SettleAsync(string storeName, bool notes, CancellationToken cancel)
     {
@@ -64,18 +77,25 @@ public sealed class ShelfKeeper(
         var ids = looked.Select(c => c.Record.Id).ToHashSet();
         var rows = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).ToDictionaryAsync(c => c.Id, cancel);
         foreach (var part in ids.Where(i => !rows.ContainsKey(i)).Chunk(500))
-            foreach (var row in await db.Copies.Where(c => c.Store == storeName && part.Contains(c.Id)).ToListAsync(cancel)) rows[row.Id] = row;
-        foreach (var copy in looked) await OneAsync(work, copy, rows.GetValueOrDefault(copy.Record.Id), cancel);
-        foreach (var row in rows.Values.Where(r => r.Store == storeName && r.GoneAt is null && !there.Contains(r.Id) && r.Ended < began)) Absent(work, row, began);
+        foreach (var row in await db.Copies.Where(c => c.Store == storeName && part.Contains(c.Id)).ToListAsync(cancel))
+            rows[row.Id] = row;
+        foreach (var copy in looked)
+            await OneAsync(work, copy, rows.GetValueOrDefault(copy.Record.Id), cancel);
+        foreach (var row in rows.Values.Where(r => r.Store == storeName && r.GoneAt is null && !there.Contains(r.Id) && r.Ended < began))
+            Absent(work, row, began);
         // Told first: after a crash in between, the next look finds the same once more. The other way round nobody would ever hear of it.
         await TellAsync(work, cancel);
-        foreach (var id in work.PutBack) store.TakeBack(id, clock.GetUtcNow());
+        foreach (var id in work.PutBack)
+            store.TakeBack(id, clock.GetUtcNow());
         await db.SaveChangesAsync(CancellationToken.None);
-        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0) events.Publish(Topic.Copies);
+        if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0)
+            events.Publish(Topic.Copies);
         return new Shelf(work.Learned.Count, work.Missing, work.PutBack, work.Unreadable);
     }
 
-    /// <summary>The same where the store may be away: then it is left for later, and for whoever watches stores to tell. False when it was left.</summary>
+    /// <summary>
+    /// The same where the store may be away: then it is left for later, and for whoever watches stores to tell. False when it was left.
+    /// </summary>
     public async Task<bool> TrySettleAsync(string storeName, bool notes, CancellationToken cancel)
     {
         try
@@ -90,7 +110,16 @@ public sealed class ShelfKeeper(
         }
     }
 
-    private sealed record Work(KeepContext Db, IStoreLayout Store, string Name, bool Orphans, List<string> Learned, List<string> Missing, List<string> PutBack, List<string> Unreadable);
+    private sealed record Work(
+        KeepContext Db,
+        IStoreLayout Store,
+        string Name,
+        bool Orphans,
+        List<string> Learned,
+        List<string> Missing,
+        List<string> PutBack,
+        List<string> Unreadable
+    );
 
     private static (HashSet<string> There, List<StoredCopy> Looked) ReadAll(Work work)
     {
@@ -102,13 +131,26 @@ public sealed class ShelfKeeper(
     private static async Task<(HashSet<string> There, List<StoredCopy> Looked)> ReadNewAsync(Work work, CancellationToken cancel)
     {
         var (inForce, inBin) = work.Store.CopyNames();
-        var known = await work.Db.Copies.Where(c => c.Store == work.Name && c.GoneAt == null).Select(c => new { c.Id, Binned = c.BinnedAt != null, c.State }).ToDictionaryAsync(c => c.Id, cancel);
+        var known = await work
+            .Db.Copies.Where(c => c.Store == work.Name && c.GoneAt == null)
+            .Select(c => new
+            {
+                c.Id,
+                Binned = c.BinnedAt != null,
+                c.State,
+            })
+            .ToDictionaryAsync(c => c.Id, cancel);
         var looked = new List<StoredCopy>();
-        foreach (var id in inForce.Concat(inBin).Where(i => !known.TryGetValue(i, out var k) || k.Binned != inBin.Contains(i) || k.State == CopyState.Missing))
+        foreach (
+            var id in inForce
+                .Concat(inBin)
+                .Where(i => !known.TryGetValue(i, out var k) || k.Binned != inBin.Contains(i) || k.State == CopyState.Missing)
+        )
         {
             try
             {
-                if (work.Store.ReadCopy(id) is { } copy) looked.Add(copy);
+                if (work.Store.ReadCopy(id) is { } copy)
+                    looked.Add(copy);
             }
             catch (StoreDamageException e)
             {
@@ -130,19 +172,26 @@ public sealed class ShelfKeeper(
             work.Store.MoveToBin(copy.Record.Id, binned.ToDateTimeOffset());
             copy = copy with { Binned = binned.ToDateTimeOffset(), Displaced = false };
         }
-        if (copy.Displaced) work.PutBack.Add(copy.Record.Id);
+        if (copy.Displaced)
+            work.PutBack.Add(copy.Record.Id);
         if (row is null)
         {
             row = CopyBook.ToRow(copy.Record, work.Name);
             if (row.Machine.Length == 0 || row.Job.Length == 0)
             {
                 // What no job leaves is nobody's copy yet.
-                if (charter.Charter.LeavesIn(work.Name, row.Job) is not { } owner) return;
-                (row.Job, row.Machine) = (owner.Name, row.Machine.Length > 0 ? row.Machine : Charter.MachineOf(owner, settings.Value.Machine));
+                if (charter.Charter.LeavesIn(work.Name, row.Job) is not { } owner)
+                    return;
+                (row.Job, row.Machine) = (
+                    owner.Name,
+                    row.Machine.Length > 0 ? row.Machine : Charter.MachineOf(owner, settings.Value.Machine)
+                );
             }
             row.Machine = await ServiceNames.NowOfAsync(work.Db, row.Machine, settings.Value.Machine, cancel);
-            if (work.Store.Can.TakesBackups) row.RunId = await RunOfAsync(work.Db, row, cancel);
-            if (!work.Orphans || !await TakeOverAsync(work, row, cancel)) work.Learned.Add(row.Id);
+            if (work.Store.Can.TakesBackups)
+                row.RunId = await RunOfAsync(work.Db, row, cancel);
+            if (!work.Orphans || !await TakeOverAsync(work, row, cancel))
+                work.Learned.Add(row.Id);
             work.Db.Copies.Add(row);
         }
         else if (row.State == CopyState.Missing || row.GoneAt is not null)
@@ -151,7 +200,8 @@ public sealed class ShelfKeeper(
         }
         row.BinnedAt = copy.Binned is { } at ? Instant.FromDateTimeOffset(at) : null;
         CopyBook.TakeNote(row, copy.Note);
-        if (row.NoteDue) book.WriteNote(work.Store, row);
+        if (row.NoteDue)
+            book.WriteNote(work.Store, row);
     }
 
     /// <summary>Whether there are copies of a store that the charter does not have any more.</summary>
@@ -164,19 +214,32 @@ public sealed class ShelfKeeper(
     /// <summary>Where names do not tell whose a file is, it is the job's that leaves its copies there now.</summary>
     private async Task ReownAsync(KeepContext db, string store, CancellationToken cancel)
     {
-        if (charter.Charter.Stores.GetValueOrDefault(store)?.Dated is not { Name: { HasJob: false } name } || charter.Charter.LeavesIn(store, "") is not { } owner) return;
+        if (
+            charter.Charter.Stores.GetValueOrDefault(store)?.Dated is not { Name: { HasJob: false } name }
+            || charter.Charter.LeavesIn(store, "") is not { } owner
+        )
+            return;
         var machine = Charter.MachineOf(owner, settings.Value.Machine);
-        await db.Copies.Where(c => c.Store == store && c.Job != owner.Name).ExecuteUpdateAsync(s => s.SetProperty(c => c.Job, owner.Name), cancel);
-        if (!name.HasMachine) await db.Copies.Where(c => c.Store == store && c.Machine != machine).ExecuteUpdateAsync(s => s.SetProperty(c => c.Machine, machine), cancel);
+        await db
+            .Copies.Where(c => c.Store == store && c.Job != owner.Name)
+            .ExecuteUpdateAsync(s => s.SetProperty(c => c.Job, owner.Name), cancel);
+        if (!name.HasMachine)
+            await db
+                .Copies.Where(c => c.Store == store && c.Machine != machine)
+                .ExecuteUpdateAsync(s => s.SetProperty(c => c.Machine, machine), cancel);
     }
 
-    /// <summary>A store that was given another name brings its copies along: what was known of them under the one that the charter has no more goes over.</summary>
+    /// <summary>
+    /// A store that was given another name brings its copies along: what was known of them under the one that the charter has no more goes
+    /// over.
+    /// </summary>
     private async Task<bool> TakeOverAsync(Work work, Copy row, CancellationToken cancel)
     {
         var known = false;
         foreach (var before in await work.Db.Copies.Where(c => c.Id == row.Id && c.Store != work.Name).ToListAsync(cancel))
         {
-            if (charter.Charter.Stores.ContainsKey(before.Store)) continue;
+            if (charter.Charter.Stores.ContainsKey(before.Store))
+                continue;
             (row.NewBytes, row.StoredBytes, row.Origin) = (before.NewBytes, before.StoredBytes, before.Origin);
             row.RunId ??= before.RunId;
             work.Db.Copies.Remove(before);
@@ -189,31 +252,62 @@ public sealed class ShelfKeeper(
     private void Absent(Work work, Copy row, Instant now)
     {
         var bin = charter.Charter.Stores.GetValueOrDefault(work.Name)?.Bin.ToDuration() ?? Duration.Zero;
-        if (row.BinnedAt is { } binned && now >= binned + bin) row.GoneAt = now;
+        if (row.BinnedAt is { } binned && now >= binned + bin)
+            row.GoneAt = now;
         else
         {
-            if (row.State != CopyState.Missing) work.Missing.Add(row.Id);
+            if (row.State != CopyState.Missing)
+                work.Missing.Add(row.Id);
             row.State = CopyState.Missing;
         }
     }
 
     /// <summary>The run that made a copy whose record was written just before the service died: then it is no stranger.</summary>
     private static Task<long?> RunOfAsync(KeepContext db, Copy row, CancellationToken cancel) =>
-        db.Runs.Where(r => r.Kind == RunKind.Backup && r.Job == row.Job && r.Machine == row.Machine && r.Began != null && r.Began <= row.Taken && (r.Ended == null || r.Ended >= row.Taken))
-            .OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefaultAsync(cancel);
+        db
+            .Runs.Where(r =>
+                r.Kind == RunKind.Backup
+                && r.Job == row.Job
+                && r.Machine == row.Machine
+                && r.Began != null
+                && r.Began <= row.Taken
+                && (r.Ended == null || r.Ended >= row.Taken)
+            )
+            .OrderByDescending(r => r.Id)
+            .Select(r => (long?)r.Id)
+            .FirstOrDefaultAsync(cancel);
 
     private async Task TellAsync(Work work, CancellationToken cancel)
     {
-        foreach (var id in work.Learned) log.LogInformation("Copy {Copy} of store {Store} was not known and is now", id, work.Name);
+        foreach (var id in work.Learned)
+            log.LogInformation("Copy {Copy} of store {Store} was not known and is now", id, work.Name);
         if (work.Missing.Count > 0)
-            await alerts.RaiseAsync(new Matter(Subject.OfStore(work.Name), AlertClass.Unsound,
-                $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Ids(work.Missing)}",
-                "Find out who removed the records or the disk under them; bring them back, or run the jobs again. A check of the store tells what else is missing, and closes this when nothing is."), cancel);
+            await alerts.RaiseAsync(
+                new Matter(
+                    Subject.OfStore(work.Name),
+                    AlertClass.Unsound,
+                    $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Ids(work.Missing)}",
+                    "Find out who removed the records or the disk under them; bring them back, or run the jobs again. A check of the store "
+                        + "tells what else is missing, and closes this when nothing is."
+                ),
+                cancel
+            );
         if (work.PutBack.Count > 0)
-            await alerts.RaiseAsync(new Matter(Subject.OfStore(work.Name), AlertClass.Unsound,
-                $"somebody {(work.Store.Can.TakesBackups ? "without the key of" : "moved files in")} store {work.Name}{(work.Store.Can.TakesBackups ? " moved the records of" : ":")} {Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and are in force",
-                "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well closes this."), cancel);
+            await alerts.RaiseAsync(
+                new Matter(
+                    Subject.OfStore(work.Name),
+                    AlertClass.Unsound,
+                    $"somebody {(work.Store.Can.TakesBackups ? "without the key of" : "moved files in")} store "
+                        + $"{work.Name}{(work.Store.Can.TakesBackups ? " moved the records of" : ":")} "
+                        + $"{Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and "
+                        + $"are in force",
+                    "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well "
+                        + "closes this."
+                ),
+                cancel
+            );
     }
 
-    private static string Ids(List<string> ids) => string.Join(", ", ids.Take(Named)) + (ids.Count > Named ? $" and {ids.Count - Named} more" : "");
+    private static string Ids(List<string> ids) =>
+        string.Join(", ", ids.Take(Named)) + (ids.Count > Named ? $" and {ids.Count - Named} more" : "");
 }

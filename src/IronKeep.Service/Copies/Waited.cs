@@ -8,5 +8,6 @@ internal static class Waited
 {
     private const int MostImportant = 6;
 
-    public static RunClaim ClaimOf(Run run) => new($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], MostImportant, run.NotBefore ?? run.Queued);
+    public static RunClaim ClaimOf(Run run) =>
+        new($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], MostImportant, run.NotBefore ?? run.Queued);
 }

@@ -20,18 +20,30 @@ namespace IronKeep.Service.Definitions;
 
 /// <summary>Checks, compares and applies charters. Applying is whole or not at all.</summary>
 public sealed class CharterDesk(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, OpenStores stores, ShelfKeeper shelves, ClockLoop clockLoop, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<CharterDesk> log)
+    IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce,
+    OpenStores stores,
+    ShelfKeeper shelves,
+    ClockLoop clockLoop,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings,
+    EventHub events,
+    ILogger<CharterDesk> log
+)
 {
     /// <summary>The machine whose jobs this service carries out.</summary>
     public string Machine => settings.Value.Machine;
 
-    /// <summary>Reads a text and finds every mistake, those about places on the machine included, and with its name those about other machines.</summary>
+    /// <summary>
+    /// Reads a text and finds every mistake, those about places on the machine included, and with its name those about other machines.
+    /// </summary>
     public static CharterReading Check(string yaml, string? machine = null) => Check(CharterYaml.Read(yaml), machine);
 
     /// <summary>Adds to what reading found the mistakes about places on the machine.</summary>
     public static CharterReading Check(CharterReading reading, string? machine = null)
     {
-        if (reading.Charter is null) return reading;
+        if (reading.Charter is null)
+            return reading;
         var unsafePlaces = PlaceRules.Check(reading, machine).ToImmutableArray();
         return unsafePlaces.Length == 0 ? reading : reading with { Charter = null, Mistakes = unsafePlaces };
     }
@@ -46,15 +58,24 @@ public sealed class CharterDesk(
     {
         var charter = reading.Charter!;
         // Nothing is asked of a store while the loop is held: one that hangs must not stop the clock.
-        var fresh = charter.Stores.Values.Where(s => !inForce.Charter.Stores.TryGetValue(s.Name, out var known) || known.Folder != s.Folder || known.Remote != s.Remote).ToList();
+        var fresh = charter
+            .Stores.Values.Where(s =>
+                !inForce.Charter.Stores.TryGetValue(s.Name, out var known) || known.Folder != s.Folder || known.Remote != s.Remote
+            )
+            .ToList();
         foreach (var store in fresh)
-            if (await stores.PrepareAsync(store) is { } problem) return new Applied(problem);
-        if (await PutInForceAsync(charter, expected, by, cancel) is { } why) return new Applied(why.Length == 0 ? null : why);
+            if (await stores.PrepareAsync(store) is { } problem)
+                return new Applied(problem);
+        if (await PutInForceAsync(charter, expected, by, cancel) is { } why)
+            return new Applied(why.Length == 0 ? null : why);
         var learned = new Dictionary<string, int>();
         foreach (var store in fresh)
         {
             // A store with much in it is read on while the answer goes out.
-            var settling = Task.Run(async () => learned[store.Name] = (await shelves.SettleAsync(store.Name, notes: true, CancellationToken.None)).Learned, CancellationToken.None);
+            var settling = Task.Run(
+                async () => learned[store.Name] = (await shelves.SettleAsync(store.Name, notes: true, CancellationToken.None)).Learned,
+                CancellationToken.None
+            );
             try
             {
                 await settling.WaitAsync(stores.Waits, cancel);
@@ -77,10 +98,17 @@ public sealed class CharterDesk(
         await using var change = await db.BeginChangeAsync(cancel);
         await inForce.CatchUpAsync(db, cancel);
         if (expected is { } revision && revision != inForce.Revision)
-            return $"the charter in force is revision {inForce.Revision}, not {revision}: somebody applied another since; compare again and apply on top of that";
-        if (Compare(charter).Length == 0) return "";
+            return $"the charter in force is revision {inForce.Revision}, not {revision}: somebody applied another since; compare again "
+                + $"and apply on top of that";
+        if (Compare(charter).Length == 0)
+            return "";
         await clockLoop.StoreDueAsync(db, toNow: true, cancel);
-        var row = new CharterRevision { AppliedAt = clock.Now(), By = by, Yaml = CharterWriter.Write(charter) };
+        var row = new CharterRevision
+        {
+            AppliedAt = clock.Now(),
+            By = by,
+            Yaml = CharterWriter.Write(charter),
+        };
         db.CharterRevisions.Add(row);
         await db.SaveChangesAsync(cancel);
         await clockLoop.WatchAsync(db, charter, cancel);

@@ -10,7 +10,12 @@ using IronKeep.Service.Charters;
 namespace IronKeep.Service.Definitions;
 
 /// <summary>A draft of one object inside the charter in force: what reading gave, and its mistakes by field.</summary>
-public sealed record Draft(CharterReading Reading, IReadOnlyList<FieldMistakeAnswer> Mistakes, ImmutableArray<CharterField> Fields, string Yaml);
+public sealed record Draft(
+    CharterReading Reading,
+    IReadOnlyList<FieldMistakeAnswer> Mistakes,
+    ImmutableArray<CharterField> Fields,
+    string Yaml
+);
 
 /// <summary>
 /// Single objects of the charter, read and changed one by one. There is one model: a changed object is put among the fields of the
@@ -20,11 +25,27 @@ public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
 {
     public const string SettingsName = "charter";
     private const int MostItems = 1000;
-    private static readonly string[] Lists = ["takes", "leaves-out", "into", "tells", "mail-to", "quiet-hours", "locks", "closed", "promises", "media", "groups"];
+    private static readonly string[] Lists =
+    [
+        "takes",
+        "leaves-out",
+        "into",
+        "tells",
+        "mail-to",
+        "quiet-hours",
+        "locks",
+        "closed",
+        "promises",
+        "media",
+        "groups",
+    ];
 
     /// <summary>Every object there is, in the order of the text.</summary>
     public IReadOnlyList<DefinitionAnswer> All() =>
-        [Answer(CharterFields.Settings, SettingsName, CharterFields.Of(inForce.Charter)), .. CharterFields.Objects(inForce.Charter).Select(o => Answer(o.Kind, o.Name, o.Fields))];
+        [
+            Answer(CharterFields.Settings, SettingsName, CharterFields.Of(inForce.Charter)),
+            .. CharterFields.Objects(inForce.Charter).Select(o => Answer(o.Kind, o.Name, o.Fields)),
+        ];
 
     /// <summary>One object; null when there is none.</summary>
     public DefinitionAnswer? Find(string kind, string name) => FieldsOf(kind, name) is { } fields ? Answer(kind, name, fields) : null;
@@ -33,15 +54,34 @@ public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
     public Draft With(string kind, string name, DefinitionRequest? request)
     {
         var charter = inForce.Charter;
-        var fields = request is null ? [] : request.Fields.Where(f => f.Value.Count > 0).Select(f => new CharterField(f.Key, [.. f.Value], f.Value.Count > 1 || Lists.Contains(f.Key))).ToImmutableArray();
+        var fields = request is null
+            ? []
+            : request
+                .Fields.Where(f => f.Value.Count > 0)
+                .Select(f => new CharterField(f.Key, [.. f.Value], f.Value.Count > 1 || Lists.Contains(f.Key)))
+                .ToImmutableArray();
         var top = kind == CharterFields.Settings && request is not null ? fields : CharterFields.Of(charter);
         var objects = CharterFields.Objects(charter).Where(o => (o.Kind, o.Name) != (kind, name)).ToList();
-        if (request is not null && kind != CharterFields.Settings) objects.Add((kind, name, fields));
+        if (request is not null && kind != CharterFields.Settings)
+            objects.Add((kind, name, fields));
         var entries = ImmutableArray.CreateBuilder<(ScalarNode, CharterNode)>();
         entries.Add((Text("charter", 0), Text(Charter.Version.ToString(CultureInfo.InvariantCulture), 0)));
         entries.AddRange(Nodes(top, mine: kind == CharterFields.Settings));
         foreach (var (section, objectsOf) in CharterFields.Sections.Select(s => (s.Section, objects.Where(o => o.Kind == s.Kind))))
-            entries.Add((Text(section, 0), new MapNode([.. objectsOf.Select(o => (Text(o.Name, 0), (CharterNode)new MapNode([.. Nodes(o.Fields, (o.Kind, o.Name) == (kind, name))], 0, 0)))], 0, 0)));
+            entries.Add(
+                (
+                    Text(section, 0),
+                    new MapNode(
+                        [
+                            .. objectsOf.Select(o =>
+                                (Text(o.Name, 0), (CharterNode)new MapNode([.. Nodes(o.Fields, (o.Kind, o.Name) == (kind, name))], 0, 0))
+                            ),
+                        ],
+                        0,
+                        0
+                    )
+                )
+            );
         var reading = CharterDesk.Check(CharterReader.Read(new MapNode(entries.ToImmutable(), 0, 0)), desk.Machine);
         var yaml = kind == CharterFields.Settings ? CharterWriter.Write(top, []) : CharterWriter.Object(name, fields);
         return new Draft(reading, [.. reading.Mistakes.Select(m => ToAnswer(m, fields))], fields, yaml);
@@ -51,7 +91,9 @@ public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
     public static string Tag(string yaml) => $"\"{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(yaml))[..8])}\"";
 
     private ImmutableArray<CharterField>? FieldsOf(string kind, string name) =>
-        kind != CharterFields.Settings ? CharterFields.Find(inForce.Charter, kind, name) : name == SettingsName ? CharterFields.Of(inForce.Charter) : null;
+        kind != CharterFields.Settings ? CharterFields.Find(inForce.Charter, kind, name)
+        : name == SettingsName ? CharterFields.Of(inForce.Charter)
+        : null;
 
     private static DefinitionAnswer Answer(string kind, string name, ImmutableArray<CharterField> fields)
     {
@@ -66,7 +108,11 @@ public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
         {
             var (field, line) = (fields[i], mine ? (i + 1) * MostItems : 0);
             CharterNode value = field.IsList
-                ? new ListNode([.. field.Values.Select((v, n) => (CharterNode)Text(v, mine ? line + Math.Min(n, MostItems - 1) : 0))], line, 1)
+                ? new ListNode(
+                    [.. field.Values.Select((v, n) => (CharterNode)Text(v, mine ? line + Math.Min(n, MostItems - 1) : 0))],
+                    line,
+                    1
+                )
                 : Text(field.Values[0], line);
             yield return (Text(field.Key, line), value);
         }
@@ -77,9 +123,13 @@ public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
     private static FieldMistakeAnswer ToAnswer(Mistake mistake, ImmutableArray<CharterField> fields)
     {
         var field = mistake.Line / MostItems - 1;
-        if (field >= 0 && field < fields.Length) return new FieldMistakeAnswer(fields[field].Key, mistake.Line % MostItems, mistake.Column - 1, mistake.About, mistake.Message);
+        if (field >= 0 && field < fields.Length)
+            return new FieldMistakeAnswer(fields[field].Key, mistake.Line % MostItems, mistake.Column - 1, mistake.About, mistake.Message);
         // "'takes' is missing; …" is about a field that is not there.
-        var missing = mistake.Message.StartsWith('\'') && mistake.Message.IndexOf("' is missing", StringComparison.Ordinal) is > 0 and var end ? mistake.Message[1..end] : null;
+        var missing =
+            mistake.Message.StartsWith('\'') && mistake.Message.IndexOf("' is missing", StringComparison.Ordinal) is > 0 and var end
+                ? mistake.Message[1..end]
+                : null;
         return new FieldMistakeAnswer(missing, 0, 0, mistake.About, mistake.Message);
     }
 }

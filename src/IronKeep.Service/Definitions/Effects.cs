@@ -20,7 +20,15 @@ using NodaTime;
 namespace IronKeep.Service.Definitions;
 
 /// <summary>What a draft of one object would mean: shown while somebody types, before anything is saved.</summary>
-public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores stores, Consequences consequences, CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class Effects(
+    PruneDesk prunes,
+    ForecastDesk forecasts,
+    OpenStores stores,
+    Consequences consequences,
+    CharterInForce inForce,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings
+)
 {
     private const int DueShown = 5;
 
@@ -31,8 +39,13 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     public async Task<PreviewAnswer> OfAsync(string kind, string name, Draft draft, Instant? on, CancellationToken cancel)
     {
         var empty = new PreviewAnswer(draft.Mistakes, [], draft.Yaml, [], null, [], [], null) { Consequences = [] };
-        if (draft.Reading.Charter is not { } charter) return empty;
-        var answer = empty with { Changes = CharterAnswers.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)), Consequences = await consequences.OfAsync(charter, cancel) };
+        if (draft.Reading.Charter is not { } charter)
+            return empty;
+        var answer = empty with
+        {
+            Changes = CharterAnswers.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)),
+            Consequences = await consequences.OfAsync(charter, cancel),
+        };
         return kind switch
         {
             "job" => await JobAsync(answer, charter, charter.Jobs[name], on, cancel),
@@ -43,11 +56,23 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         };
     }
 
-    private async Task<PreviewAnswer> JobAsync(PreviewAnswer answer, Charter charter, JobDefinition job, Instant? on, CancellationToken cancel)
+    private async Task<PreviewAnswer> JobAsync(
+        PreviewAnswer answer,
+        Charter charter,
+        JobDefinition job,
+        Instant? on,
+        CancellationToken cancel
+    )
     {
         var due = charter.DueTimesOf(job, settings.Value.Machine);
-        answer = answer with { NextDue = due is null ? [] : NextDue(due), When = due?.Schedule.Words, Remarks = due?.Schedule.Remarks ?? [] };
-        if (job.Into.Length == 0) return answer;
+        answer = answer with
+        {
+            NextDue = due is null ? [] : NextDue(due),
+            When = due?.Schedule.Words,
+            Remarks = due?.Schedule.Remarks ?? [],
+        };
+        if (job.Into.Length == 0)
+            return answer;
         var policy = charter.Policies[job.Policy];
         return answer with
         {
@@ -57,7 +82,13 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
         };
     }
 
-    private async Task<PreviewAnswer> PolicyAsync(PreviewAnswer answer, Charter charter, PolicyDefinition policy, Instant? on, CancellationToken cancel)
+    private async Task<PreviewAnswer> PolicyAsync(
+        PreviewAnswer answer,
+        Charter charter,
+        PolicyDefinition policy,
+        Instant? on,
+        CancellationToken cancel
+    )
     {
         var jobs = charter.Jobs.Values.Where(j => j.Policy == policy.Name).ToList();
         return answer with
@@ -68,11 +99,19 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     }
 
     private string Plays(Charter charter, PolicyDefinition policy, JobDefinition? head) =>
-        ComesToKeep.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words + (head?.When is null ? ", if a copy is made each day" : $", with a copy {head.When}");
+        ComesToKeep.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words
+        + (head?.When is null ? ", if a copy is made each day" : $", with a copy {head.When}");
 
-    private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(Charter charter, IEnumerable<JobDefinition> jobs, PolicyDefinition policy, Instant? on, CancellationToken cancel)
+    private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(
+        Charter charter,
+        IEnumerable<JobDefinition> jobs,
+        PolicyDefinition policy,
+        Instant? on,
+        CancellationToken cancel
+    )
     {
-        if (on is { } later) return await LaterAsync(charter, [.. jobs], later, cancel);
+        if (on is { } later)
+            return await LaterAsync(charter, [.. jobs], later, cancel);
         var effects = new List<PolicyEffectAnswer>();
         foreach (var (job, store) in jobs.SelectMany(j => j.Into.Select(s => (j, s))))
         {
@@ -82,12 +121,18 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     }
 
     /// <summary>The same at a later instant: the draft is played until then, as if each job was pruned after every success.</summary>
-    private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(Charter charter, List<JobDefinition> jobs, Instant on, CancellationToken cancel)
+    private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(
+        Charter charter,
+        List<JobDefinition> jobs,
+        Instant on,
+        CancellationToken cancel
+    )
     {
         // A job that follows others is played with all of them.
         var played = new Dictionary<string, JobDefinition>();
         foreach (var job in jobs)
-            for (JobDefinition? at = job; at is not null; at = at.After is { } before ? charter.Jobs[before] : null) played[at.Name] = at;
+            for (JobDefinition? at = job; at is not null; at = at.After is { } before ? charter.Jobs[before] : null)
+                played[at.Name] = at;
         var only = charter with { Jobs = charter.Jobs.Clear().AddRange(played), RotationSets = charter.RotationSets.Clear() };
         var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, MostDaysAhead);
         var forecast = Forecaster.Play(await forecasts.InputAsync(only, days, cancel) with { PrunesByHandToo = true });
@@ -97,28 +142,43 @@ public sealed class Effects(PruneDesk prunes, ForecastDesk forecasts, OpenStores
     private IReadOnlyList<DueAnswer> NextDue(DueTimes due)
     {
         var now = clock.Now();
-        return [.. due.Between(now, now + Duration.FromDays(3660)).Take(DueShown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(due.Zone)))];
+        return
+        [
+            .. due.Between(now, now + Duration.FromDays(3660))
+                .Take(DueShown)
+                .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(due.Zone))),
+        ];
     }
 
     /// <summary>By the rules of a run: what is left out does not count.</summary>
     private static PathAnswer LookAt(JobDefinition job, string path)
     {
-        var looked = Task.Factory.StartNew(() => SourceLook.Of([path], job.LeavesOut, job.OtherFileSystems, Peek), CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default);
+        var looked = Task.Factory.StartNew(
+            () => SourceLook.Of([path], job.LeavesOut, job.OtherFileSystems, Peek),
+            CancellationToken.None,
+            TaskCreationOptions.LongRunning,
+            TaskScheduler.Default
+        );
         // A path on a disk that hangs is one that could not be looked through.
-        if (!looked.Wait(4 * Peek)) return new PathAnswer(path, true, 0, 0, false);
-        return looked.Result is { } size ? new PathAnswer(path, true, size.Items, size.Bytes, size.Whole) : new PathAnswer(path, false, 0, 0, true);
+        if (!looked.Wait(4 * Peek))
+            return new PathAnswer(path, true, 0, 0, false);
+        return looked.Result is { } size
+            ? new PathAnswer(path, true, size.Items, size.Bytes, size.Whole)
+            : new PathAnswer(path, false, 0, 0, true);
     }
 
     private async Task<long?> RoomAtAsync(StoreDefinition store)
     {
         // Of a server nothing is asked while somebody types.
-        if (store.LocalFolder is null) return null;
+        if (store.LocalFolder is null)
+            return null;
         try
         {
             return await stores.WithinAsync(store.Name, () =>
             {
                 var at = store.Folder;
-                while (at.Length > 1 && !Directory.Exists(at)) at = Path.GetDirectoryName(at) ?? "/";
+                while (at.Length > 1 && !Directory.Exists(at))
+                    at = Path.GetDirectoryName(at) ?? "/";
                 return new FolderPlace(at).FreeBytes();
             });
         }

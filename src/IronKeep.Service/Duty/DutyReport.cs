@@ -23,26 +23,63 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
         var now = clock.Now();
         var charter = inForce.Charter;
         var (from, to) = NightBoard.LastNight(charter.Zone, now);
-        var sums = await db.PlannedRuns.Where(p => p.Due >= from && p.Due < to).GroupBy(p => p.Outcome).Select(g => new { g.Key, Count = g.Sum(p => p.Times) }).ToListAsync(cancel);
-        var unplanned = await db.Runs.CountAsync(r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.PlannedRunId == null && r.Queued >= from && r.Queued < to, cancel);
+        var sums = await db
+            .PlannedRuns.Where(p => p.Due >= from && p.Due < to)
+            .GroupBy(p => p.Outcome)
+            .Select(g => new { g.Key, Count = g.Sum(p => p.Times) })
+            .ToListAsync(cancel);
+        var unplanned = await db.Runs.CountAsync(
+            r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.PlannedRunId == null && r.Queued >= from && r.Queued < to,
+            cancel
+        );
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
         var machine = settings.Value.Machine;
         var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
-        var pauses = await db.JobsOnMachines.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
-        var nights = await board.OfAsync(db, [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightBoard.MostNights, cancel);
+        var pauses = await db
+            .JobsOnMachines.AsNoTracking()
+            .Where(w => w.PausedUntil > now)
+            .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
+        var nights = await board.OfAsync(
+            db,
+            [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
+            charter.Zone,
+            now,
+            NightBoard.MostNights,
+            cancel
+        );
         return new DutyAnswer(
-            now.ToDateTimeOffset(), charter.Zone.Id, from.ToDateTimeOffset(), to.ToDateTimeOffset(),
+            now.ToDateTimeOffset(),
+            charter.Zone.Id,
+            from.ToDateTimeOffset(),
+            to.ToDateTimeOffset(),
             sums.Sum(s => s.Count),
             Enum.GetValues<Outcome>().ToDictionary(o => Kebab.Of(o), o => sums.Find(s => s.Key == o)?.Count ?? 0),
             sums.Find(s => s.Key == null)?.Count ?? 0,
             unplanned,
             // What threatens what is already kept weighs most; what a person has seen weighs least.
             [.. alerts.OrderBy(a => a.State).ThenByDescending(a => a.Class).ThenByDescending(a => a.LastAt).Select(a => a.ToAnswer())],
-            [.. charter.Jobs.Values.Select(job =>
-            {
-                var stands = standing[job.Name];
-                return new DutyJobRow(job.Name, Charter.MachineOf(job, machine), job.Watched, nights[(job.Name, Charter.MachineOf(job, machine))], stands.Newest?.Taken.ToDateTimeOffset(), Freshness.IsStale(job, stands, now),
-                    pauses.TryGetValue((job.Name, Charter.MachineOf(job, machine)), out var pause) ? new PauseAnswer(pause.PausedBy!, pause.PausedReason!, pause.PausedAt!.Value.ToDateTimeOffset(), pause.PausedUntil!.Value.ToDateTimeOffset()) : null);
-            })]);
+            [
+                .. charter.Jobs.Values.Select(job =>
+                {
+                    var stands = standing[job.Name];
+                    return new DutyJobRow(
+                        job.Name,
+                        Charter.MachineOf(job, machine),
+                        job.Watched,
+                        nights[(job.Name, Charter.MachineOf(job, machine))],
+                        stands.Newest?.Taken.ToDateTimeOffset(),
+                        Freshness.IsStale(job, stands, now),
+                        pauses.TryGetValue((job.Name, Charter.MachineOf(job, machine)), out var pause)
+                            ? new PauseAnswer(
+                                pause.PausedBy!,
+                                pause.PausedReason!,
+                                pause.PausedAt!.Value.ToDateTimeOffset(),
+                                pause.PausedUntil!.Value.ToDateTimeOffset()
+                            )
+                            : null
+                    );
+                }),
+            ]
+        );
     }
 }

@@ -23,7 +23,13 @@ public sealed record BehindIn(string Store, Copy? Newest);
 /// <summary>How old the newest good copy of a job is, against what the job promised. The promise holds for each store of the job.</summary>
 public static class Freshness
 {
-    public static async Task<Dictionary<string, Standing>> OfAsync(KeepContext db, IReadOnlyCollection<JobDefinition> jobs, string machine, Instant now, CancellationToken cancel)
+    public static async Task<Dictionary<string, Standing>> OfAsync(
+        KeepContext db,
+        IReadOnlyCollection<JobDefinition> jobs,
+        string machine,
+        Instant now,
+        CancellationToken cancel
+    )
     {
         // A copy that is dated in the future, because a clock was wrong, is no proof that anything is fresh.
         var latest = now + FutureTolerated;
@@ -35,25 +41,47 @@ public static class Freshness
             inForce = inForce.Where(c => c.Job == only);
             watched = watched.Where(w => w.Job == only);
         }
-        var counts = await inForce.GroupBy(c => new { c.Machine, c.Job }).Select(g => new { g.Key, Count = g.Count() }).ToDictionaryAsync(g => (g.Key.Job, g.Key.Machine), g => g.Count, cancel);
+        var counts = await inForce
+            .GroupBy(c => new { c.Machine, c.Job })
+            .Select(g => new { g.Key, Count = g.Count() })
+            .ToDictionaryAsync(g => (g.Key.Job, g.Key.Machine), g => g.Count, cancel);
         var newest = new Dictionary<(string Job, string Machine, string Store), Copy>();
         foreach (var store in jobs.SelectMany(j => j.Into).Distinct().ToList())
         {
             // A seek for each job, where grouping would walk through all copies twice.
             var found = watched.Join(
                 db.Copies.Where(c => c.Store == store),
-                w => db.Copies
-                    .Where(c => c.Job == w.Job && c.Machine == w.Machine && c.Store == store && c.GoneAt == null && c.BinnedAt == null && c.Taken <= latest && (c.State == CopyState.Unchecked || c.State == CopyState.Sound))
-                    .OrderByDescending(c => c.Taken).Select(c => c.Id).FirstOrDefault(),
-                c => c.Id, (_, c) => c);
-            foreach (var copy in await found.AsNoTracking().ToListAsync(cancel)) newest[(copy.Job, copy.Machine, copy.Store)] = copy;
+                w =>
+                    db.Copies.Where(c =>
+                            c.Job == w.Job
+                            && c.Machine == w.Machine
+                            && c.Store == store
+                            && c.GoneAt == null
+                            && c.BinnedAt == null
+                            && c.Taken <= latest
+                            && (c.State == CopyState.Unchecked || c.State == CopyState.Sound)
+                        )
+                        .OrderByDescending(c => c.Taken)
+                        .Select(c => c.Id)
+                        .FirstOrDefault(),
+                c => c.Id,
+                (_, c) => c
+            );
+            foreach (var copy in await found.AsNoTracking().ToListAsync(cancel))
+                newest[(copy.Job, copy.Machine, copy.Store)] = copy;
         }
-        return jobs.ToDictionary(j => j.Name, j =>
-        {
-            // A job that something else carries out has its copies under that machine's name.
-            var at = Charter.MachineOf(j, machine);
-            return new Standing(j.Into.Where(s => newest.ContainsKey((j.Name, at, s))).ToDictionary(s => s, s => newest[(j.Name, at, s)]), counts.GetValueOrDefault((j.Name, at)));
-        });
+        return jobs.ToDictionary(
+            j => j.Name,
+            j =>
+            {
+                // A job that something else carries out has its copies under that machine's name.
+                var at = Charter.MachineOf(j, machine);
+                return new Standing(
+                    j.Into.Where(s => newest.ContainsKey((j.Name, at, s))).ToDictionary(s => s, s => newest[(j.Name, at, s)]),
+                    counts.GetValueOrDefault((j.Name, at))
+                );
+            }
+        );
     }
 
     /// <summary>As for retention: docs/semantics.md, section 3 (Retention).</summary>
@@ -62,7 +90,8 @@ public static class Freshness
     /// <summary>The store that is furthest behind the job's promise, or null when the promise is kept or none was made.</summary>
     public static BehindIn? Behind(JobDefinition job, Standing standing, Instant now)
     {
-        if (job.FreshWithin is not { } limit) return null;
+        if (job.FreshWithin is not { } limit)
+            return null;
         foreach (var store in job.Into.OrderBy(s => standing.NewestIn.GetValueOrDefault(s)?.Taken ?? Instant.MinValue))
         {
             var newest = standing.NewestIn.GetValueOrDefault(store);

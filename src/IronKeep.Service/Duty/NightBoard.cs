@@ -32,7 +32,16 @@ public sealed class NightBoard
     // Worst first: what a cell shows when a night had several outcomes.
     private static readonly Outcome[] ByWeight =
     [
-        Outcome.Failed, Outcome.TimedOut, Outcome.Missed, Outcome.Refused, Outcome.Suspect, Outcome.HeldBack, Outcome.Warned, Outcome.Cancelled, Outcome.Ok, Outcome.NotNeeded,
+        Outcome.Failed,
+        Outcome.TimedOut,
+        Outcome.Missed,
+        Outcome.Refused,
+        Outcome.Suspect,
+        Outcome.HeldBack,
+        Outcome.Warned,
+        Outcome.Cancelled,
+        Outcome.Ok,
+        Outcome.NotNeeded,
     ];
 
     /// <summary>The last night: the one that began at noon of the day before <paramref name="now"/>'s local date.</summary>
@@ -50,11 +59,17 @@ public sealed class NightBoard
     }
 
     /// <summary>
-    /// The last nights of each job on each machine, oldest first, the one in progress last. Nights that are over are remembered until a fact says that
-    /// something of them has changed, here or in another service, so that a board of a thousand jobs is quick.
+    /// The last nights of each job on each machine, oldest first, the one in progress last. Nights that are over are remembered until a
+    /// fact says that something of them has changed, here or in another service, so that a board of a thousand jobs is quick.
     /// </summary>
     public async Task<Dictionary<(string Job, string Machine), IReadOnlyList<NightCell>>> OfAsync(
-        KeepContext db, IReadOnlyCollection<(string Job, string Machine)> jobs, DateTimeZone zone, Instant now, int nights, CancellationToken cancel)
+        KeepContext db,
+        IReadOnlyCollection<(string Job, string Machine)> jobs,
+        DateTimeZone zone,
+        Instant now,
+        int nights,
+        CancellationToken cancel
+    )
     {
         var newest = NightOf(now, zone);
         var oldest = newest.PlusDays(1 - nights);
@@ -63,12 +78,19 @@ public sealed class NightBoard
         var open = one is null ? Latest(oldest, newest.PlusDays(-1)) : oldest;
         var over = one is null ? await OverAsync(db, oldest, open, zone, cancel) : Nothing;
         var moving = await ReadAsync(db, one, open, newest.PlusDays(1), zone, now, cancel);
-        var empty = Enumerable.Range(0, nights).Select(i => (Date: oldest.PlusDays(i), Cell: new NightCell(Text(oldest.PlusDays(i)), null, 0, null))).ToArray();
-        return jobs.ToDictionary(job => job, job =>
-        {
-            var (before, since) = (over.GetValueOrDefault(job, NoNights), moving.GetValueOrDefault(job, NoNights));
-            return (IReadOnlyList<NightCell>)Array.ConvertAll(empty, night => (night.Date < open ? before : since).GetValueOrDefault(night.Date) ?? night.Cell);
-        });
+        var empty = Enumerable
+            .Range(0, nights)
+            .Select(i => (Date: oldest.PlusDays(i), Cell: new NightCell(Text(oldest.PlusDays(i)), null, 0, null)))
+            .ToArray();
+        return jobs.ToDictionary(
+            job => job,
+            job =>
+            {
+                var (before, since) = (over.GetValueOrDefault(job, NoNights), moving.GetValueOrDefault(job, NoNights));
+                return (IReadOnlyList<NightCell>)
+                    Array.ConvertAll(empty, night => (night.Date < open ? before : since).GetValueOrDefault(night.Date) ?? night.Cell);
+            }
+        );
     }
 
     private async Task<Cells> OverAsync(KeepContext db, LocalDate oldest, LocalDate open, DateTimeZone zone, CancellationToken cancel)
@@ -80,7 +102,8 @@ public sealed class NightBoard
         if (remembered is { } known && known.Key == key)
         {
             var begin = Begin(open, zone);
-            if (known.UpTo == upTo) return known.Cells;
+            if (known.UpTo == upTo)
+                return known.Cells;
             if (!await db.Facts.AnyAsync(f => f.Id > known.UpTo && f.Id <= upTo && f.Due < begin, cancel))
             {
                 remembered = known with { UpTo = upTo };
@@ -92,28 +115,69 @@ public sealed class NightBoard
         return cells;
     }
 
-    private static async Task<Cells> ReadAsync(KeepContext db, string? job, LocalDate first, LocalDate end, DateTimeZone zone, Instant now, CancellationToken cancel)
+    private static async Task<Cells> ReadAsync(
+        KeepContext db,
+        string? job,
+        LocalDate first,
+        LocalDate end,
+        DateTimeZone zone,
+        Instant now,
+        CancellationToken cancel
+    )
     {
         var (from, to) = (Begin(first, zone), Instant.Min(Begin(end, zone) - Duration.Epsilon, now));
         // What stands for a long absence began before the nights that it reaches into.
         // Asked in two parts, each with an index of its own; together they would be answered by going through all there ever was.
         var all = job is null ? db.PlannedRuns.AsNoTracking() : db.PlannedRuns.AsNoTracking().Where(p => p.Job == job);
-        var planned = await all.Where(p => p.Due < from && p.Until >= from).Select(p => new { p.Job, p.Machine, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel);
-        planned.AddRange(await all.Where(p => p.Due >= from && p.Due <= to).OrderBy(p => p.Due).Select(p => new { p.Job, p.Machine, p.Due, p.Outcome, p.RunId, p.Until }).ToListAsync(cancel));
+        var planned = await all.Where(p => p.Due < from && p.Until >= from)
+            .Select(p => new
+            {
+                p.Job,
+                p.Machine,
+                p.Due,
+                p.Outcome,
+                p.RunId,
+                p.Until,
+            })
+            .ToListAsync(cancel);
+        planned.AddRange(
+            await all.Where(p => p.Due >= from && p.Due <= to)
+                .OrderBy(p => p.Due)
+                .Select(p => new
+                {
+                    p.Job,
+                    p.Machine,
+                    p.Due,
+                    p.Outcome,
+                    p.RunId,
+                    p.Until,
+                })
+                .ToListAsync(cancel)
+        );
         var last = NightOf(to, zone);
         foreach (var span in planned.Where(p => p.Until is not null).ToList())
         {
             planned.Remove(span);
-            for (var night = Latest(NightOf(span.Due, zone), first); night <= NightOf(span.Until!.Value, zone) && night <= last; night = night.PlusDays(1))
+            for (
+                var night = Latest(NightOf(span.Due, zone), first);
+                night <= NightOf(span.Until!.Value, zone) && night <= last;
+                night = night.PlusDays(1)
+            )
                 planned.Add(span with { Due = Begin(night, zone) });
         }
         var cells = new Cells();
         foreach (var of in planned.GroupBy(p => (p.Job, p.Machine)))
-            cells[of.Key] = of.GroupBy(p => NightOf(p.Due, zone)).ToDictionary(g => g.Key, g =>
-            {
-                var worst = g.Where(p => p.Outcome is not null).OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value)).FirstOrDefault();
-                return new NightCell(Text(g.Key), worst?.Outcome, g.Count(), (worst ?? g.Last()).RunId);
-            });
+            cells[of.Key] = of.GroupBy(p => NightOf(p.Due, zone))
+                .ToDictionary(
+                    g => g.Key,
+                    g =>
+                    {
+                        var worst = g.Where(p => p.Outcome is not null)
+                            .OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value))
+                            .FirstOrDefault();
+                        return new NightCell(Text(g.Key), worst?.Outcome, g.Count(), (worst ?? g.Last()).RunId);
+                    }
+                );
         return cells;
     }
 

@@ -37,7 +37,8 @@ public static class EventEndpoints
             while (true)
             {
                 await Task.Delay(AsksEvery, stop.Token);
-                if (await sessions.IsStillInAsync(who, stop.Token)) continue;
+                if (await sessions.IsStillInAsync(who, stop.Token))
+                    continue;
                 await stop.CancelAsync();
                 return;
             }
@@ -53,14 +54,18 @@ public static class EventEndpoints
         }
     }
 
-    private static async IAsyncEnumerable<KeepEvent> Quietly(IAsyncEnumerable<KeepEvent> events, [System.Runtime.CompilerServices.EnumeratorCancellation] CancellationToken cancel)
+    private static async IAsyncEnumerable<KeepEvent> Quietly(
+        IAsyncEnumerable<KeepEvent> events,
+        [System.Runtime.CompilerServices.EnumeratorCancellation] CancellationToken cancel
+    )
     {
         await using var each = events.GetAsyncEnumerator(cancel);
         while (true)
         {
             try
             {
-                if (!await each.MoveNextAsync()) yield break;
+                if (!await each.MoveNextAsync())
+                    yield break;
             }
             catch (OperationCanceledException)
             {

@@ -6,7 +6,10 @@ using IronKeep.Contracts;
 
 namespace IronKeep.Service.Events;
 
-/// <summary>Something that happened, as services tell each other of it: a topic (null: orders to look at) and the number of its subject, never its content.</summary>
+/// <summary>
+/// Something that happened, as services tell each other of it: a topic (null: orders to look at) and the number of its subject, never its
+/// content.
+/// </summary>
 public readonly record struct EventKey(Topic? Topic, long? Id);
 
 /// <summary>Tells the other services on the catalogue what happened here. Where there are none, nobody.</summary>
@@ -24,7 +27,10 @@ public sealed class NoWire : IEventWire
     }
 }
 
-/// <summary>Carries what happens to everybody who listens, here and in the other services. A slow listener loses the oldest events, never holds up the service.</summary>
+/// <summary>
+/// Carries what happens to everybody who listens, here and in the other services. A slow listener loses the oldest events, never holds up
+/// the service.
+/// </summary>
 public sealed class EventHub(IEventWire wire)
 {
     private readonly ConcurrentDictionary<Channel<KeepEvent>, byte> listeners = new();
@@ -52,13 +58,15 @@ public sealed class EventHub(IEventWire wire)
     /// <summary>Tells those who listen here of a run.</summary>
     public void Here(Run run)
     {
-        if (!listeners.IsEmpty) Here(new KeepEvent(Topic.Run, Describe?.Invoke(run)));
+        if (!listeners.IsEmpty)
+            Here(new KeepEvent(Topic.Run, Describe?.Invoke(run)));
     }
 
     /// <summary>Tells those who listen here.</summary>
     public void Here(KeepEvent happened)
     {
-        foreach (var listener in listeners.Keys) listener.Writer.TryWrite(happened);
+        foreach (var listener in listeners.Keys)
+            listener.Writer.TryWrite(happened);
     }
 
     /// <summary>Whether anybody listens here.</summary>
@@ -72,7 +80,8 @@ public sealed class EventHub(IEventWire wire)
         {
             // Something at once, so that the client knows that the stream stands.
             yield return new KeepEvent(Topic.Hello, null);
-            await foreach (var happened in channel.Reader.ReadAllAsync(cancel)) yield return happened;
+            await foreach (var happened in channel.Reader.ReadAllAsync(cancel))
+                yield return happened;
         }
         finally
         {

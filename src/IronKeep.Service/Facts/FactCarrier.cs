@@ -11,10 +11,17 @@ namespace IronKeep.Service.Facts;
 /// until it does not, keeps no other waiting, and is named in the service's look at itself.
 /// </summary>
 public sealed class FactCarrier(
-    IDbContextFactory<KeepContext> catalogue, IEnumerable<IFollower> followers, Leading leading, FactSignal signal, TimeProvider clock, ILogger<FactCarrier> log) : BackgroundService
+    IDbContextFactory<KeepContext> catalogue,
+    IEnumerable<IFollower> followers,
+    Leading leading,
+    FactSignal signal,
+    TimeProvider clock,
+    ILogger<FactCarrier> log
+) : BackgroundService
 {
     private const int Batch = 500;
-    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2), TriesAgainAfter = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2),
+        TriesAgainAfter = TimeSpan.FromSeconds(5);
 
     /// <summary>What is said within this time is carried together: where much happens, whoever says it is held up less.</summary>
     private static readonly TimeSpan Gathers = TimeSpan.FromMilliseconds(100);
@@ -46,7 +53,8 @@ public sealed class FactCarrier(
         leading.Began += Forget;
         try
         {
-            if (leading.IsLeading) await BeginAsync(cancellationToken);
+            if (leading.IsLeading)
+                await BeginAsync(cancellationToken);
         }
         catch (NotLeadingException)
         {
@@ -65,7 +73,8 @@ public sealed class FactCarrier(
                 var began = System.Diagnostics.Stopwatch.GetTimestamp();
                 await CarryAsync(stoppingToken);
                 var rest = Gathers - System.Diagnostics.Stopwatch.GetElapsedTime(began);
-                if (rest > TimeSpan.Zero) await Task.Delay(rest, stoppingToken);
+                if (rest > TimeSpan.Zero)
+                    await Task.Delay(rest, stoppingToken);
                 Rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
@@ -84,18 +93,23 @@ public sealed class FactCarrier(
     /// <summary>Where the others are that led before is in the catalogue.</summary>
     private void Forget()
     {
-        foreach (var follow in all) (follow.Seen, follow.FailedAt) = (-1, null);
+        foreach (var follow in all)
+            (follow.Seen, follow.FailedAt) = (-1, null);
         begun = false;
     }
 
-    /// <summary>On a new catalogue all begin with the first fact; a follower that a later version brings begins with what is said from then on.</summary>
+    /// <summary>
+    /// On a new catalogue all begin with the first fact; a follower that a later version brings begins with what is said from then on.
+    /// </summary>
     private async Task BeginAsync(CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await using var change = await leading.BeginAsync(db, cancel);
         var known = await db.FollowerPositions.Select(f => f.Name).ToListAsync(cancel);
         var from = known.Count == 0 ? 0 : await db.Facts.MaxAsync(f => (long?)f.Id, cancel) ?? 0;
-        db.FollowerPositions.AddRange(all.Select(f => f.Follower.Name).Except(known).Select(n => new FollowerPosition { Name = n, Position = from }));
+        db.FollowerPositions.AddRange(
+            all.Select(f => f.Follower.Name).Except(known).Select(n => new FollowerPosition { Name = n, Position = from })
+        );
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
         begun = true;
@@ -104,11 +118,13 @@ public sealed class FactCarrier(
     /// <summary>Carries all that was said, and what is said meanwhile. Does nothing where another service leads.</summary>
     public async Task CarryAsync(CancellationToken cancel)
     {
-        if (!leading.IsLeading) return;
+        if (!leading.IsLeading)
+            return;
         await gate.WaitAsync(cancel);
         try
         {
-            if (!begun) await BeginAsync(cancel);
+            if (!begun)
+                await BeginAsync(cancel);
             bool moved;
             do
             {
@@ -116,10 +132,11 @@ public sealed class FactCarrier(
                 var newest = await NewestAsync(cancel);
                 await PassByAsync(newest, cancel);
                 foreach (var follow in all)
-                    while (follow.Seen < newest && await StepAsync(follow, newest, cancel)) moved = true;
-                if (moved) Moved?.Invoke();
-            }
-            while (moved);
+                    while (follow.Seen < newest && await StepAsync(follow, newest, cancel))
+                        moved = true;
+                if (moved)
+                    Moved?.Invoke();
+            } while (moved);
             await TidyAsync(cancel);
         }
         catch (NotLeadingException)
@@ -136,10 +153,14 @@ public sealed class FactCarrier(
     private async Task PassByAsync(long newest, CancellationToken cancel)
     {
         var from = all.Where(f => f.Seen >= 0 && f.FailedAt is null).Select(f => (long?)f.Seen).Min();
-        if (from is null || from >= newest) return;
+        if (from is null || from >= newest)
+            return;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var kinds = (await db.Facts.Where(f => f.Id > from && f.Id <= newest).Select(f => f.Kind).Distinct().ToListAsync(cancel)).ToHashSet();
-        foreach (var follow in all.Where(f => f.Seen >= from && f.FailedAt is null && !f.Follower.Follows.Any(kinds.Contains))) follow.Seen = newest;
+        var kinds = (
+            await db.Facts.Where(f => f.Id > from && f.Id <= newest).Select(f => f.Kind).Distinct().ToListAsync(cancel)
+        ).ToHashSet();
+        foreach (var follow in all.Where(f => f.Seen >= from && f.FailedAt is null && !f.Follower.Follows.Any(kinds.Contains)))
+            follow.Seen = newest;
     }
 
     private async Task<long> NewestAsync(CancellationToken cancel)
@@ -151,7 +172,8 @@ public sealed class FactCarrier(
     /// <summary>One batch for one follower; false when there was nothing for it, or it failed.</summary>
     private async Task<bool> StepAsync(Follow follow, long newest, CancellationToken cancel)
     {
-        if (follow.FailedAt is { } failed && System.Diagnostics.Stopwatch.GetElapsedTime(failed) < TriesAgainAfter) return false;
+        if (follow.FailedAt is { } failed && System.Diagnostics.Stopwatch.GetElapsedTime(failed) < TriesAgainAfter)
+            return false;
         try
         {
             if (await DoAsync(follow, follow.FailedAt is null ? Batch : 1, cancel) is { } upTo)
@@ -187,8 +209,14 @@ public sealed class FactCarrier(
         var position = await db.FollowerPositions.FirstAsync(f => f.Name == follower.Name, cancel);
         var from = position.Position;
         var kinds = follower.Follows.ToArray();
-        var facts = await db.Facts.AsNoTracking().Where(f => f.Id > from && kinds.Contains(f.Kind)).OrderBy(f => f.Id).Take(most).ToListAsync(cancel);
-        if (facts.Count == 0) return null;
+        var facts = await db
+            .Facts.AsNoTracking()
+            .Where(f => f.Id > from && kinds.Contains(f.Kind))
+            .OrderBy(f => f.Id)
+            .Take(most)
+            .ToListAsync(cancel);
+        if (facts.Count == 0)
+            return null;
         await follower.FollowAsync(db, facts, cancel);
         (position.Position, position.Problem) = (facts[^1].Id, null);
         if (outside)
@@ -218,17 +246,22 @@ public sealed class FactCarrier(
         }
     }
 
-    /// <summary>Facts that everybody has followed and that are a month old go, so that no question grows with the age of the catalogue.</summary>
+    /// <summary>
+    /// Facts that everybody has followed and that are a month old go, so that no question grows with the age of the catalogue.
+    /// </summary>
     private async Task TidyAsync(CancellationToken cancel)
     {
         var now = clock.Now();
-        if (now >= tidied && now - tidied < TidyEvery) return;
+        if (now >= tidied && now - tidied < TidyEvery)
+            return;
         tidied = now;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var newest = await db.Facts.MaxAsync(f => (long?)f.Id, cancel) ?? 0;
         await using var change = await leading.BeginAsync(db, cancel);
         var names = all.Where(f => f.FailedAt is null && f.Seen >= newest).Select(f => f.Follower.Name).ToArray();
-        await db.FollowerPositions.Where(f => names.Contains(f.Name) && f.Position < newest).ExecuteUpdateAsync(s => s.SetProperty(f => f.Position, newest), cancel);
+        await db
+            .FollowerPositions.Where(f => names.Contains(f.Name) && f.Position < newest)
+            .ExecuteUpdateAsync(s => s.SetProperty(f => f.Position, newest), cancel);
         var reached = await db.FollowerPositions.Select(f => (long?)f.Position).MinAsync(cancel) ?? 0;
         var before = now - Keeps;
         await db.Facts.Where(f => f.Id < reached && f.At < before).ExecuteDeleteAsync(cancel);

@@ -4,8 +4,8 @@ using IronKeep.Core.Watching;
 namespace IronKeep.Service.Facts;
 
 /// <summary>
-/// Does what follows from facts, in their order and at least once. What it writes through the context it is given is committed together with its
-/// position: all of it or nothing, so it is done once. Nothing but the catalogue may be asked in it.
+/// Does what follows from facts, in their order and at least once. What it writes through the context it is given is committed together
+/// with its position: all of it or nothing, so it is done once. Nothing but the catalogue may be asked in it.
 /// </summary>
 public interface IFollower
 {
@@ -18,5 +18,7 @@ public interface IFollower
     Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel);
 }
 
-/// <summary>One whose work reaches beyond the catalogue: it is called outside a change, and again for the same facts when a crash came between.</summary>
+/// <summary>
+/// One whose work reaches beyond the catalogue: it is called outside a change, and again for the same facts when a crash came between.
+/// </summary>
 public interface IOutsideFollower : IFollower;

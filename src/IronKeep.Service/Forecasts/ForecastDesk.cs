@@ -13,7 +13,12 @@ using NodaTime;
 namespace IronKeep.Service.Forecasts;
 
 /// <summary>Gathers what a forecast starts from: copies and stores as they are now, and what each job's history says of its runs.</summary>
-public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, StoreRoom room, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class ForecastDesk(
+    IDbContextFactory<KeepContext> catalogue,
+    StoreRoom room,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings
+)
 {
     /// <summary>How many of a job's last good runs are looked at for growth.</summary>
     private const int PastRuns = 40;
@@ -30,30 +35,79 @@ public sealed class ForecastDesk(IDbContextFactory<KeepContext> catalogue, Store
         return new ForecastInput(charter, own, settings.Value.RunsAtOnce, now, days)
         {
             Jobs = await AssumeAsync(db, charter, own, cancel),
-            Copies = [.. rows.Where(c => wanted.Contains((c.Job, c.Machine, c.Store))).GroupBy(c => (c.Job, c.Store)).SelectMany(g => CopyBook.Facts([.. g], now, charter.Zone)).Select(c => new KnownCopy(c.Copy.Job, c.Copy.Store, c.Facts, c.Copy.BinnedAt))],
-            Stores = rooms.Where(s => s.Room.Used is not null)
+            Copies =
+            [
+                .. rows.Where(c => wanted.Contains((c.Job, c.Machine, c.Store)))
+                    .GroupBy(c => (c.Job, c.Store))
+                    .SelectMany(g => CopyBook.Facts([.. g], now, charter.Zone))
+                    .Select(c => new KnownCopy(c.Copy.Job, c.Copy.Store, c.Facts, c.Copy.BinnedAt)),
+            ],
+            Stores = rooms
+                .Where(s => s.Room.Used is not null)
                 // Free room is told less the reserve; the forecast takes the reserve off itself.
                 .ToDictionary(s => s.Name, s => new KnownStore(s.Room.Used!.Value, s.Room.Free + s.Room.Reserve)),
         };
     }
 
-    private static async Task<Dictionary<string, JobAssumptions>> AssumeAsync(KeepContext db, Charter charter, string own, CancellationToken cancel)
+    private static async Task<Dictionary<string, JobAssumptions>> AssumeAsync(
+        KeepContext db,
+        Charter charter,
+        string own,
+        CancellationToken cancel
+    )
     {
         var assumed = new Dictionary<string, JobAssumptions>();
         foreach (var job in charter.Jobs.Values)
         {
             var machine = Charter.MachineOf(job, own);
-            var runs = await db.Runs.AsNoTracking()
-                .Where(r => r.Job == job.Name && r.Machine == machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.CopyIds != "" && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt != null)))
-                .OrderByDescending(r => r.Id).Take(PastRuns).Select(r => new { r.Began, r.Ended, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.CopyIds }).ToListAsync(cancel);
+            var runs = await db
+                .Runs.AsNoTracking()
+                .Where(r =>
+                    r.Job == job.Name
+                    && r.Machine == machine
+                    && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched)
+                    && r.CopyIds != ""
+                    && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || (r.Outcome == Outcome.Suspect && r.ConfirmedAt != null))
+                )
+                .OrderByDescending(r => r.Id)
+                .Take(PastRuns)
+                .Select(r => new
+                {
+                    r.Began,
+                    r.Ended,
+                    r.SelectedBytes,
+                    r.NewBytes,
+                    r.StoredBytes,
+                    r.CopyIds,
+                })
+                .ToListAsync(cancel);
             runs.Reverse();
-            assumed[job.Name] = Assume.From(job, [.. runs.Where(r => r is { Began: not null, Ended: not null }).Select(r =>
-            {
-                // What is new and stored adds up over the stores of a run; what is selected is the same for each.
-                if (job.Watched) return new PastRun(r.Began!.Value, r.Ended!.Value - r.Began.Value, r.SelectedBytes, r.SelectedBytes, r.SelectedBytes);
-                var stores = Math.Max(1, r.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length);
-                return new PastRun(r.Began!.Value, r.Ended!.Value - r.Began.Value, r.SelectedBytes, r.NewBytes / stores, r.StoredBytes / stores);
-            })]);
+            assumed[job.Name] = Assume.From(
+                job,
+                [
+                    .. runs.Where(r => r is { Began: not null, Ended: not null })
+                        .Select(r =>
+                        {
+                            // What is new and stored adds up over the stores of a run; what is selected is the same for each.
+                            if (job.Watched)
+                                return new PastRun(
+                                    r.Began!.Value,
+                                    r.Ended!.Value - r.Began.Value,
+                                    r.SelectedBytes,
+                                    r.SelectedBytes,
+                                    r.SelectedBytes
+                                );
+                            var stores = Math.Max(1, r.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length);
+                            return new PastRun(
+                                r.Began!.Value,
+                                r.Ended!.Value - r.Began.Value,
+                                r.SelectedBytes,
+                                r.NewBytes / stores,
+                                r.StoredBytes / stores
+                            );
+                        }),
+                ]
+            );
         }
         return assumed;
     }

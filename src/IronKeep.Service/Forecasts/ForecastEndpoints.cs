@@ -27,25 +27,47 @@ public static class ForecastEndpoints
 
     public static void MapForecasts(this IEndpointRouteBuilder api)
     {
-        api.MapPost("/forecast", ForecastAsync).WithSummary("Plays a charter forward: runs, copies, space, media, and what will go wrong; nothing is changed");
-        api.MapPost("/forecast/copies", CopiesOnAsync).WithSummary("The copies of a job in a store on a date to come, each with its verdict and reasons");
-        api.MapPost("/charter/compare", CompareAsync).WithSummary("What exists under one charter and not under the other; nothing is changed");
-        api.MapGet("/rotations", Results<Ok<IReadOnlyList<RotationAnswer>>, ProblemHttpResult> (CharterInForce inForce, TimeProvider clock, DateOnly? first, int nights = 42) =>
-            {
-                if (nights is < 1 or > MostNights) return Problems.Invalid($"nights {nights} is out of range; use 1 to {MostNights}");
-                var charter = inForce.Charter;
-                var from = first is { } date ? LocalDate.FromDateOnly(date) : clock.Now().InZone(charter.Zone).Date;
-                return TypedResults.Ok<IReadOnlyList<RotationAnswer>>([.. charter.RotationSets.Values.Select(s => ToAnswer(charter, Forecaster.Nights(charter, s, from, nights)))]);
-            })
+        api.MapPost("/forecast", ForecastAsync)
+            .WithSummary("Plays a charter forward: runs, copies, space, media, and what will go wrong; nothing is changed");
+        api.MapPost("/forecast/copies", CopiesOnAsync)
+            .WithSummary("The copies of a job in a store on a date to come, each with its verdict and reasons");
+        api.MapPost("/charter/compare", CompareAsync)
+            .WithSummary("What exists under one charter and not under the other; nothing is changed");
+        api.MapGet(
+                "/rotations",
+                Results<Ok<IReadOnlyList<RotationAnswer>>, ProblemHttpResult> (
+                    CharterInForce inForce,
+                    TimeProvider clock,
+                    DateOnly? first,
+                    int nights = 42
+                ) =>
+                {
+                    if (nights is < 1 or > MostNights)
+                        return Problems.Invalid($"nights {nights} is out of range; use 1 to {MostNights}");
+                    var charter = inForce.Charter;
+                    var from = first is { } date ? LocalDate.FromDateOnly(date) : clock.Now().InZone(charter.Zone).Date;
+                    return TypedResults.Ok<IReadOnlyList<RotationAnswer>>([
+                        .. charter.RotationSets.Values.Select(s => ToAnswer(charter, Forecaster.Nights(charter, s, from, nights))),
+                    ]);
+                }
+            )
             .WithSummary("The medium of every night of each rotation set");
     }
 
-    private static async Task<Results<Ok<ForecastAnswer>, ProblemHttpResult>> ForecastAsync(ForecastRequest request, ForecastDesk desk, CharterInForce inForce, CancellationToken cancel)
+    private static async Task<Results<Ok<ForecastAnswer>, ProblemHttpResult>> ForecastAsync(
+        ForecastRequest request,
+        ForecastDesk desk,
+        CharterInForce inForce,
+        CancellationToken cancel
+    )
     {
-        if (request.Days is < 1 or > ForecastInput.MostDays) return Problems.Invalid($"days {request.Days} is out of range; use 1 to {ForecastInput.MostDays}");
-        if (request.Outage is { } outage && outage.To <= outage.From) return Problems.Invalid("the outage ends before it begins; turn its instants round");
+        if (request.Days is < 1 or > ForecastInput.MostDays)
+            return Problems.Invalid($"days {request.Days} is out of range; use 1 to {ForecastInput.MostDays}");
+        if (request.Outage is { } outage && outage.To <= outage.From)
+            return Problems.Invalid("the outage ends before it begins; turn its instants round");
         var (charter, mistaken) = CharterOf(request.Yaml, inForce);
-        if (charter is null) return mistaken!;
+        if (charter is null)
+            return mistaken!;
         var input = await desk.InputAsync(charter, request.Days, cancel) with
         {
             PrunesByHandToo = request.PrunesByHandToo,
@@ -54,49 +76,98 @@ public static class ForecastEndpoints
         return Played(input, out var forecast) is { } refused ? refused : TypedResults.Ok(ToAnswer(forecast!));
     }
 
-    private static async Task<Results<Ok<PolicyEffectAnswer>, ProblemHttpResult>> CopiesOnAsync(CopiesOnRequest request, ForecastDesk desk, CharterInForce inForce, TimeProvider clock, CancellationToken cancel)
+    private static async Task<Results<Ok<PolicyEffectAnswer>, ProblemHttpResult>> CopiesOnAsync(
+        CopiesOnRequest request,
+        ForecastDesk desk,
+        CharterInForce inForce,
+        TimeProvider clock,
+        CancellationToken cancel
+    )
     {
         var (charter, mistaken) = CharterOf(request.Yaml, inForce);
-        if (charter is null) return mistaken!;
-        if (!charter.Jobs.TryGetValue(request.Job, out var job) || job.Into.Length == 0) return Problems.NotFound($"the charter has no job '{request.Job}' that makes copies");
+        if (charter is null)
+            return mistaken!;
+        if (!charter.Jobs.TryGetValue(request.Job, out var job) || job.Into.Length == 0)
+            return Problems.NotFound($"the charter has no job '{request.Job}' that makes copies");
         var store = request.Store ?? job.Into[0];
-        if (!job.Into.Contains(store)) return Problems.Invalid($"job {job.Name} does not go into store '{store}'; it goes into {string.Join(" and ", job.Into)}");
+        if (!job.Into.Contains(store))
+            return Problems.Invalid($"job {job.Name} does not go into store '{store}'; it goes into {string.Join(" and ", job.Into)}");
         var on = Instant.FromDateTimeOffset(request.On);
         var days = (int)Math.Ceiling((on - clock.Now()).TotalDays);
-        if (days is < 1 or > ForecastInput.MostDays) return Problems.Invalid($"on {request.On:u} is out of range; it lies 1 to {ForecastInput.MostDays} days ahead");
-        if (Played(await desk.InputAsync(charter, days, cancel) with { PrunesByHandToo = request.PrunesByHandToo }, out var forecast) is { } refused) return refused;
+        if (days is < 1 or > ForecastInput.MostDays)
+            return Problems.Invalid($"on {request.On:u} is out of range; it lies 1 to {ForecastInput.MostDays} days ahead");
+        if (
+            Played(await desk.InputAsync(charter, days, cancel) with { PrunesByHandToo = request.PrunesByHandToo }, out var forecast) is
+            { } refused
+        )
+            return refused;
         return TypedResults.Ok(forecast!.VerdictsAt(job.Name, store, on).Copies.ToEffect(job.Name, store));
     }
 
-    private static async Task<Results<Ok<ComparisonAnswer>, ProblemHttpResult>> CompareAsync(CompareRequest request, ForecastDesk desk, CharterInForce inForce, TimeProvider clock, CancellationToken cancel)
+    private static async Task<Results<Ok<ComparisonAnswer>, ProblemHttpResult>> CompareAsync(
+        CompareRequest request,
+        ForecastDesk desk,
+        CharterInForce inForce,
+        TimeProvider clock,
+        CancellationToken cancel
+    )
     {
         var (before, wrongBefore) = CharterOf(request.Before, inForce);
-        if (before is null) return wrongBefore!;
+        if (before is null)
+            return wrongBefore!;
         var (after, wrongAfter) = CharterOf(request.After, inForce);
-        if (after is null) return wrongAfter!;
+        if (after is null)
+            return wrongAfter!;
         var now = clock.Now();
-        var dates = request.Dates is { Count: > 0 } given ? given.Select(Instant.FromDateTimeOffset).ToList() : Comparison.UsualDates.Select(s => s.After(now, after.Zone)).ToList();
+        var dates = request.Dates is { Count: > 0 } given
+            ? given.Select(Instant.FromDateTimeOffset).ToList()
+            : Comparison.UsualDates.Select(s => s.After(now, after.Zone)).ToList();
         var days = (int)Math.Ceiling((dates.Max() - now).TotalDays);
-        if (dates.Count > MostDates || dates.Min() <= now || days > ForecastInput.MostDays) return Problems.Invalid($"give 1 to {MostDates} dates, each ahead of now and at most {ForecastInput.MostDays} days away");
+        if (dates.Count > MostDates || dates.Min() <= now || days > ForecastInput.MostDays)
+            return Problems.Invalid($"give 1 to {MostDates} dates, each ahead of now and at most {ForecastInput.MostDays} days away");
         // Played with prunes by hand too, so that the policies show and not who carries them out.
-        if (Played(await desk.InputAsync(before, days, cancel) with { PrunesByHandToo = true }, out var was) is { } refused) return refused;
-        if (Played(await desk.InputAsync(after, days, cancel) with { PrunesByHandToo = true, AsOf = was!.Input.AsOf }, out var becomes) is { } refusedToo) return refusedToo;
+        if (Played(await desk.InputAsync(before, days, cancel) with { PrunesByHandToo = true }, out var was) is { } refused)
+            return refused;
+        if (
+            Played(await desk.InputAsync(after, days, cancel) with { PrunesByHandToo = true, AsOf = was!.Input.AsOf }, out var becomes) is
+            { } refusedToo
+        )
+            return refusedToo;
         var compared = Comparison.Of(was, becomes!, dates);
-        return TypedResults.Ok(new ComparisonAnswer(
-            was.Input.AsOf.ToDateTimeOffset(), CharterAnswers.ToAnswers(CharterDiff.Compare(before, after)),
-            [.. compared.Dates.Select(d => new ComparedDateAnswer(d.At.ToDateTimeOffset(),
-                [.. d.Places.Select(p => new PlaceOnAnswer(p.Job, p.Store, p.Before, p.After, Times(p.OnlyBefore), Times(p.OnlyAfter)))],
-                [.. d.Stores.Select(s => new StoreOnAnswer(s.Store, s.Before, s.After))]))],
-            [.. compared.AtOnce.Select(c => new AtOnceAnswer(c.Job, c.Store, c.CopyId, c.Taken.ToDateTimeOffset(), c.Reasons))],
-            [.. compared.Media.Select(m => new MediaUseAnswer(m.Set, m.Before, m.After, m.ShortBefore, m.ShortAfter))],
-            ToAnswers(compared.OnlyBefore), ToAnswers(compared.OnlyAfter)));
+        return TypedResults.Ok(
+            new ComparisonAnswer(
+                was.Input.AsOf.ToDateTimeOffset(),
+                CharterAnswers.ToAnswers(CharterDiff.Compare(before, after)),
+                [
+                    .. compared.Dates.Select(d => new ComparedDateAnswer(
+                        d.At.ToDateTimeOffset(),
+                        [
+                            .. d.Places.Select(p => new PlaceOnAnswer(
+                                p.Job,
+                                p.Store,
+                                p.Before,
+                                p.After,
+                                Times(p.OnlyBefore),
+                                Times(p.OnlyAfter)
+                            )),
+                        ],
+                        [.. d.Stores.Select(s => new StoreOnAnswer(s.Store, s.Before, s.After))]
+                    )),
+                ],
+                [.. compared.AtOnce.Select(c => new AtOnceAnswer(c.Job, c.Store, c.CopyId, c.Taken.ToDateTimeOffset(), c.Reasons))],
+                [.. compared.Media.Select(m => new MediaUseAnswer(m.Set, m.Before, m.After, m.ShortBefore, m.ShortAfter))],
+                ToAnswers(compared.OnlyBefore),
+                ToAnswers(compared.OnlyAfter)
+            )
+        );
 
         static List<DateTimeOffset> Times(ImmutableArray<Instant> instants) => [.. instants.Select(i => i.ToDateTimeOffset())];
     }
 
     private static (Charter? Charter, ProblemHttpResult? Mistaken) CharterOf(string? yaml, CharterInForce inForce)
     {
-        if (yaml is null) return (inForce.Charter, null);
+        if (yaml is null)
+            return (inForce.Charter, null);
         // Places on this machine do not matter to a play, so a charter for elsewhere can be played too.
         var reading = CharterYaml.Read(yaml);
         return (reading.Charter, reading.Charter is null ? CharterAnswers.Mistaken(reading) : null);
@@ -122,23 +193,58 @@ public static class ForecastEndpoints
         var now = f.AliveAt(f.Input.AsOf).ToLookup(c => f.Ledgers[c.Ledger].Job);
         var atEnd = f.AliveAt(f.End).ToLookup(c => f.Ledgers[c.Ledger].Job);
         return new ForecastAnswer(
-            f.Input.AsOf.ToDateTimeOffset(), f.Input.Days, f.Input.Charter.Zone.Id, f.Runs.Length, [.. f.Dates.Select(LocalDatePattern.Iso.Format)], ToAnswers(f.Findings),
+            f.Input.AsOf.ToDateTimeOffset(),
+            f.Input.Days,
+            f.Input.Charter.Zone.Id,
+            f.Runs.Length,
+            [.. f.Dates.Select(LocalDatePattern.Iso.Format)],
+            ToAnswers(f.Findings),
             [.. f.Stores.Select(s => new StoreForecastAnswer(s.Store, s.UsedNow, s.Used, s.InBin, s.Room, s.Reserve))],
             [.. f.Rotations.Select(r => ToAnswer(f.Input.Charter, r))],
-            [.. f.Jobs.Select((name, i) =>
-            {
-                var assumed = f.Input.Jobs.GetValueOrDefault(name) ?? JobAssumptions.Unknown;
-                var limit = f.Input.Charter.Jobs[name].StartLimit.ToDuration();
-                return new JobForecastAnswer(name, Kebab.Of(assumed.From), assumed.WholeBytes, assumed.ChangeBytes, assumed.GrowthPerDay, assumed.Takes.TotalSeconds, runs[i].Count(),
-                    runs[i].Count(r => r.Start - r.Due > limit), runs[i].Count(r => r.Outcome is PlayedOutcome.Overlaps or PlayedOutcome.HeldBack or PlayedOutcome.Missed), now[name].Count(), atEnd[name].Count());
-            })]);
+            [
+                .. f.Jobs.Select(
+                    (name, i) =>
+                    {
+                        var assumed = f.Input.Jobs.GetValueOrDefault(name) ?? JobAssumptions.Unknown;
+                        var limit = f.Input.Charter.Jobs[name].StartLimit.ToDuration();
+                        return new JobForecastAnswer(
+                            name,
+                            Kebab.Of(assumed.From),
+                            assumed.WholeBytes,
+                            assumed.ChangeBytes,
+                            assumed.GrowthPerDay,
+                            assumed.Takes.TotalSeconds,
+                            runs[i].Count(),
+                            runs[i].Count(r => r.Start - r.Due > limit),
+                            runs[i].Count(r => r.Outcome is PlayedOutcome.Overlaps or PlayedOutcome.HeldBack or PlayedOutcome.Missed),
+                            now[name].Count(),
+                            atEnd[name].Count()
+                        );
+                    }
+                ),
+            ]
+        );
     }
 
     private static List<FindingAnswer> ToAnswers(ImmutableArray<Finding> findings) =>
         [.. findings.Select(x => new FindingAnswer(x.Kind, x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
 
-    private static RotationAnswer ToAnswer(Charter charter, SetNights set) => new(
-        set.Set, (charter.RotationSets[set.Set].Zone ?? charter.Zone).Id,
-        [.. set.Nights.Select(n => new NightAnswer(LocalDatePattern.Iso.Format(n.Date), n.Start.ToDateTimeOffset(), n.Group, n.Medium, n.Appends, n.ProtectedUntil?.ToDateTimeOffset(), n.Shortage is not null, n.Why))],
-        [.. set.Enough.Select(e => new EnoughAnswer(e.Group, charter.MediaGroups[e.Group].Media.Length, e.Count, e.How))]);
+    private static RotationAnswer ToAnswer(Charter charter, SetNights set) =>
+        new(
+            set.Set,
+            (charter.RotationSets[set.Set].Zone ?? charter.Zone).Id,
+            [
+                .. set.Nights.Select(n => new NightAnswer(
+                    LocalDatePattern.Iso.Format(n.Date),
+                    n.Start.ToDateTimeOffset(),
+                    n.Group,
+                    n.Medium,
+                    n.Appends,
+                    n.ProtectedUntil?.ToDateTimeOffset(),
+                    n.Shortage is not null,
+                    n.Why
+                )),
+            ],
+            [.. set.Enough.Select(e => new EnoughAnswer(e.Group, charter.MediaGroups[e.Group].Media.Length, e.Count, e.How))]
+        );
 }

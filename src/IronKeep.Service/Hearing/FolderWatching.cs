@@ -18,14 +18,24 @@ using NodaTime;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>
-/// Looks over the folders of dated files, in the service that leads: what settled becomes a copy, what changed is told, and what came or did not come is
-/// reported of the jobs that leave it. A folder on a disk that hangs keeps no other waiting.
+/// Looks over the folders of dated files, in the service that leads: what settled becomes a copy, what changed is told, and what came or
+/// did not come is reported of the jobs that leave it. A folder on a disk that hangs keeps no other waiting.
 /// </summary>
 public sealed class FolderWatching(
-    CharterInForce inForce, OpenStores stores, ShelfKeeper shelves, CopyArrivals arrivals, AlertBook alerts, IDbContextFactory<KeepContext> catalogue, Leading leading, TimeProvider clock, ILogger<FolderWatching> log) : BackgroundService
+    CharterInForce inForce,
+    OpenStores stores,
+    ShelfKeeper shelves,
+    CopyArrivals arrivals,
+    AlertBook alerts,
+    IDbContextFactory<KeepContext> catalogue,
+    Leading leading,
+    TimeProvider clock,
+    ILogger<FolderWatching> log
+) : BackgroundService
 {
     /// <summary>How often a folder is looked over, and what may be read each time to learn the sums of new files (bytes).</summary>
-    private static readonly TimeSpan Every = TimeSpan.FromSeconds(20), Patience = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan Every = TimeSpan.FromSeconds(20),
+        Patience = TimeSpan.FromSeconds(5);
     private const long SumsEachTime = 64 * 1024 * 1024;
     private const int Named = 3;
     private readonly ConcurrentDictionary<string, Watched> watched = new();
@@ -46,7 +56,8 @@ public sealed class FolderWatching(
         {
             try
             {
-                if (leading.IsLeading) await LookAsync(stoppingToken);
+                if (leading.IsLeading)
+                    await LookAsync(stoppingToken);
                 Rounds.Came();
             }
             catch (Exception e) when (!stoppingToken.IsCancellationRequested)
@@ -65,7 +76,8 @@ public sealed class FolderWatching(
         foreach (var store in inForce.Charter.Stores.Values.Where(s => s.Dated is not null))
         {
             var one = watched.GetOrAdd(store.Name, _ => new Watched());
-            if (!one.Looking.IsCompleted) continue;
+            if (!one.Looking.IsCompleted)
+                continue;
             looks.Add(one.Looking = Task.Run(() => TryAsync(store, one, cancel), cancel));
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(Patience, cancel));
@@ -90,7 +102,8 @@ public sealed class FolderWatching(
 
     private async Task OneAsync(StoreDefinition store, Watched one, CancellationToken cancel)
     {
-        if (stores.Get(store.Name) is not DatedStore folder) return;
+        if (stores.Get(store.Name) is not DatedStore folder)
+            return;
         var look = folder.Look();
         var owners = inForce.Charter.Jobs.Values.Where(j => j.Watched && j.Into.Contains(store.Name)).ToArray();
         // Compared with the catalogue only when something is other than the last time.
@@ -101,21 +114,41 @@ public sealed class FolderWatching(
             (one.Settled, one.Owners) = (now, owners);
         }
         await TellChangedAsync(store, folder, look, cancel);
-        if (folder.RecordSums(SumsEachTime, cancel) is > 0 and var read) log.LogDebug("The sums of {Count} files of store {Store} were recorded", read, store.Name);
+        if (folder.RecordSums(SumsEachTime, cancel) is > 0 and var read)
+            log.LogDebug("The sums of {Count} files of store {Store} were recorded", read, store.Name);
         await arrivals.ReportAsync(store, folder, cancel);
     }
 
     private async Task TellChangedAsync(StoreDefinition store, DatedStore folder, DatedLook look, CancellationToken cancel)
     {
         var changed = look.Changed.ToList();
-        if (changed.Count == 0) return;
+        if (changed.Count == 0)
+            return;
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
             foreach (var copy in changed)
-                await db.Copies.Where(c => c.Id == copy.Id && c.Store == store.Name)
-                    .ExecuteUpdateAsync(s => s.SetProperty(c => c.State, CopyState.Unchecked).SetProperty(c => c.CheckedAt, (Instant?)null).SetProperty(c => c.Bytes, copy.Mark.Size).SetProperty(c => c.StoredBytes, copy.Mark.Size), cancel);
-        await alerts.RaiseAsync(new Matter(Subject.OfStore(store.Name), AlertClass.Unsound,
-            $"{Counted.Of(changed.Count, "copy", "copies")} of store {store.Name} changed after {(changed.Count == 1 ? "it was" : "they were")} complete: {string.Join(", ", changed.Take(Named).Select(c => c.Id))}{(changed.Count > Named ? $" and {changed.Count - Named} more" : "")}",
-            "Find out what writes to files that were finished; what was known of their content no longer holds. The next verification that finds all well closes this."), cancel);
+                await db
+                    .Copies.Where(c => c.Id == copy.Id && c.Store == store.Name)
+                    .ExecuteUpdateAsync(
+                        s =>
+                            s.SetProperty(c => c.State, CopyState.Unchecked)
+                                .SetProperty(c => c.CheckedAt, (Instant?)null)
+                                .SetProperty(c => c.Bytes, copy.Mark.Size)
+                                .SetProperty(c => c.StoredBytes, copy.Mark.Size),
+                        cancel
+                    );
+        await alerts.RaiseAsync(
+            new Matter(
+                Subject.OfStore(store.Name),
+                AlertClass.Unsound,
+                $"{Counted.Of(changed.Count, "copy", "copies")} of store {store.Name} changed after "
+                    + $"{(changed.Count == 1 ? "it was" : "they were")} complete: "
+                    + $"{string.Join(", ", changed.Take(Named).Select(c => c.Id))}"
+                    + $"{(changed.Count > Named ? $" and {changed.Count - Named} more" : "")}",
+                "Find out what writes to files that were finished; what was known of their content no longer holds. The next verification "
+                    + "that finds all well closes this."
+            ),
+            cancel
+        );
         folder.ToldOfChanges([.. changed.Select(c => c.Id)]);
     }
 }

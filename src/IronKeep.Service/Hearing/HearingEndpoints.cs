@@ -16,7 +16,8 @@ namespace IronKeep.Service.Hearing;
 
 public static class HearingEndpoints
 {
-    private const int MostNote = 500, MostWarned = 20;
+    private const int MostNote = 500,
+        MostWarned = 20;
 
     /// <summary>Check-ins by people and their programs, and the addresses of jobs.</summary>
     public static void MapHearing(this IEndpointRouteBuilder api)
@@ -24,75 +25,182 @@ public static class HearingEndpoints
         var jobs = api.MapGroup("/jobs/{name}");
         jobs.MapPost("/check-ins", CheckInAsync).WithSummary("A watched job says that it started, or ended and how");
         jobs.MapGet("/log-rules", Results<ContentHttpResult, ProblemHttpResult> (string name, CharterInForce charter) =>
-                Watched(charter, name, out var job) is { } problem ? problem : TypedResults.Text(RulesOf(charter.Charter, job)))
+                Watched(charter, name, out var job) is { } problem ? problem : TypedResults.Text(RulesOf(charter.Charter, job))
+            )
             .WithSummary("The rules by which a watched job is judged, as they stand in a file for 'try log'; empty where it has none");
-        jobs.MapGet("/check-in-address", async Task<Results<Ok<CheckInAddressAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, KeepContext db, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
-            {
-                if (Watched(charter, name, out var job) is { } problem) return problem;
-                var machine = Charter.MachineOf(job, settings.Value.Machine);
-                return await db.CheckInAddresses.AsNoTracking().FirstOrDefaultAsync(a => a.Job == name && a.Machine == machine, cancel) is { } at ? TypedResults.Ok(Answer(at, null))
-                    : Problems.NotFound($"job {name} has no check-in address; make one with 'ironkeep job address {name}'");
-            })
+        jobs.MapGet(
+                "/check-in-address",
+                async Task<Results<Ok<CheckInAddressAnswer>, ProblemHttpResult>> (
+                    string name,
+                    CharterInForce charter,
+                    KeepContext db,
+                    IOptions<ServiceSettings> settings,
+                    CancellationToken cancel
+                ) =>
+                {
+                    if (Watched(charter, name, out var job) is { } problem)
+                        return problem;
+                    var machine = Charter.MachineOf(job, settings.Value.Machine);
+                    return
+                        await db.CheckInAddresses.AsNoTracking().FirstOrDefaultAsync(a => a.Job == name && a.Machine == machine, cancel)
+                            is { } at
+                        ? TypedResults.Ok(Answer(at, null))
+                        : Problems.NotFound($"job {name} has no check-in address; make one with 'ironkeep job address {name}'");
+                }
+            )
             .WithSummary("When a job's check-in address was made, by whom, and when it was last heard");
-        jobs.MapPost("/check-in-address", async Task<Results<Created<CheckInAddressAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, CheckInAddresses addresses, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel) =>
-            {
-                if (Watched(charter, name, out var job) is { } problem) return problem;
-                var (address, secret) = await addresses.MakeAsync(name, Charter.MachineOf(job, settings.Value.Machine), http.User.Identity!.Name!, cancel);
-                return TypedResults.Created((string?)null, Answer(address, $"/check-in/{secret}"));
-            })
+        jobs.MapPost(
+                "/check-in-address",
+                async Task<Results<Created<CheckInAddressAnswer>, ProblemHttpResult>> (
+                    string name,
+                    CharterInForce charter,
+                    CheckInAddresses addresses,
+                    IOptions<ServiceSettings> settings,
+                    HttpContext http,
+                    CancellationToken cancel
+                ) =>
+                {
+                    if (Watched(charter, name, out var job) is { } problem)
+                        return problem;
+                    var (address, secret) = await addresses.MakeAsync(
+                        name,
+                        Charter.MachineOf(job, settings.Value.Machine),
+                        http.User.Identity!.Name!,
+                        cancel
+                    );
+                    return TypedResults.Created((string?)null, Answer(address, $"/check-in/{secret}"));
+                }
+            )
             .WithSummary("Makes the secret address at which a watched job checks in; the one before is out of use. It is shown once");
-        jobs.MapDelete("/check-in-address", async Task<Results<NoContent, ProblemHttpResult>> (string name, CharterInForce charter, CheckInAddresses addresses, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
-                charter.Charter.Jobs.TryGetValue(name, out var job) && await addresses.TakeBackAsync(name, Charter.MachineOf(job, settings.Value.Machine), cancel)
-                    ? TypedResults.NoContent() : Problems.NotFound($"job {name} has no check-in address"))
+        jobs.MapDelete(
+                "/check-in-address",
+                async Task<Results<NoContent, ProblemHttpResult>> (
+                    string name,
+                    CharterInForce charter,
+                    CheckInAddresses addresses,
+                    IOptions<ServiceSettings> settings,
+                    CancellationToken cancel
+                ) =>
+                    charter.Charter.Jobs.TryGetValue(name, out var job)
+                    && await addresses.TakeBackAsync(name, Charter.MachineOf(job, settings.Value.Machine), cancel)
+                        ? TypedResults.NoContent()
+                        : Problems.NotFound($"job {name} has no check-in address")
+            )
             .WithSummary("Takes a job's check-in address out of use at once");
     }
 
     /// <summary>The addresses themselves: for any program that can fetch an address. Whoever has none learns nothing.</summary>
     public static void MapCheckInAddress(this IEndpointRouteBuilder app)
     {
-        app.MapMethods("/check-in/{secret}/{what?}", ["GET", "HEAD", "POST"], async (string secret, string? what, CheckInAddresses addresses, HearingDesk desk, TimeProvider clock, HttpContext http, CancellationToken cancel) =>
-            {
-                http.Response.Headers.CacheControl = "no-store";
-                if (await addresses.OfAsync(secret, cancel) is not var (id, job, machine)) return Results.NotFound();
-                if (what == "rules" && HttpMethods.IsGet(http.Request.Method))
-                    return Results.Text(http.RequestServices.GetRequiredService<CharterInForce>().Charter is var rules && rules.Jobs.TryGetValue(job, out var of) ? RulesOf(rules, of) : "");
-                if (!addresses.MaySpeak(secret))
+        app.MapMethods(
+                "/check-in/{secret}/{what?}",
+                ["GET", "HEAD", "POST"],
+                async (
+                    string secret,
+                    string? what,
+                    CheckInAddresses addresses,
+                    HearingDesk desk,
+                    TimeProvider clock,
+                    HttpContext http,
+                    CancellationToken cancel
+                ) =>
                 {
-                    http.Response.Headers.RetryAfter = "5";
-                    return Results.Text($"job {job} on {machine} checks in more often than once a second; wait 5 s, and look what calls this address\n", statusCode: StatusCodes.Status429TooManyRequests);
+                    http.Response.Headers.CacheControl = "no-store";
+                    if (await addresses.OfAsync(secret, cancel) is not var (id, job, machine))
+                        return Results.NotFound();
+                    if (what == "rules" && HttpMethods.IsGet(http.Request.Method))
+                        return Results.Text(
+                            http.RequestServices.GetRequiredService<CharterInForce>().Charter is var rules
+                            && rules.Jobs.TryGetValue(job, out var of)
+                                ? RulesOf(rules, of)
+                                : ""
+                        );
+                    if (!addresses.MaySpeak(secret))
+                    {
+                        http.Response.Headers.RetryAfter = "5";
+                        return Results.Text(
+                            $"job {job} on {machine} checks in more often than once a second; wait 5 s, and look what calls this address\n",
+                            statusCode: StatusCodes.Status429TooManyRequests
+                        );
+                    }
+                    if (SpokenCheckIn.Read(what ?? "") is not var (state, code))
+                        return Results.Text(
+                            $"'{what}' is not known here; end the address with /start, /ok, /failed or an exit code from 0 to 255\n",
+                            statusCode: StatusCodes.Status400BadRequest
+                        );
+                    if (http.Request.HasJsonContentType())
+                        return await DeliverAsync(id, job, machine, desk, clock, http, cancel);
+                    var (log, cut) = await SpokenCheckIn.LogAsync(http.Request, cancel);
+                    var taken = await desk.TakeAsync(
+                        new Report(job, machine, EvidenceSource.CheckIn, state, clock.Now())
+                        {
+                            Address = id,
+                            ExitCode = code,
+                            Figures = SpokenCheckIn.Figures(http.Request.Query),
+                            Log = log,
+                            LogCut = cut,
+                            Id = Identity(http),
+                        },
+                        cancel
+                    );
+                    return Results.Text($"{Say(job, machine, state, taken)}\n");
                 }
-                if (SpokenCheckIn.Read(what ?? "") is not var (state, code))
-                    return Results.Text($"'{what}' is not known here; end the address with /start, /ok, /failed or an exit code from 0 to 255\n", statusCode: StatusCodes.Status400BadRequest);
-                if (http.Request.HasJsonContentType()) return await DeliverAsync(id, job, machine, desk, clock, http, cancel);
-                var (log, cut) = await SpokenCheckIn.LogAsync(http.Request, cancel);
-                var taken = await desk.TakeAsync(new Report(job, machine, EvidenceSource.CheckIn, state, clock.Now())
-                { Address = id, ExitCode = code, Figures = SpokenCheckIn.Figures(http.Request.Query), Log = log, LogCut = cut, Id = Identity(http) }, cancel);
-                return Results.Text($"{Say(job, machine, state, taken)}\n");
-            })
-            .AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
+            )
+            .AllowAnonymous()
+            .DisableAntiforgery()
+            .ExcludeFromDescription();
     }
 
     private static string RulesOf(Charter charter, JobDefinition job) =>
-        job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var rules) ? CharterWriter.Alone(CharterFields.Of(rules with { Zone = rules.Zone ?? charter.ZoneOf(job), Examples = [] })) : "";
+        job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var rules)
+            ? CharterWriter.Alone(CharterFields.Of(rules with { Zone = rules.Zone ?? charter.ZoneOf(job), Examples = [] }))
+            : "";
 
     /// <summary>One that is sent again with the same key counts once.</summary>
-    private static string? Identity(HttpContext http) => http.Request.Headers["Idempotency-Key"].ToString() is { Length: > 0 and <= 100 } key ? key : null;
+    private static string? Identity(HttpContext http) =>
+        http.Request.Headers["Idempotency-Key"].ToString() is { Length: > 0 and <= 100 } key ? key : null;
 
-    private static async Task<IResult> DeliverAsync(long address, string job, string machine, HearingDesk desk, TimeProvider clock, HttpContext http, CancellationToken cancel)
+    private static async Task<IResult> DeliverAsync(
+        long address,
+        string job,
+        string machine,
+        HearingDesk desk,
+        TimeProvider clock,
+        HttpContext http,
+        CancellationToken cancel
+    )
     {
         var request = await http.Request.ReadFromJsonAsync<CheckInRequest>(ContractJson.Options, cancel);
-        if (request is null || Problem(request) is not null) return Results.Text($"{Problem(request!) ?? "the request says nothing"}\n", statusCode: StatusCodes.Status400BadRequest);
+        if (request is null || Problem(request) is not null)
+            return Results.Text($"{Problem(request!) ?? "the request says nothing"}\n", statusCode: StatusCodes.Status400BadRequest);
         var taken = await desk.TakeAsync(ReportOf(job, machine, request, clock.Now()) with { Address = address }, cancel);
-        return Results.Json(new CheckInAnswer(job, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId), ContractJson.Options);
+        return Results.Json(
+            new CheckInAnswer(job, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId),
+            ContractJson.Options
+        );
     }
 
     private static string Say(string job, string machine, CheckInState state, Taken taken) =>
-        taken.RunId is null ? $"the charter has no job {job} any more" : $"{job} on {machine}: {(state == CheckInState.Started ? "started" : $"ended {Core.Quantities.Kebab.Of(taken.Outcome ?? Outcome.Ok)}")}, run {taken.RunId}";
+        taken.RunId is null
+            ? $"the charter has no job {job} any more"
+            : $"{job} on {machine}: "
+                + $"{(state == CheckInState.Started ? "started" : $"ended {Core.Quantities.Kebab.Of(taken.Outcome ?? Outcome.Ok)}")}, run "
+                + $"{taken.RunId}";
 
-    private static async Task<Results<Ok<CheckInAnswer>, ProblemHttpResult>> CheckInAsync(string name, CheckInRequest request, CharterInForce charter, HearingDesk desk, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel)
+    private static async Task<Results<Ok<CheckInAnswer>, ProblemHttpResult>> CheckInAsync(
+        string name,
+        CheckInRequest request,
+        CharterInForce charter,
+        HearingDesk desk,
+        TimeProvider clock,
+        IOptions<ServiceSettings> settings,
+        CancellationToken cancel
+    )
     {
-        if (Watched(charter, name, out var job) is { } problem) return problem;
-        if (Problem(request) is { } wrong) return Problems.Invalid(wrong);
+        if (Watched(charter, name, out var job) is { } problem)
+            return problem;
+        if (Problem(request) is { } wrong)
+            return Problems.Invalid(wrong);
         var taken = await desk.TakeAsync(ReportOf(name, Charter.MachineOf(job, settings.Value.Machine), request, clock.Now()), cancel);
         return TypedResults.Ok(new CheckInAnswer(name, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId));
     }
@@ -101,30 +209,37 @@ public static class HearingEndpoints
         request.Note?.Length > MostNote ? $"the note has more than {MostNote} characters; say the gist"
         : request.Log?.Length > SpokenCheckIn.MostLog ? $"the log has more than {SpokenCheckIn.MostLog} characters; send its end"
         : request.Id is { Length: 0 or > 100 } ? "the id has more than 100 characters, or none"
-        : request.Read is { Warned.Count: > MostWarned } ? $"more than {MostWarned} lines that warned; send the first, and how many there were"
-        : request.Read is { } read && read.Warned.Append(read.Deciding).Any(l => l?.Text.Length > Core.Watching.Logs.LogRun.MostOfText) ? $"a line that counts has more than {Core.Watching.Logs.LogRun.MostOfText} characters; send its begin"
+        : request.Read is { Warned.Count: > MostWarned }
+            ? $"more than {MostWarned} lines that warned; send the first, and how many there were"
+        : request.Read is { } read && read.Warned.Append(read.Deciding).Any(l => l?.Text.Length > Core.Watching.Logs.LogRun.MostOfText)
+            ? $"a line that counts has more than {Core.Watching.Logs.LogRun.MostOfText} characters; send its begin"
         : request.Began > request.At ? "it ended before it began; look at the clock of its machine"
         : null;
 
-    private static Report ReportOf(string job, string machine, CheckInRequest request, Instant now) => new(job, machine, EvidenceSource.CheckIn, request.State, now)
-    {
-        Id = request.Id,
-        // A machine whose clock is ahead does not report from the future.
-        At = request.At is { } at ? Instant.Min(Instant.FromDateTimeOffset(at), now) : null,
-        Began = request.Began is { } began ? Instant.Min(Instant.FromDateTimeOffset(began), now) : null,
-        ExitCode = request.State == CheckInState.Started ? null : request.ExitCode ?? 0,
-        Note = request.Note?.Trim(),
-        Figures = request.Figures,
-        Log = request.Log,
-        LogCut = request.LogCut,
-        Read = request.Read,
-    };
+    private static Report ReportOf(string job, string machine, CheckInRequest request, Instant now) =>
+        new(job, machine, EvidenceSource.CheckIn, request.State, now)
+        {
+            Id = request.Id,
+            // A machine whose clock is ahead does not report from the future.
+            At = request.At is { } at ? Instant.Min(Instant.FromDateTimeOffset(at), now) : null,
+            Began = request.Began is { } began ? Instant.Min(Instant.FromDateTimeOffset(began), now) : null,
+            ExitCode = request.State == CheckInState.Started ? null : request.ExitCode ?? 0,
+            Note = request.Note?.Trim(),
+            Figures = request.Figures,
+            Log = request.Log,
+            LogCut = request.LogCut,
+            Read = request.Read,
+        };
 
     private static ProblemHttpResult? Watched(CharterInForce charter, string name, out JobDefinition job)
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out job!)) return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
-        return job.Watched ? null : Problems.Refused($"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in");
+        if (!charter.Charter.Jobs.TryGetValue(name, out job!))
+            return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+        return job.Watched
+            ? null
+            : Problems.Refused($"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in");
     }
 
-    private static CheckInAddressAnswer Answer(CheckInAddress a, string? path) => new(a.Job, a.Machine, path, a.MadeBy, a.MadeAt.ToDateTimeOffset(), a.LastHeardAt?.ToDateTimeOffset());
+    private static CheckInAddressAnswer Answer(CheckInAddress a, string? path) =>
+        new(a.Job, a.Machine, path, a.MadeBy, a.MadeAt.ToDateTimeOffset(), a.LastHeardAt?.ToDateTimeOffset());
 }

@@ -17,11 +17,21 @@ using NodaTime;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>
-/// Follows the logs of watched jobs, once a second, in the service that leads. What is found is reported like any check-in; then the place is kept from which
-/// to read on. What is read again after a crash has the same id, and counts once. A log on a disk that hangs keeps no other waiting.
+/// Follows the logs of watched jobs, once a second, in the service that leads. What is found is reported like any check-in; then the place
+/// is kept from which to read on. What is read again after a crash has the same id, and counts once. A log on a disk that hangs keeps no
+/// other waiting.
 /// </summary>
 public sealed class LogWatching(
-    CharterInForce inForce, HearingDesk desk, SyslogSpool spool, AlertBook alerts, IDbContextFactory<KeepContext> catalogue, Leading leading, TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<LogWatching> log) : BackgroundService
+    CharterInForce inForce,
+    HearingDesk desk,
+    SyslogSpool spool,
+    AlertBook alerts,
+    IDbContextFactory<KeepContext> catalogue,
+    Leading leading,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings,
+    ILogger<LogWatching> log
+) : BackgroundService
 {
     private static readonly TimeSpan Every = TimeSpan.FromMilliseconds(900);
     private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
@@ -39,7 +49,14 @@ public sealed class LogWatching(
         public Task Glancing { get; set; } = Task.CompletedTask;
     }
 
-    private sealed class Followed(LogFollower follower, string key, EvidenceSource source, LogRules rules, DateTimeZone zone, FollowState kept) : IDisposable
+    private sealed class Followed(
+        LogFollower follower,
+        string key,
+        EvidenceSource source,
+        LogRules rules,
+        DateTimeZone zone,
+        FollowState kept
+    ) : IDisposable
     {
         public EvidenceSource Source => source;
         public LogFollower Follower => follower;
@@ -68,7 +85,8 @@ public sealed class LogWatching(
         {
             try
             {
-                if (leading.IsLeading) await LookAsync(stoppingToken);
+                if (leading.IsLeading)
+                    await LookAsync(stoppingToken);
                 Rounds.Came();
             }
             catch (Exception e) when (!stoppingToken.IsCancellationRequested)
@@ -87,27 +105,36 @@ public sealed class LogWatching(
         if (term != leading.Term)
         {
             foreach (var (at, one) in followed)
-                if (!one.IsBusy && followed.TryRemove(at, out _)) one.Dispose();
+                if (!one.IsBusy && followed.TryRemove(at, out _))
+                    one.Dispose();
             term = leading.Term;
         }
         var wanted = await WantedAsync(cancel);
         foreach (var (at, one) in followed.Where(f => !wanted.Contains(f.Key)))
-            if (!one.IsBusy && followed.TryRemove(at, out _)) one.Dispose();
+            if (!one.IsBusy && followed.TryRemove(at, out _))
+                one.Dispose();
         if (!ReferenceEquals(wanted, glances))
         {
             var before = folders.ToDictionary(f => f.Path, f => f.Glancing);
-            folders = [.. wanted.GroupBy(w => Path.GetDirectoryName(w.Path)!).Select(g => new Folder(g.Key, [.. g]) { Glancing = before.GetValueOrDefault(g.Key, Task.CompletedTask) })];
+            folders =
+            [
+                .. wanted
+                    .GroupBy(w => Path.GetDirectoryName(w.Path)!)
+                    .Select(g => new Folder(g.Key, [.. g]) { Glancing = before.GetValueOrDefault(g.Key, Task.CompletedTask) }),
+            ];
             glances = wanted;
         }
         var looks = new List<Task>();
         foreach (var folder in folders)
         {
             // One that hangs is left alone until it lets go, be it a folder or a log in it.
-            if (!folder.Glancing.IsCompleted) continue;
+            if (!folder.Glancing.IsCompleted)
+                continue;
             var glance = Task.Run(() => Glance(folder), cancel);
             folder.Glancing = glance;
             foreach (var at in folder.Logs)
-                if (followed.TryGetValue(at, out var one)) one.Glance = glance;
+                if (followed.TryGetValue(at, out var one))
+                    one.Glance = glance;
             looks.Add(LooksOfAsync(glance));
         }
         await Task.WhenAny(Task.WhenAll(looks), Task.Delay(TimeSpan.FromSeconds(5), cancel));
@@ -115,13 +142,17 @@ public sealed class LogWatching(
         static async Task LooksOfAsync(Task<List<Task>> glance) => await Task.WhenAll(await glance);
     }
 
-    /// <summary>Most logs are as they were, and to know that is quick: so one task asks for all of a folder, and only what moved gets one of its own.</summary>
+    /// <summary>
+    /// Most logs are as they were, and to know that is quick: so one task asks for all of a folder, and only what moved gets one of its
+    /// own.
+    /// </summary>
     private List<Task> Glance(Folder folder)
     {
         var (now, looks) = (clock.Now(), new List<Task>());
         foreach (var at in folder.Logs)
         {
-            if (!followed.TryGetValue(at, out var one) || !one.Looking.IsCompleted || (one.Problem is null && IsStill(one, now))) continue;
+            if (!followed.TryGetValue(at, out var one) || !one.Looking.IsCompleted || (one.Problem is null && IsStill(one, now)))
+                continue;
             looks.Add(one.Looking = Task.Run(() => TryLookAsync(at.Job, at.Path, one)));
         }
         return looks;
@@ -143,23 +174,27 @@ public sealed class LogWatching(
     private async Task<HashSet<(string Job, string Path)>> WantedAsync(CancellationToken cancel)
     {
         var charter = inForce.Charter;
-        if (ReferenceEquals(charter, wantedFor) && followed.Count == lastWanted.Count) return lastWanted;
+        if (ReferenceEquals(charter, wantedFor) && followed.Count == lastWanted.Count)
+            return lastWanted;
         var wanted = new HashSet<(string Job, string Path)>();
         foreach (var job in charter.Jobs.Values.Where(j => j.Watched))
-            foreach (var (path, source) in Paths(job))
+        foreach (var (path, source) in Paths(job))
+        {
+            wanted.Add((job.Name, path));
+            var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
+            if (followed.TryGetValue((job.Name, path), out var known))
             {
-                wanted.Add((job.Name, path));
-                var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
-                if (followed.TryGetValue((job.Name, path), out var known))
-                {
-                    if ((known.Rules.Equals(rules) && known.Zone.Equals(zone)) || known.IsBusy) continue;
-                    known.Dispose();
-                }
-                var key = $"log {job.Name} {path}";
-                await using var db = await catalogue.CreateDbContextAsync(cancel);
-                var kept = await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(k => k.Key == key, cancel) is { } value ? JsonSerializer.Deserialize<FollowState>(value.Value)! : FollowState.Empty;
-                followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
+                if ((known.Rules.Equals(rules) && known.Zone.Equals(zone)) || known.IsBusy)
+                    continue;
+                known.Dispose();
             }
+            var key = $"log {job.Name} {path}";
+            await using var db = await catalogue.CreateDbContextAsync(cancel);
+            var kept = await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(k => k.Key == key, cancel) is { } value
+                ? JsonSerializer.Deserialize<FollowState>(value.Value)!
+                : FollowState.Empty;
+            followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
+        }
         // One that hangs keeps what it was until it lets go, and is asked for again.
         (wantedFor, lastWanted) = (followed.Values.All(f => !f.IsBusy) ? charter : null, wanted);
         return wanted;
@@ -168,8 +203,11 @@ public sealed class LogWatching(
     /// <summary>The logs of a job, and the file into which its lines of syslog are written.</summary>
     private IEnumerable<(string Path, EvidenceSource Source)> Paths(JobDefinition job)
     {
-        if (job.HeardBy.Contains(EvidenceSource.Log)) foreach (var path in job.Logs) yield return (path, EvidenceSource.Log);
-        if (job.HeardBy.Contains(EvidenceSource.Syslog)) yield return (spool.PathOf(job.Name), EvidenceSource.Syslog);
+        if (job.HeardBy.Contains(EvidenceSource.Log))
+            foreach (var path in job.Logs)
+                yield return (path, EvidenceSource.Log);
+        if (job.HeardBy.Contains(EvidenceSource.Syslog))
+            yield return (spool.PathOf(job.Name), EvidenceSource.Syslog);
     }
 
     /// <summary>What could not be taken is read again: another follower begins where the place was kept last.</summary>
@@ -182,7 +220,8 @@ public sealed class LogWatching(
         catch (Exception e)
         {
             log.LogError(e, "What the log {Path} of job {Job} says could not be taken; it is read again", path, job);
-            if (followed.TryRemove(KeyValuePair.Create((job, path), one))) one.Dispose();
+            if (followed.TryRemove(KeyValuePair.Create((job, path), one)))
+                one.Dispose();
         }
     }
 
@@ -190,16 +229,20 @@ public sealed class LogWatching(
     {
         var now = clock.Now();
         var looked = one.Follower.Look(now);
-        if (looked.Runs.Count > 0) await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, r, now))]);
+        if (looked.Runs.Count > 0)
+            await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, r, now))]);
         // Kept after what it stands for: what is told twice counts once.
-        if (looked.IsTouched && one.Follower.State is var state && !Same(state, one.Kept)) await KeepAsync(one, state);
+        if (looked.IsTouched && one.Follower.State is var state && !Same(state, one.Kept))
+            await KeepAsync(one, state);
         var problem = looked.Problems.Count == 0 ? null : string.Join("; ", looked.Problems);
-        if (problem == one.Problem) return;
+        if (problem == one.Problem)
+            return;
         await TellAsync(job, problem);
         one.Problem = problem;
     }
 
-    private static bool Same(FollowState a, FollowState b) => a.Streams.Count == b.Streams.Count && a.Streams.All(s => b.Streams.TryGetValue(s.Key, out var other) && s.Value.Equals(other));
+    private static bool Same(FollowState a, FollowState b) =>
+        a.Streams.Count == b.Streams.Count && a.Streams.All(s => b.Streams.TryGetValue(s.Key, out var other) && s.Value.Equals(other));
 
     private async Task KeepAsync(Followed one, FollowState state)
     {
@@ -218,16 +261,32 @@ public sealed class LogWatching(
     private Task TellAsync(string job, string? problem)
     {
         var charter = inForce.Charter;
-        if (!charter.Jobs.TryGetValue(job, out var declared)) return Task.CompletedTask;
+        if (!charter.Jobs.TryGetValue(job, out var declared))
+            return Task.CompletedTask;
         var subject = Subject.OfJob(job, Charter.MachineOf(declared, settings.Value.Machine));
-        return problem is null ? alerts.CloseAsync(subject, [AlertClass.Unread], CancellationToken.None)
-            : alerts.RaiseAsync(new Matter(subject, AlertClass.Unread, $"the log of {job} is not heard: {problem}", "Give the service the right to read it, or mend its path in the charter. Until then nobody hears of this job by its log.") { Once = true }, CancellationToken.None);
+        return problem is null
+            ? alerts.CloseAsync(subject, [AlertClass.Unread], CancellationToken.None)
+            : alerts.RaiseAsync(
+                new Matter(
+                    subject,
+                    AlertClass.Unread,
+                    $"the log of {job} is not heard: {problem}",
+                    "Give the service the right to read it, or mend its path in the charter. Until then nobody hears of this job by its "
+                        + "log."
+                )
+                {
+                    Once = true,
+                },
+                CancellationToken.None
+            );
     }
 
     private Report ReportOf(string job, string path, EvidenceSource source, FoundRun found, Instant now)
     {
         var run = found.Run;
-        var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared) ? Charter.MachineOf(declared, settings.Value.Machine) : settings.Value.Machine;
+        var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared)
+            ? Charter.MachineOf(declared, settings.Value.Machine)
+            : settings.Value.Machine;
         // A line is not written before it is: a clock that is ahead, or a year that was guessed, is taken as now.
         var (began, ended) = (Earlier(run.Began), Earlier(run.Ended ?? run.LastTime));
         return new Report(job, machine, source, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
@@ -237,8 +296,23 @@ public sealed class LogWatching(
             Began = found.IsOver ? began : null,
             Log = found.IsOver ? found.Text : null,
             LogCut = found.IsCut,
-            Read = !found.IsOver ? null : new ReadLog(run.Deciding is { } d ? Line(d) : null, [.. run.Warned.Select(Line)], run.WarnedCount,
-                new CheckInFigures(run.Items, run.Bytes, run.Seconds ?? (run is { Began: { } b, Ended: { } e } && e >= b ? (e - b).TotalSeconds : null), run.Skipped, run.Errors), run.Code, run.LastLine - run.FirstLine + 1, run.HasEnd || !inForce.Charter.LogRules.TryGetValue(declared?.LogRules ?? "", out var rules) || !rules.HasEnds),
+            Read = !found.IsOver
+                ? null
+                : new ReadLog(
+                    run.Deciding is { } d ? Line(d) : null,
+                    [.. run.Warned.Select(Line)],
+                    run.WarnedCount,
+                    new CheckInFigures(
+                        run.Items,
+                        run.Bytes,
+                        run.Seconds ?? (run is { Began: { } b, Ended: { } e } && e >= b ? (e - b).TotalSeconds : null),
+                        run.Skipped,
+                        run.Errors
+                    ),
+                    run.Code,
+                    run.LastLine - run.FirstLine + 1,
+                    run.HasEnd || !inForce.Charter.LogRules.TryGetValue(declared?.LogRules ?? "", out var rules) || !rules.HasEnds
+                ),
         };
 
         Instant? Earlier(Instant? at) => at is { } time ? Instant.Min(time, now) : null;

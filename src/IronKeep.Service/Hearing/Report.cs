@@ -6,8 +6,8 @@ using NodaTime;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>
-/// Something heard of a watched job on a machine: that it started, or that it ended and how. Received is when it came here; At when its machine says
-/// that it was. Where a source names no planned run, the instant decides which one it is about.
+/// Something heard of a watched job on a machine: that it started, or that it ended and how. Received is when it came here; At when its
+/// machine says that it was. Where a source names no planned run, the instant decides which one it is about.
 /// </summary>
 public sealed record Report(string Job, string Machine, EvidenceSource Source, CheckInState State, Instant Received)
 {

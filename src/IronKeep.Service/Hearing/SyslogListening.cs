@@ -11,13 +11,25 @@ using Microsoft.Extensions.Options;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>
-/// Listens for syslog on the addresses of the settings, in the service that leads. Strangers are dropped before their message is read, connections and lines of one
-/// sender are limited, and what is dropped is counted and told.
+/// Listens for syslog on the addresses of the settings, in the service that leads. Strangers are dropped before their message is read,
+/// connections and lines of one sender are limited, and what is dropped is counted and told.
 /// </summary>
-public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<SyslogListening> log) : BackgroundService
+public sealed class SyslogListening(
+    SyslogSpool spool,
+    Leading leading,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings,
+    ILogger<SyslogListening> log
+) : BackgroundService
 {
-    private const int MostConnections = 200, MostOfSender = 20, LinesASecond = 2000, LinesAtOnce = 20_000, MostSenders = 1000;
-    private static readonly TimeSpan Idle = TimeSpan.FromMinutes(15), Handshake = TimeSpan.FromSeconds(10), TellsEvery = TimeSpan.FromHours(1);
+    private const int MostConnections = 200,
+        MostOfSender = 20,
+        LinesASecond = 2000,
+        LinesAtOnce = 20_000,
+        MostSenders = 1000;
+    private static readonly TimeSpan Idle = TimeSpan.FromMinutes(15),
+        Handshake = TimeSpan.FromSeconds(10),
+        TellsEvery = TimeSpan.FromHours(1);
     private readonly SyslogSenders senders = SyslogSenders.Of(settings.Value);
     private readonly Lock gate = new();
     private readonly Dictionary<IPAddress, (double Left, long At)> allowances = [];
@@ -36,10 +48,12 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        if (settings.Value.SyslogAddresses.Length == 0) return;
+        if (settings.Value.SyslogAddresses.Length == 0)
+            return;
         while (!stoppingToken.IsCancellationRequested)
         {
-            if (leading.IsLeading || !settings.Value.Ticking) await ListenAsync(stoppingToken);
+            if (leading.IsLeading || !settings.Value.Ticking)
+                await ListenAsync(stoppingToken);
             await Task.Delay(TimeSpan.FromSeconds(1), stoppingToken).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
     }
@@ -56,16 +70,30 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
                 var address = settings.Value.ToSyslogAddress(text)!;
                 var socket = Bind(address);
                 bound.Add(address with { At = (IPEndPoint)socket.LocalEndPoint! });
-                work.Add(address.Over == SyslogOver.Udp ? ReceiveAsync(socket, over.Token) : AcceptAsync(socket, address.Over == SyslogOver.Tls, over.Token));
+                work.Add(
+                    address.Over == SyslogOver.Udp
+                        ? ReceiveAsync(socket, over.Token)
+                        : AcceptAsync(socket, address.Over == SyslogOver.Tls, over.Token)
+                );
             }
             (Listens, Problem) = (bound, null);
             log.LogInformation("Listening for syslog on {Addresses}", string.Join(", ", bound));
-            while (!stopping.IsCancellationRequested && (leading.IsLeading || !settings.Value.Ticking) && work.TrueForAll(w => !w.IsCompleted)) await Task.Delay(500, stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            while (
+                !stopping.IsCancellationRequested && (leading.IsLeading || !settings.Value.Ticking) && work.TrueForAll(w => !w.IsCompleted)
+            )
+                await Task.Delay(500, stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
         catch (SocketException e)
         {
-            if (Problem is null) log.LogError("Syslog cannot be listened for on {Addresses}: {Problem}", string.Join(", ", settings.Value.SyslogAddresses), e.Message);
-            Problem = $"{string.Join(", ", settings.Value.SyslogAddresses)} cannot be listened on: {e.Message}; free the port, or name another under IronKeep:SyslogListen";
+            if (Problem is null)
+                log.LogError(
+                    "Syslog cannot be listened for on {Addresses}: {Problem}",
+                    string.Join(", ", settings.Value.SyslogAddresses),
+                    e.Message
+                );
+            Problem =
+                $"{string.Join(", ", settings.Value.SyslogAddresses)} cannot be listened on: {e.Message}; free the port, or name another "
+                + $"under IronKeep:SyslogListen";
         }
         finally
         {
@@ -73,19 +101,27 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
             await over.CancelAsync();
             await Task.WhenAll(work).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
-        if (Problem is not null) await Task.Delay(TimeSpan.FromSeconds(5), stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (Problem is not null)
+            await Task.Delay(TimeSpan.FromSeconds(5), stopping).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
     }
 
     private static Socket Bind(SyslogAddress address)
     {
         var udp = address.Over == SyslogOver.Udp;
-        var socket = new Socket(address.At.AddressFamily, udp ? SocketType.Dgram : SocketType.Stream, udp ? ProtocolType.Udp : ProtocolType.Tcp);
+        var socket = new Socket(
+            address.At.AddressFamily,
+            udp ? SocketType.Dgram : SocketType.Stream,
+            udp ? ProtocolType.Udp : ProtocolType.Tcp
+        );
         try
         {
-            if (udp) socket.ReceiveBufferSize = 4 * 1024 * 1024;
-            else socket.SetSocketOption(SocketOptionLevel.Socket, SocketOptionName.ReuseAddress, true);
+            if (udp)
+                socket.ReceiveBufferSize = 4 * 1024 * 1024;
+            else
+                socket.SetSocketOption(SocketOptionLevel.Socket, SocketOptionName.ReuseAddress, true);
             socket.Bind(address.At);
-            if (!udp) socket.Listen();
+            if (!udp)
+                socket.Listen();
             return socket;
         }
         catch
@@ -107,7 +143,8 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
                 {
                     var length = await socket.ReceiveFromAsync(buffer, SocketFlags.None, from, cancel);
                     var sender = ((IPEndPoint)new IPEndPoint(IPAddress.Any, 0).Create(from)).Address;
-                    if (!Allowed(sender)) continue;
+                    if (!Allowed(sender))
+                        continue;
                     Take([buffer[..length]], sender);
                 }
                 catch (SocketException e) when (e.SocketErrorCode is SocketError.ConnectionReset or SocketError.MessageSize)
@@ -128,8 +165,10 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
                 var connection = await socket.AcceptAsync(cancel);
                 open.RemoveAll(o => o.IsCompleted);
                 var sender = ((IPEndPoint)connection.RemoteEndPoint!).Address;
-                if (!Allowed(sender) || !Enter(sender)) connection.Dispose();
-                else open.Add(ServeAsync(connection, sender, encrypts, cancel));
+                if (!Allowed(sender) || !Enter(sender))
+                    connection.Dispose();
+                else
+                    open.Add(ServeAsync(connection, sender, encrypts, cancel));
             }
             await Task.WhenAll(open);
         }
@@ -152,14 +191,22 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
             await secure.AuthenticateAsServerAsync(new SslServerAuthenticationOptions { ServerCertificate = certificate }, patience.Token);
             await ReadAsync(secure, sender, cancel);
         }
-        catch (Exception e) when (e is IOException or SocketException or OperationCanceledException or System.Security.Authentication.AuthenticationException or System.Security.Cryptography.CryptographicException)
+        catch (Exception e)
+            when (e
+                    is IOException
+                        or SocketException
+                        or OperationCanceledException
+                        or System.Security.Authentication.AuthenticationException
+                        or System.Security.Cryptography.CryptographicException
+            )
         {
             log.LogDebug("A syslog connection of {Sender} ended: {Problem}", sender, e.Message);
         }
         finally
         {
             lock (gate)
-                if (--connections[sender] == 0) connections.Remove(sender);
+                if (--connections[sender] == 0)
+                    connections.Remove(sender);
         }
     }
 
@@ -171,19 +218,27 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
         {
             idle.CancelAfter(Idle);
             var read = await stream.ReadAsync(buffer, idle.Token);
-            if (read == 0) break;
-            if (frames.Feed(buffer.AsSpan(0, read)) is not { } messages) return;
+            if (read == 0)
+                break;
+            if (frames.Feed(buffer.AsSpan(0, read)) is not { } messages)
+                return;
             // One that sends more than it may is read no faster.
-            if (messages.Count > 0 && !Take(messages, sender)) await Task.Delay(200, cancel);
+            if (messages.Count > 0 && !Take(messages, sender))
+                await Task.Delay(200, cancel);
         }
-        if (frames.Finish() is { } last) Take([last], sender);
+        if (frames.Finish() is { } last)
+            Take([last], sender);
     }
 
     private bool Allowed(IPAddress sender)
     {
-        if (senders.Allows(sender)) return true;
+        if (senders.Allows(sender))
+            return true;
         Strangers++;
-        Tell($"syslog of {sender}, which is not among the allowed senders, is dropped ({Strangers} so far); name its network under IronKeep:SyslogFrom, or stop it there");
+        Tell(
+            $"syslog of {sender}, which is not among the allowed senders, is dropped ({Strangers} so far); name its network under "
+                + $"IronKeep:SyslogFrom, or stop it there"
+        );
         return false;
     }
 
@@ -192,7 +247,8 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
         lock (gate)
         {
             var of = connections.GetValueOrDefault(sender);
-            if (of >= MostOfSender || connections.Values.Sum() >= MostConnections) return false;
+            if (of >= MostOfSender || connections.Values.Sum() >= MostConnections)
+                return false;
             connections[sender] = of + 1;
             return true;
         }
@@ -214,9 +270,13 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
                 Tell($"syslog cannot be kept: {e.Message}; make room in the service's folder");
             }
         }
-        if (allowed == messages.Count) return true;
+        if (allowed == messages.Count)
+            return true;
         Flooded += messages.Count - allowed;
-        Tell($"{sender} sends more than {LinesASecond} lines of syslog a second; the rest is dropped ({Flooded} lines so far): find out what floods, or send less there");
+        Tell(
+            $"{sender} sends more than {LinesASecond} lines of syslog a second; the rest is dropped ({Flooded} lines so far): find out "
+                + $"what floods, or send less there"
+        );
         return false;
     }
 
@@ -224,7 +284,8 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
     {
         lock (gate)
         {
-            if (allowances.Count > MostSenders) allowances.Clear();
+            if (allowances.Count > MostSenders)
+                allowances.Clear();
             var now = clock.GetTimestamp();
             var (left, at) = allowances.GetValueOrDefault(sender, (LinesAtOnce, now));
             left = Math.Min(LinesAtOnce, left + clock.GetElapsedTime(at, now).TotalSeconds * LinesASecond);
@@ -239,7 +300,9 @@ public sealed class SyslogListening(SyslogSpool spool, Leading leading, TimeProv
     {
         var now = clock.GetTimestamp();
         var before = Interlocked.Read(ref toldAt);
-        if (before != 0 && clock.GetElapsedTime(before, now) < TellsEvery) return;
-        if (Interlocked.CompareExchange(ref toldAt, now, before) == before) log.LogWarning("{What}", what);
+        if (before != 0 && clock.GetElapsedTime(before, now) < TellsEvery)
+            return;
+        if (Interlocked.CompareExchange(ref toldAt, now, before) == before)
+            log.LogWarning("{What}", what);
     }
 }

@@ -4,7 +4,12 @@ using IronKeep.Service.Basics;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>How syslog is listened for.</summary>
-public enum SyslogOver { Udp, Tcp, Tls }
+public enum SyslogOver
+{
+    Udp,
+    Tcp,
+    Tls,
+}
 
 /// <summary>An address to listen on for syslog.</summary>
 public sealed record SyslogAddress(SyslogOver Over, IPEndPoint At)
@@ -18,7 +23,11 @@ internal static class SyslogAddresses
     public static SyslogAddress? ToSyslogAddress(this ServiceSettings settings, string text)
     {
         var at = new Uri(text);
-        return Enum.TryParse<SyslogOver>(at.Scheme, ignoreCase: true, out var over) && IPAddress.TryParse(at.Host.Trim('[', ']'), out var address) ? new SyslogAddress(over, new IPEndPoint(address, at.Port)) : null;
+        return
+            Enum.TryParse<SyslogOver>(at.Scheme, ignoreCase: true, out var over)
+            && IPAddress.TryParse(at.Host.Trim('[', ']'), out var address)
+            ? new SyslogAddress(over, new IPEndPoint(address, at.Port))
+            : null;
     }
 }
 
@@ -27,7 +36,8 @@ public sealed class SyslogSenders(IReadOnlyList<IPNetwork> networks)
 {
     public bool Allows(IPAddress sender)
     {
-        if (sender.IsIPv4MappedToIPv6) sender = sender.MapToIPv4();
+        if (sender.IsIPv4MappedToIPv6)
+            sender = sender.MapToIPv4();
         return networks.Count == 0 ? IPAddress.IsLoopback(sender) : networks.Any(n => n.Contains(sender));
     }
 

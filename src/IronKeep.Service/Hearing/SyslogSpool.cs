@@ -12,8 +12,8 @@ using Microsoft.Extensions.Options;
 namespace IronKeep.Service.Hearing;
 
 /// <summary>
-/// Lines of syslog that are of a watched job, written to a file for each job and host, which is followed like any log: so they survive a restart, and a run that
-/// has begun goes on. A file that has grown is put aside once; nobody can fill the disk by it.
+/// Lines of syslog that are of a watched job, written to a file for each job and host, which is followed like any log: so they survive a
+/// restart, and a run that has begun goes on. A file that has grown is put aside once; nobody can fill the disk by it.
 /// </summary>
 public sealed class SyslogSpool(CharterInForce inForce, IOptions<ServiceSettings> settings) : IDisposable
 {
@@ -30,7 +30,8 @@ public sealed class SyslogSpool(CharterInForce inForce, IOptions<ServiceSettings
     public long Unwanted { get; private set; }
 
     /// <summary>The path, with its wildcard, under which a job's lines are followed.</summary>
-    public string PathOf(string job) => Path.Combine(Directory.CreateDirectory(Path.Combine(settings.Value.DataFolder, "syslog", job), OwnFiles.Folder).FullName, "*.log");
+    public string PathOf(string job) =>
+        Path.Combine(Directory.CreateDirectory(Path.Combine(settings.Value.DataFolder, "syslog", job), OwnFiles.Folder).FullName, "*.log");
 
     /// <summary>Keeps the messages that jobs want; safe for several threads.</summary>
     public void Take(IReadOnlyList<SyslogMessage> messages, string sender)
@@ -47,31 +48,56 @@ public sealed class SyslogSpool(CharterInForce inForce, IOptions<ServiceSettings
                         Write(route.Job, HostOf(message, sender), message.Text);
                         wanted = true;
                     }
-                if (!wanted) Unwanted++;
+                if (!wanted)
+                    Unwanted++;
             }
-            foreach (var file in open.Values) file.Flush();
+            foreach (var file in open.Values)
+                file.Flush();
         }
     }
 
     private void Reroute()
     {
         var charter = inForce.Charter;
-        if (ReferenceEquals(routedFor, charter)) return;
-        routes = [.. from job in charter.Jobs.Values where job.Watched && job.HeardBy.Contains(EvidenceSource.Syslog) from name in job.Syslog let at = name.IndexOf('@', StringComparison.Ordinal)
-            select new Route(job.Name, at < 0 ? name : name[..at], at < 0 ? null : name[(at + 1)..], [.. job.SyslogText.Select(t => LogPattern.Read(t, LogTimes.Usual).Pattern!)])];
+        if (ReferenceEquals(routedFor, charter))
+            return;
+        routes =
+        [
+            .. from job in charter.Jobs.Values
+            where job.Watched && job.HeardBy.Contains(EvidenceSource.Syslog)
+            from name in job.Syslog
+            let at = name.IndexOf('@', StringComparison.Ordinal)
+            select new Route(
+                job.Name,
+                at < 0 ? name : name[..at],
+                at < 0 ? null : name[(at + 1)..],
+                [.. job.SyslogText.Select(t => LogPattern.Read(t, LogTimes.Usual).Pattern!)]
+            ),
+        ];
         routedFor = charter;
     }
 
     private static bool Fits(Route route, SyslogMessage message) =>
-        route.App == message.App && (route.Host is null || message.Host is { } host && (host.Equals(route.Host, StringComparison.OrdinalIgnoreCase) || host.Split('.')[0].Equals(route.Host, StringComparison.OrdinalIgnoreCase)))
+        route.App == message.App
+        && (
+            route.Host is null
+            || message.Host is { } host
+                && (
+                    host.Equals(route.Host, StringComparison.OrdinalIgnoreCase)
+                    || host.Split('.')[0].Equals(route.Host, StringComparison.OrdinalIgnoreCase)
+                )
+        )
         && (route.Text.Length == 0 || Array.Exists(route.Text, p => p.IsMatch(message.Text)));
 
     /// <summary>A name for a file, whatever the host calls itself: with its domain or without.</summary>
     private static string HostOf(SyslogMessage message, string sender)
     {
         var host = message.Host ?? sender;
-        if (!System.Net.IPAddress.TryParse(host, out _)) host = host.Split('.')[0];
-        var name = new string([.. host.ToLowerInvariant().Take(100).Select(c => char.IsAsciiLetterOrDigit(c) || c == '-' ? c : '-')]).Trim('-');
+        if (!System.Net.IPAddress.TryParse(host, out _))
+            host = host.Split('.')[0];
+        var name = new string([.. host.ToLowerInvariant().Take(100).Select(c => char.IsAsciiLetterOrDigit(c) || c == '-' ? c : '-')]).Trim(
+            '-'
+        );
         return name.Length == 0 ? "unnamed" : name;
     }
 
@@ -81,8 +107,10 @@ public sealed class SyslogSpool(CharterInForce inForce, IOptions<ServiceSettings
         if (!open.TryGetValue(path, out var file))
         {
             // Whoever makes up hosts writes into one file.
-            if (open.Count >= MostHosts && !File.Exists(path)) path = PathOf(job).Replace("*", "others", StringComparison.Ordinal);
-            if (!open.TryGetValue(path, out file)) open[path] = file = Append(path);
+            if (open.Count >= MostHosts && !File.Exists(path))
+                path = PathOf(job).Replace("*", "others", StringComparison.Ordinal);
+            if (!open.TryGetValue(path, out file))
+                open[path] = file = Append(path);
         }
         if (file.Length > MostOfFile)
         {
@@ -93,13 +121,24 @@ public sealed class SyslogSpool(CharterInForce inForce, IOptions<ServiceSettings
         file.Write(System.Text.Encoding.UTF8.GetBytes(text + "\n"));
     }
 
-    private static FileStream Append(string path) => new(path, new FileStreamOptions { Mode = FileMode.Append, Access = FileAccess.Write, Share = FileShare.ReadWrite | FileShare.Delete, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite });
+    private static FileStream Append(string path) =>
+        new(
+            path,
+            new FileStreamOptions
+            {
+                Mode = FileMode.Append,
+                Access = FileAccess.Write,
+                Share = FileShare.ReadWrite | FileShare.Delete,
+                UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+            }
+        );
 
     public void Dispose()
     {
         lock (gate)
         {
-            foreach (var file in open.Values) file.Dispose();
+            foreach (var file in open.Values)
+                file.Dispose();
             open.Clear();
         }
     }

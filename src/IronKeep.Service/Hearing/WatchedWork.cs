@@ -19,7 +19,8 @@ public sealed class WatchedWork : IRunWork
 
     public bool TouchesCopies => false;
 
-    public Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel) => throw new NotSupportedException("a watched run is carried out elsewhere");
+    public Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel) =>
+        throw new NotSupportedException("a watched run is carried out elsewhere");
 
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter)
     {
@@ -28,10 +29,42 @@ public sealed class WatchedWork : IRunWork
         var where = $"Look into its log on {run.Machine}{(note is null ? "" : $"; it runs: {note}")}.";
         return run.Outcome switch
         {
-            Outcome.Ok or Outcome.Warned => [new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue, AlertClass.Suspect])],
-            Outcome.Suspect => [new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue], new Matter(subject, AlertClass.Suspect, run.Brief ?? run.Sentence!,
-                $"Look at what the job took. If it is right, say so: 'ironkeep run confirm {run.Id}', or the button at the run.") { RunId = run.Id })],
-            _ => [new AlertStep(subject, [AlertClass.Missed], new Matter(subject, AlertClass.Failed, $"watched job {run.Job}: {run.Sentence}", run.Failure is { } failure ? $"{FailureWords.Remedy(failure)} {where}" : where) { RunId = run.Id })],
+            Outcome.Ok or Outcome.Warned =>
+            [
+                new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue, AlertClass.Suspect]),
+            ],
+            Outcome.Suspect =>
+            [
+                new AlertStep(
+                    subject,
+                    [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue],
+                    new Matter(
+                        subject,
+                        AlertClass.Suspect,
+                        run.Brief ?? run.Sentence!,
+                        $"Look at what the job took. If it is right, say so: 'ironkeep run confirm {run.Id}', or the button at the run."
+                    )
+                    {
+                        RunId = run.Id,
+                    }
+                ),
+            ],
+            _ =>
+            [
+                new AlertStep(
+                    subject,
+                    [AlertClass.Missed],
+                    new Matter(
+                        subject,
+                        AlertClass.Failed,
+                        $"watched job {run.Job}: {run.Sentence}",
+                        run.Failure is { } failure ? $"{FailureWords.Remedy(failure)} {where}" : where
+                    )
+                    {
+                        RunId = run.Id,
+                    }
+                ),
+            ],
         };
     }
 }
@@ -46,10 +79,21 @@ public sealed class SilentRuns(TimeProvider clock) : IFollower
     {
         foreach (var fact in facts)
         {
-            if (await db.PlannedRuns.FirstOrDefaultAsync(p => p.Id == fact.PlannedRunId && p.Outcome == Outcome.TimedOut, cancel) is not { RunId: { } id } planned) continue;
-            if (await db.Runs.FirstOrDefaultAsync(r => r.Id == id && r.State == RunState.Running, cancel) is not { } run) continue;
+            if (
+                await db.PlannedRuns.FirstOrDefaultAsync(p => p.Id == fact.PlannedRunId && p.Outcome == Outcome.TimedOut, cancel)
+                is not { RunId: { } id } planned
+            )
+                continue;
+            if (await db.Runs.FirstOrDefaultAsync(r => r.Id == id && r.State == RunState.Running, cancel) is not { } run)
+                continue;
             var now = clock.Now();
-            (run.State, run.Outcome, run.Failure, run.Ended, run.Sentence) = (RunState.Ended, Outcome.TimedOut, FailureClass.TimedOut, now, planned.Reason);
+            (run.State, run.Outcome, run.Failure, run.Ended, run.Sentence) = (
+                RunState.Ended,
+                Outcome.TimedOut,
+                FailureClass.TimedOut,
+                now,
+                planned.Reason
+            );
             db.SayEnded(run, now);
             await db.SaveChangesAsync(cancel);
         }

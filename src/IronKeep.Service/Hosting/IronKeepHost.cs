@@ -54,19 +54,30 @@ public static class IronKeepHost
         var settings = SettingsFiles.Read(section);
         var services = builder.Services;
         services.Configure<ServiceSettings>(section);
-        if (!OnlyDescribes) OwnFiles.Tighten();
+        if (!OnlyDescribes)
+            OwnFiles.Tighten();
         var claim = OnlyDescribes ? null : OnlyOne.Claim(settings.DataFolder);
         Listening.Configure(builder, settings);
-        if (!OnlyDescribes) services.AddSerilog(c => c
-            .MinimumLevel.Information()
-            .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
-            .MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error)
-            .WriteTo.Console(formatProvider: System.Globalization.CultureInfo.InvariantCulture)
-            .WriteTo.File(new Serilog.Formatting.Compact.RenderedCompactJsonFormatter(), Path.Combine(settings.DataFolder, "logs", "ironkeepd-.jsonl"),
-                rollingInterval: RollingInterval.Day, fileSizeLimitBytes: settings.LogFileMegabytes * 1_000_000L, rollOnFileSizeLimit: true, retainedFileCountLimit: settings.LogFiles));
+        if (!OnlyDescribes)
+            services.AddSerilog(c =>
+                c.MinimumLevel.Information()
+                    .MinimumLevel.Override("Microsoft", LogEventLevel.Warning)
+                    .MinimumLevel.Override("Microsoft.AspNetCore.DataProtection", LogEventLevel.Error)
+                    .WriteTo.Console(formatProvider: System.Globalization.CultureInfo.InvariantCulture)
+                    .WriteTo.File(
+                        new Serilog.Formatting.Compact.RenderedCompactJsonFormatter(),
+                        Path.Combine(settings.DataFolder, "logs", "ironkeepd-.jsonl"),
+                        rollingInterval: RollingInterval.Day,
+                        fileSizeLimitBytes: settings.LogFileMegabytes * 1_000_000L,
+                        rollOnFileSizeLimit: true,
+                        retainedFileCountLimit: settings.LogFiles
+                    )
+            );
         services.AddSingleton<TimeProvider>(new IronKeep.Stores.Posix.BootClock());
         services.AddSingleton<CatalogueGuard>();
-        services.AddPooledDbContextFactory<KeepContext>((s, o) => o.UseCatalogue(settings.CatalogueAt).AddInterceptors(new RefusalWatch(s.GetRequiredService<CatalogueGuard>())));
+        services.AddPooledDbContextFactory<KeepContext>(
+            (s, o) => o.UseCatalogue(settings.CatalogueAt).AddInterceptors(new RefusalWatch(s.GetRequiredService<CatalogueGuard>()))
+        );
         services.AddScoped(s => s.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContext());
         AddParts(services, settings);
         services.AddSignIn(keeps: !OnlyDescribes);
@@ -76,14 +87,17 @@ public static class IronKeepHost
         services.AddResponseCompression();
         change?.Invoke(builder);
         // Made by the container, so that it is given back when the service is disposed of.
-        if (claim is not null) services.AddSingleton(_ => claim);
+        if (claim is not null)
+            services.AddSingleton(_ => claim);
         var app = builder.Build();
         app.Services.GetService<OnlyOne>();
         Map(app);
         return app;
     }
 
-    /// <summary>What must be done before the first request: migrations, the charter, the first person's code (null when there is a person).</summary>
+    /// <summary>
+    /// What must be done before the first request: migrations, the charter, the first person's code (null when there is a person).
+    /// </summary>
     public static async Task<string?> PrepareAsync(WebApplication app, CancellationToken cancel = default)
     {
         var settings = app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value;
@@ -100,11 +114,19 @@ public static class IronKeepHost
             settings.Machine = await ServiceNames.KeepAsync(db, settings.Machine, isGiven, cancel);
         }
         var log = app.Services.GetRequiredService<ILogger<WebApplication>>();
-        if (app.Services.GetService<OnlyOne>()?.Tightened is { } open) log.LogWarning("{Sentence}", open);
+        if (app.Services.GetService<OnlyOne>()?.Tightened is { } open)
+            log.LogWarning("{Sentence}", open);
         if (!settings.IsLoopback && settings.CertificateFile.Length == 0 && settings.Proxies.Length == 0)
-            log.LogWarning("The service listens on {Address} without TLS: passwords and sessions can be read on the network. Give IronKeep:CertificateFile and IronKeep:CertificateKeyFile, or put a proxy with TLS before it and name it in IronKeep:TrustedProxies", settings.Listen);
+            log.LogWarning(
+                "The service listens on {Address} without TLS: passwords and sessions can be read on the network. Give "
+                    + "IronKeep:CertificateFile and IronKeep:CertificateKeyFile, or put a proxy with TLS before it and name it in "
+                    + "IronKeep:TrustedProxies",
+                settings.Listen
+            );
         await app.Services.GetRequiredService<SealingKeys>().TakeOverAsync(Path.Combine(settings.DataFolder, "keys"), cancel);
-        await app.Services.GetRequiredService<SealingKeys>().BeginAsync(app.Services.GetRequiredService<Microsoft.AspNetCore.DataProtection.KeyManagement.IKeyManager>(), cancel);
+        await app
+            .Services.GetRequiredService<SealingKeys>()
+            .BeginAsync(app.Services.GetRequiredService<Microsoft.AspNetCore.DataProtection.KeyManagement.IKeyManager>(), cancel);
         await app.Services.GetRequiredService<CharterInForce>().LoadAsync(cancel);
         await app.Services.GetRequiredService<WorkerSelf>().JoinAsync(cancel);
         await app.Services.GetRequiredService<Leading>().LookAsync(cancel);
@@ -139,7 +161,10 @@ public static class IronKeepHost
         services.AddSingleton<CharterDesk>();
         services.AddSingleton<Consequences>();
         services.AddSingleton<ILayoutKind, PooledLayout>();
-        services.AddSingleton<ILayoutKind>(s => new DatedLayout(store => new SeenFiles(store, s.GetRequiredService<IDbContextFactory<KeepContext>>()), s.GetRequiredService<TimeProvider>()));
+        services.AddSingleton<ILayoutKind>(s => new DatedLayout(
+            store => new SeenFiles(store, s.GetRequiredService<IDbContextFactory<KeepContext>>()),
+            s.GetRequiredService<TimeProvider>()
+        ));
         services.AddSingleton<StoreLayouts>();
         services.AddSingleton<IPlaceKind, FolderKind>();
         services.AddSingleton<IPlaceKind, SftpKind>();
@@ -165,7 +190,10 @@ public static class IronKeepHost
         services.AddSingleton<Reductions>();
         services.AddSingleton<IChannelCarrier, SmtpCarrier>();
         services.AddSingleton<IChannelCarrier, PickupCarrier>();
-        services.AddSingleton<IChannelCarrier>(s => new WebhookCarrier(new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) }, s.GetRequiredService<IOptions<ServiceSettings>>()));
+        services.AddSingleton<IChannelCarrier>(s => new WebhookCarrier(
+            new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) },
+            s.GetRequiredService<IOptions<ServiceSettings>>()
+        ));
         services.AddSingleton<Teller>();
         services.AddSingleton<ClockWatch>();
         services.AddSingleton<CheckInAddresses>();
@@ -218,7 +246,8 @@ public static class IronKeepHost
         services.AddSingleton<IRunWork, WatchedWork>();
         services.AddSingleton<Dispatch>();
         services.AddSingleton<ClockLoop>();
-        if (OnlyDescribes) return;
+        if (OnlyDescribes)
+            return;
         services.AddHostedService(s => s.GetRequiredService<WorkerBeats>());
         if (settings.CatalogueIsShared)
         {
@@ -230,10 +259,13 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());
         services.AddHostedService(s => s.GetRequiredService<HearingDesk>());
-        if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<LogWatching>());
-        if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<FolderWatching>());
+        if (settings.Ticking)
+            services.AddHostedService(s => s.GetRequiredService<LogWatching>());
+        if (settings.Ticking)
+            services.AddHostedService(s => s.GetRequiredService<FolderWatching>());
         services.AddHostedService(s => s.GetRequiredService<SyslogListening>());
-        if (settings.Ticking) services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
+        if (settings.Ticking)
+            services.AddHostedService(s => s.GetRequiredService<StoreSentry>());
     }
 
     private static void Map(WebApplication app)
@@ -244,16 +276,26 @@ public static class IronKeepHost
         {
             var http = context.HttpContext;
             if (http.Request.Path.StartsWithSegments("/api"))
-                await Problems.Of(http.Response.StatusCode, "Not understood", $"{http.Request.Method} {http.Request.Path} is not part of the API; its description is at /openapi/v1.json").ExecuteAsync(http);
+                await Problems
+                    .Of(
+                        http.Response.StatusCode,
+                        "Not understood",
+                        $"{http.Request.Method} {http.Request.Path} is not part of the API; its description is at /openapi/v1.json"
+                    )
+                    .ExecuteAsync(http);
         });
-        app.Use((http, next) =>
-        {
-            http.Response.Headers.XContentTypeOptions = "nosniff";
-            http.Response.Headers.XFrameOptions = "DENY";
-            http.Response.Headers["Referrer-Policy"] = "no-referrer";
-            http.Response.Headers.ContentSecurityPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'";
-            return next(http);
-        });
+        app.Use(
+            (http, next) =>
+            {
+                http.Response.Headers.XContentTypeOptions = "nosniff";
+                http.Response.Headers.XFrameOptions = "DENY";
+                http.Response.Headers["Referrer-Policy"] = "no-referrer";
+                http.Response.Headers.ContentSecurityPolicy =
+                    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors "
+                    + "'none'";
+                return next(http);
+            }
+        );
         app.UseRouting();
         app.Use(PathIds.Decode);
         app.UseRateLimiter();
@@ -267,11 +309,16 @@ public static class IronKeepHost
         app.MapCheckInAddress();
         var api = app.MapGroup("/api/v1").ProducesProblem(StatusCodes.Status401Unauthorized).AddEndpointFilter(NoNulls.RefuseAsync);
         // A person who applied a charter at one service finds it at the next that he asks.
-        if (app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.CatalogueIsShared) api.AddEndpointFilter(async (context, next) =>
-        {
-            await context.HttpContext.RequestServices.GetRequiredService<CharterInForce>().LoadAsync(context.HttpContext.RequestAborted);
-            return await next(context);
-        });
+        if (app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value.CatalogueIsShared)
+            api.AddEndpointFilter(
+                async (context, next) =>
+                {
+                    await context
+                        .HttpContext.RequestServices.GetRequiredService<CharterInForce>()
+                        .LoadAsync(context.HttpContext.RequestAborted);
+                    return await next(context);
+                }
+            );
         api.MapSignIn();
         api.MapCharter();
         api.MapDefinitions();
@@ -299,7 +346,8 @@ public static class IronKeepHost
     {
         var settings = app.Services.GetRequiredService<IOptions<ServiceSettings>>().Value;
         var folder = settings.ConsoleFolder.Length > 0 ? settings.ConsoleFolder : Path.Combine(AppContext.BaseDirectory, "console");
-        if (!Directory.Exists(folder)) return;
+        if (!Directory.Exists(folder))
+            return;
         app.UseResponseCompression();
         var files = new StaticFileOptions { FileProvider = new PhysicalFileProvider(folder) };
         app.UseStaticFiles(files);

@@ -9,13 +9,17 @@ using Microsoft.AspNetCore.Server.Kestrel.Https;
 
 namespace IronKeep.Service.Hosting;
 
-/// <summary>How the service is reached: address, TLS, proxies before it, names under which it may be called, and how much anybody may open at once.</summary>
+/// <summary>
+/// How the service is reached: address, TLS, proxies before it, names under which it may be called, and how much anybody may open at once.
+/// </summary>
 internal static class Listening
 {
     private const int MostBody = 16 * 1024 * 1024;
 
     /// <summary>Descriptors that connections leave to everything else: stores, the catalogue, logs.</summary>
-    private const int Reserve = 512, MostConnections = 2000, LeastConnections = 64;
+    private const int Reserve = 512,
+        MostConnections = 2000,
+        LeastConnections = 64;
 
     public static void Configure(WebApplicationBuilder builder, ServiceSettings settings)
     {
@@ -35,10 +39,14 @@ internal static class Listening
         });
         builder.Services.Configure<ForwardedHeadersOptions>(o =>
         {
-            o.ForwardedHeaders = settings.Proxies.Length == 0 ? ForwardedHeaders.None : ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto | ForwardedHeaders.XForwardedHost;
+            o.ForwardedHeaders =
+                settings.Proxies.Length == 0
+                    ? ForwardedHeaders.None
+                    : ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto | ForwardedHeaders.XForwardedHost;
             o.KnownIPNetworks.Clear();
             o.KnownProxies.Clear();
-            foreach (var proxy in settings.Proxies) o.KnownProxies.Add(IPAddress.Parse(proxy));
+            foreach (var proxy in settings.Proxies)
+                o.KnownProxies.Add(IPAddress.Parse(proxy));
         });
         builder.Services.AddHsts(o => o.MaxAge = TimeSpan.FromDays(180));
         builder.Services.Configure<HostFilteringOptions>(o =>
@@ -57,12 +65,16 @@ internal static class Listening
         app.UseHsts();
     }
 
-    /// <summary>On loopback nobody but this machine's own names: another site must not make a browser call the service under a name of its choosing.</summary>
+    /// <summary>
+    /// On loopback nobody but this machine's own names: another site must not make a browser call the service under a name of its choosing.
+    /// </summary>
     private static IEnumerable<string> Names(ServiceSettings settings)
     {
         var given = settings.Hosts.Split(';', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-        if (given.Length > 0) return given.Append("localhost").Append("127.0.0.1").Append("[::1]");
-        if (!settings.IsLoopback) return ["*"];
+        if (given.Length > 0)
+            return given.Append("localhost").Append("127.0.0.1").Append("[::1]");
+        if (!settings.IsLoopback)
+            return ["*"];
         return ["localhost", "127.0.0.1", "[::1]", new Uri(settings.Listen).Host];
     }
 
@@ -72,7 +84,9 @@ internal static class Listening
         {
             var line = File.ReadLines("/proc/self/limits").First(l => l.StartsWith("Max open files", StringComparison.Ordinal));
             var soft = line.Split(' ', StringSplitOptions.RemoveEmptyEntries)[3];
-            return long.TryParse(soft, out var most) ? (int)Math.Clamp((most - Reserve) / 2, LeastConnections, MostConnections) : MostConnections;
+            return long.TryParse(soft, out var most)
+                ? (int)Math.Clamp((most - Reserve) / 2, LeastConnections, MostConnections)
+                : MostConnections;
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or InvalidOperationException)
         {
@@ -93,17 +107,30 @@ internal static class Listening
         {
             lock (gate)
             {
-                if (current is not null && System.Diagnostics.Stopwatch.GetElapsedTime(looked) < LooksEvery) return current;
+                if (current is not null && System.Diagnostics.Stopwatch.GetElapsedTime(looked) < LooksEvery)
+                    return current;
                 looked = System.Diagnostics.Stopwatch.GetTimestamp();
                 try
                 {
                     var changed = new[] { File.GetLastWriteTimeUtc(file), File.GetLastWriteTimeUtc(key) }.Max();
-                    if (current is null || changed != read) (current, read) = (X509Certificate2.CreateFromPemFile(file, key), changed);
+                    if (current is null || changed != read)
+                        (current, read) = (X509Certificate2.CreateFromPemFile(file, key), changed);
                 }
-                catch (Exception e) when (e is IOException or UnauthorizedAccessException or System.Security.Cryptography.CryptographicException or ArgumentException)
+                catch (Exception e)
+                    when (e
+                            is IOException
+                                or UnauthorizedAccessException
+                                or System.Security.Cryptography.CryptographicException
+                                or ArgumentException
+                    )
                 {
-                    if (current is null) throw;
-                    Serilog.Log.Warning("The certificate {File} cannot be read anew: {Problem}; the one before stays in use", file, e.Message);
+                    if (current is null)
+                        throw;
+                    Serilog.Log.Warning(
+                        "The certificate {File} cannot be read anew: {Problem}; the one before stays in use",
+                        file,
+                        e.Message
+                    );
                 }
                 return current;
             }

@@ -15,9 +15,15 @@ internal static class SettingsFiles
         var (file, rest) = Split(args);
         try
         {
-            var builder = WebApplication.CreateBuilder(new WebApplicationOptions { Args = [.. rest], ContentRootPath = AppContext.BaseDirectory });
-            if (file is null) return builder;
-            if (!File.Exists(file)) throw new StartRefusedException($"the settings file {file} does not exist; name another with {ConfigOption} or {ConfigVariable}, or leave it out");
+            var builder = WebApplication.CreateBuilder(
+                new WebApplicationOptions { Args = [.. rest], ContentRootPath = AppContext.BaseDirectory }
+            );
+            if (file is null)
+                return builder;
+            if (!File.Exists(file))
+                throw new StartRefusedException(
+                    $"the settings file {file} does not exist; name another with {ConfigOption} or {ConfigVariable}, or leave it out"
+                );
             builder.Configuration.AddJsonFile(Path.GetFullPath(file), optional: false, reloadOnChange: false);
             builder.Configuration.AddEnvironmentVariables();
             builder.Configuration.AddCommandLine([.. rest]);
@@ -25,7 +31,9 @@ internal static class SettingsFiles
         }
         catch (Exception e) when (e is InvalidDataException or FormatException)
         {
-            throw new StartRefusedException($"{e.Message.TrimEnd('.')}: {e.InnerException?.Message ?? "it is not JSON"}. Mend the file, or move it away");
+            throw new StartRefusedException(
+                $"{e.Message.TrimEnd('.')}: {e.InnerException?.Message ?? "it is not JSON"}. Mend the file, or move it away"
+            );
         }
     }
 
@@ -50,8 +58,10 @@ internal static class SettingsFiles
     {
         var rest = args.ToList();
         var at = rest.IndexOf(ConfigOption);
-        if (at < 0) return (Environment.GetEnvironmentVariable(ConfigVariable) is { Length: > 0 } named ? named : null, rest);
-        if (at + 1 >= rest.Count) throw new StartRefusedException($"{ConfigOption} needs the settings file after it");
+        if (at < 0)
+            return (Environment.GetEnvironmentVariable(ConfigVariable) is { Length: > 0 } named ? named : null, rest);
+        if (at + 1 >= rest.Count)
+            throw new StartRefusedException($"{ConfigOption} needs the settings file after it");
         var file = rest[at + 1];
         rest.RemoveRange(at, 2);
         return (file, rest);

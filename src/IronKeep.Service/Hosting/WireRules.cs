@@ -8,7 +8,9 @@ using IronKeep.Service.Runs;
 
 namespace IronKeep.Service.Hosting;
 
-/// <summary>What the parts of this service do at once when another says that something has happened; each would find it by itself a moment later.</summary>
+/// <summary>
+/// What the parts of this service do at once when another says that something has happened; each would find it by itself a moment later.
+/// </summary>
 internal sealed class WireRules(CharterInForce charter, Dispatch dispatch, RunQueue queue, FactSignal facts) : IWireListener
 {
     public async Task HeardAsync(EventKey key, CancellationToken cancel)

@@ -28,32 +28,86 @@ public static class JobEndpoints
     public static void MapJobs(this IEndpointRouteBuilder api)
     {
         var jobs = api.MapGroup("/jobs");
-        jobs.MapGet("", async (CharterInForce charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
-            {
-                var all = charter.Charter.Jobs.Values.ToList();
-                return TypedResults.Ok(await DescribeAsync(all, charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel));
-            })
+        jobs.MapGet(
+                "",
+                async (
+                    CharterInForce charter,
+                    KeepContext db,
+                    NightBoard nightBoard,
+                    Dispatch dispatch,
+                    TimeProvider clock,
+                    IOptions<ServiceSettings> settings,
+                    CancellationToken cancel
+                ) =>
+                {
+                    var all = charter.Charter.Jobs.Values.ToList();
+                    return TypedResults.Ok(
+                        await DescribeAsync(all, charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel)
+                    );
+                }
+            )
             .WithSummary("All jobs with where they stand");
-        jobs.MapGet("/{name}", async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> (string name, CharterInForce charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel) =>
-                charter.Charter.Jobs.TryGetValue(name, out var job)
-                    ? TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0])
-                    : Missing(name))
+        jobs.MapGet(
+                "/{name}",
+                async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> (
+                    string name,
+                    CharterInForce charter,
+                    KeepContext db,
+                    NightBoard nightBoard,
+                    Dispatch dispatch,
+                    TimeProvider clock,
+                    IOptions<ServiceSettings> settings,
+                    CancellationToken cancel
+                ) =>
+                    charter.Charter.Jobs.TryGetValue(name, out var job)
+                        ? TypedResults.Ok(
+                            (
+                                await DescribeAsync(
+                                    [job],
+                                    charter.Charter,
+                                    db,
+                                    nightBoard,
+                                    dispatch,
+                                    clock.Now(),
+                                    settings.Value.Machine,
+                                    cancel
+                                )
+                            )[0]
+                        )
+                        : Missing(name)
+            )
             .WithSummary("One job");
         jobs.MapPost("/{name}/runs", RunNowAsync).WithSummary("Runs the job now");
-        jobs.MapGet("/{name}/history", HistoryAsync).WithSummary("The runs of a job that left a copy, or were heard to end well, oldest first: size, change and duration");
-        jobs.MapGet("/{name}/when", JobWhen.AnswerAsync).WithSummary("When a job is due around an instant, what was dropped or shifted and why, and what its planned runs became");
+        jobs.MapGet("/{name}/history", HistoryAsync)
+            .WithSummary("The runs of a job that left a copy, or were heard to end well, oldest first: size, change and duration");
+        jobs.MapGet("/{name}/when", JobWhen.AnswerAsync)
+            .WithSummary("When a job is due around an instant, what was dropped or shifted and why, and what its planned runs became");
         jobs.MapPut("/{name}/pause", PauseAsync).WithSummary("Pauses a job until an instant: its planned runs are held back and say why");
         jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
     }
 
-    private static ProblemHttpResult Missing(string name) => Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+    private static ProblemHttpResult Missing(string name) =>
+        Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
 
-    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(string name, CharterInForce charter, RunQueue queue, KeepContext db, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
+    private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(
+        string name,
+        CharterInForce charter,
+        RunQueue queue,
+        KeepContext db,
+        IOptions<ServiceSettings> settings,
+        HttpContext http,
+        CancellationToken cancel
+    )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
-        if (job.Watched) return Problems.Refused($"job {name} is watched: something else carries it out on {job.On ?? "this machine"}; start it there");
+        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
+            return Missing(name);
+        if (job.Watched)
+            return Problems.Refused($"job {name} is watched: something else carries it out on {job.On ?? "this machine"}; start it there");
         var machine = Charter.MachineOf(job, settings.Value.Machine);
-        var busy = await db.Runs.FirstOrDefaultAsync(r => r.Job == name && r.Machine == machine && r.Kind == RunKind.Backup && r.State != RunState.Ended, cancel);
+        var busy = await db.Runs.FirstOrDefaultAsync(
+            r => r.Job == name && r.Machine == machine && r.Kind == RunKind.Backup && r.State != RunState.Ended,
+            cancel
+        );
         if (busy is { State: RunState.Queued, NotBefore: not null })
         {
             // One that waits for its time is asked for now.
@@ -62,75 +116,199 @@ public static class JobEndpoints
             queue.Wake();
             return TypedResults.Accepted($"/api/v1/runs/{busy.Id}", busy.ToAnswer());
         }
-        if (busy is not null) return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
+        if (busy is not null)
+            return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
         if (await db.HangingRuns.FirstOrDefaultAsync(h => h.Job == name && h.Machine == machine, cancel) is { } hung)
-            return Problems.Refused($"run {hung.RunId} of job {name} was given up but hangs still; find what it waits for, or start the service again");
-        var run = await queue.AddAsync(new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), Actor.Person(http.User.Identity!.Name!)), cancel);
+            return Problems.Refused(
+                $"run {hung.RunId} of job {name} was given up but hangs still; find what it waits for, or start the service again"
+            );
+        var run = await queue.AddAsync(
+            new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), Actor.Person(http.User.Identity!.Name!)),
+            cancel
+        );
         return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
     }
 
-    private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(string name, KeepContext db, CancellationToken cancel)
+    private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(
+        string name,
+        KeepContext db,
+        CancellationToken cancel
+    )
     {
-        var rows = await db.Runs.AsNoTracking().Where(r => r.Job == name && ((r.Kind == RunKind.Backup && r.CopyIds != "") || (r.Kind == RunKind.Watched && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || r.Outcome == Outcome.Suspect)))).OrderByDescending(r => r.Id).Take(HistoryShown).ToListAsync(cancel);
+        var rows = await db
+            .Runs.AsNoTracking()
+            .Where(r =>
+                r.Job == name
+                && (
+                    (r.Kind == RunKind.Backup && r.CopyIds != "")
+                    || (
+                        r.Kind == RunKind.Watched
+                        && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned || r.Outcome == Outcome.Suspect)
+                    )
+                )
+            )
+            .OrderByDescending(r => r.Id)
+            .Take(HistoryShown)
+            .ToListAsync(cancel);
         rows.Reverse();
-        return TypedResults.Ok<IReadOnlyList<HistoryPoint>>([.. rows.Where(r => r is { Began: not null, Ended: not null, Outcome: not null }).Select(r => new HistoryPoint(
-            r.Id, r.Began!.Value.ToDateTimeOffset(), r.Outcome!.Value, r.Items, r.SelectedBytes, r.NewBytes, r.StoredBytes, r.Took.TotalSeconds))]);
+        return TypedResults.Ok<IReadOnlyList<HistoryPoint>>([
+            .. rows.Where(r => r is { Began: not null, Ended: not null, Outcome: not null })
+                .Select(r => new HistoryPoint(
+                    r.Id,
+                    r.Began!.Value.ToDateTimeOffset(),
+                    r.Outcome!.Value,
+                    r.Items,
+                    r.SelectedBytes,
+                    r.NewBytes,
+                    r.StoredBytes,
+                    r.Took.TotalSeconds
+                )),
+        ]);
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> PauseAsync(
-        string name, PauseRequest request, CharterInForce charter, Pauses pauses, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, HttpContext http, CancellationToken cancel)
+        string name,
+        PauseRequest request,
+        CharterInForce charter,
+        Pauses pauses,
+        KeepContext db,
+        NightBoard nightBoard,
+        Dispatch dispatch,
+        TimeProvider clock,
+        IOptions<ServiceSettings> settings,
+        HttpContext http,
+        CancellationToken cancel
+    )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
+        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
+            return Missing(name);
         var now = clock.Now();
-        if (request.Reason.Trim().Length is < 3 or > 500) return Problems.Invalid("say in a few words (3 to 500 characters) why the job is paused");
+        if (request.Reason.Trim().Length is < 3 or > 500)
+            return Problems.Invalid("say in a few words (3 to 500 characters) why the job is paused");
         var until = Instant.FromDateTimeOffset(request.Until);
-        if (until <= now) return Problems.Invalid($"until {request.Until:u} is not in the future; a pause has an end, so that nobody forgets it");
-        if (until > now + Pauses.Longest) return Problems.Invalid($"until {request.Until:u} is more than {Pauses.Longest.Days} days away; what is to stop for good is taken out of the charter");
-        await pauses.PauseAsync(job, Charter.MachineOf(job, settings.Value.Machine), http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
-        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, settings.Value.Machine, cancel))[0]);
+        if (until <= now)
+            return Problems.Invalid($"until {request.Until:u} is not in the future; a pause has an end, so that nobody forgets it");
+        if (until > now + Pauses.Longest)
+            return Problems.Invalid(
+                $"until {request.Until:u} is more than {Pauses.Longest.Days} days away; what is to stop for good is taken out of the "
+                    + $"charter"
+            );
+        await pauses.PauseAsync(
+            job,
+            Charter.MachineOf(job, settings.Value.Machine),
+            http.User.Identity!.Name!,
+            request.Reason.Trim(),
+            until,
+            cancel
+        );
+        return TypedResults.Ok(
+            (await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, settings.Value.Machine, cancel))[0]
+        );
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> ResumeAsync(
-        string name, CharterInForce charter, Pauses pauses, KeepContext db, NightBoard nightBoard, Dispatch dispatch, TimeProvider clock, IOptions<ServiceSettings> settings, CancellationToken cancel)
+        string name,
+        CharterInForce charter,
+        Pauses pauses,
+        KeepContext db,
+        NightBoard nightBoard,
+        Dispatch dispatch,
+        TimeProvider clock,
+        IOptions<ServiceSettings> settings,
+        CancellationToken cancel
+    )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job)) return Missing(name);
+        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
+            return Missing(name);
         await pauses.ResumeAsync(job, Charter.MachineOf(job, settings.Value.Machine), cancel);
-        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]);
+        return TypedResults.Ok(
+            (await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]
+        );
     }
 
     private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
-        List<JobDefinition> jobs, Charter charter, KeepContext db, NightBoard nightBoard, Dispatch dispatch, Instant now, string machine, CancellationToken cancel)
+        List<JobDefinition> jobs,
+        Charter charter,
+        KeepContext db,
+        NightBoard nightBoard,
+        Dispatch dispatch,
+        Instant now,
+        string machine,
+        CancellationToken cancel
+    )
     {
         // A seek for each job, where grouping would walk through all runs there ever were.
         IQueryable<JobOnMachine> watched = db.JobsOnMachines;
-        if (jobs.Count == 1) watched = watched.Where(w => w.Job == jobs[0].Name);
+        if (jobs.Count == 1)
+            watched = watched.Where(w => w.Job == jobs[0].Name);
         var last = await watched
-            .Join(db.Runs, w => db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched)).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefault(), r => (long?)r.Id, (_, r) => r)
-            .AsNoTracking().ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
+            .Join(
+                db.Runs,
+                w =>
+                    db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched))
+                        .OrderByDescending(r => r.Id)
+                        .Select(r => (long?)r.Id)
+                        .FirstOrDefault(),
+                r => (long?)r.Id,
+                (_, r) => r
+            )
+            .AsNoTracking()
+            .ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
-        var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))], charter.Zone, now, NightsShown, cancel);
+        var nights = await nightBoard.OfAsync(
+            db,
+            [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
+            charter.Zone,
+            now,
+            NightsShown,
+            cancel
+        );
         var pauses = await watched.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
-        {
-            var zone = charter.ZoneOf(job);
-            var stands = standing[job.Name];
-            var policy = charter.Policies.GetValueOrDefault(job.Policy);
-            var at = (job.Name, Machine: Charter.MachineOf(job, machine));
-            pauses.TryGetValue(at, out var pause);
-            return new JobAnswer(
-                job.Name, at.Machine, job.Watched, job.Note, job.Takes, job.LeavesOut, job.Into, job.When?.Words, job.After, zone.Id, policy?.Name, policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
-                job.FreshWithin?.ToString(), due.Of(charter.DueTimesOf(job, machine)), last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
-                stands.Newest?.ToAnswer(now), stands.Copies, Freshness.IsStale(job, stands, now),
-                pause is not null ? new PauseAnswer(pause.PausedBy!, pause.PausedReason!, pause.PausedAt!.Value.ToDateTimeOffset(), pause.PausedUntil!.Value.ToDateTimeOffset()) : null,
-                nights[at])
             {
-                HeardBy = job.Watched ? job.HeardBy : [],
-                Logs = job.Logs,
-                Syslog = job.Syslog,
-                LogRules = job.LogRules,
-            };
-        }).ToList();
+                var zone = charter.ZoneOf(job);
+                var stands = standing[job.Name];
+                var policy = charter.Policies.GetValueOrDefault(job.Policy);
+                var at = (job.Name, Machine: Charter.MachineOf(job, machine));
+                pauses.TryGetValue(at, out var pause);
+                return new JobAnswer(
+                    job.Name,
+                    at.Machine,
+                    job.Watched,
+                    job.Note,
+                    job.Takes,
+                    job.LeavesOut,
+                    job.Into,
+                    job.When?.Words,
+                    job.After,
+                    zone.Id,
+                    policy?.Name,
+                    policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
+                    job.FreshWithin?.ToString(),
+                    due.Of(charter.DueTimesOf(job, machine)),
+                    last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
+                    stands.Newest?.ToAnswer(now),
+                    stands.Copies,
+                    Freshness.IsStale(job, stands, now),
+                    pause is not null
+                        ? new PauseAnswer(
+                            pause.PausedBy!,
+                            pause.PausedReason!,
+                            pause.PausedAt!.Value.ToDateTimeOffset(),
+                            pause.PausedUntil!.Value.ToDateTimeOffset()
+                        )
+                        : null,
+                    nights[at]
+                )
+                {
+                    HeardBy = job.Watched ? job.HeardBy : [],
+                    Logs = job.Logs,
+                    Syslog = job.Syslog,
+                    LogRules = job.LogRules,
+                };
+            })
+            .ToList();
     }
 
     /// <summary>The next due instants of schedules; many jobs share one, which is then asked once.</summary>
@@ -140,9 +318,16 @@ public static class JobEndpoints
 
         public IReadOnlyList<DueAnswer> Of(DueTimes? times)
         {
-            if (times is null) return [];
-            if (known.TryGetValue(times, out var due)) return due;
-            return known[times] = [.. times.Between(now, now + Duration.FromDays(400)).Take(shown).Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(times.Zone)))];
+            if (times is null)
+                return [];
+            if (known.TryGetValue(times, out var due))
+                return due;
+            return known[times] = [
+                .. times
+                    .Between(now, now + Duration.FromDays(400))
+                    .Take(shown)
+                    .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(times.Zone))),
+            ];
         }
     }
 }

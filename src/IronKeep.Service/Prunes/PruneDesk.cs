@@ -22,16 +22,32 @@ namespace IronKeep.Service.Prunes;
 
 /// <summary>Makes prune plans, keeps them by fingerprint, finds out whether one still holds and whether the brake stops it.</summary>
 public sealed class PruneDesk(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, ClockWatch clockWatch, AlertBook alerts, FactSignal signal, TimeProvider clock, IOptions<ServiceSettings> settings)
+    IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce,
+    ClockWatch clockWatch,
+    AlertBook alerts,
+    FactSignal signal,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings
+)
 {
-    /// <summary>The plan for a job in one of its stores. That of now is stored under its fingerprint; one as of another instant is only looked at.</summary>
+    /// <summary>
+    /// The plan for a job in one of its stores. That of now is stored under its fingerprint; one as of another instant is only looked at.
+    /// </summary>
     public async Task<PrunePlanAnswer> PlanAsync(JobDefinition job, string machine, string store, Instant? asOf, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         return await PlanAsync(db, job, machine, store, asOf, cancel);
     }
 
-    private async Task<PrunePlanAnswer> PlanAsync(KeepContext db, JobDefinition job, string machine, string store, Instant? asOf, CancellationToken cancel)
+    private async Task<PrunePlanAnswer> PlanAsync(
+        KeepContext db,
+        JobDefinition job,
+        string machine,
+        string store,
+        Instant? asOf,
+        CancellationToken cancel
+    )
     {
         var plan = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], asOf, cancel);
         return asOf is null ? await KeepAsync(db, plan, cancel) : await AnswerAsync(db, plan, null, cancel);
@@ -43,7 +59,15 @@ public sealed class PruneDesk(
         var row = await db.PrunePlans.FindAsync([fingerprint], cancel);
         if (row is null)
         {
-            row = new PrunePlanRow { Fingerprint = fingerprint, Job = plan.Job, Machine = plan.Machine, Store = plan.Store, AsOf = plan.AsOf, Body = "" };
+            row = new PrunePlanRow
+            {
+                Fingerprint = fingerprint,
+                Job = plan.Job,
+                Machine = plan.Machine,
+                Store = plan.Store,
+                AsOf = plan.AsOf,
+                Body = "",
+            };
             db.PrunePlans.Add(row);
         }
         row.AsOf = plan.AsOf;
@@ -72,17 +96,30 @@ public sealed class PruneDesk(
     public async Task<(PrunePlan? Plan, string? Problem)> ReviewAsync(string fingerprint, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await db.PrunePlans.FindAsync([fingerprint], cancel) is not { } row) return (null, $"there is no prune plan {fingerprint}");
-        if (row.AppliedAt is { } applied) return (null, $"plan {fingerprint} was applied already, at {applied}");
+        if (await db.PrunePlans.FindAsync([fingerprint], cancel) is not { } row)
+            return (null, $"there is no prune plan {fingerprint}");
+        if (row.AppliedAt is { } applied)
+            return (null, $"plan {fingerprint} was applied already, at {applied}");
         var plan = Read(row);
-        if (!inForce.Charter.Jobs.TryGetValue(row.Job, out var job) || !job.Into.Contains(row.Store)) return (null, $"plan {fingerprint} no longer holds: the charter has no job {row.Job} into store {row.Store} any more");
+        if (!inForce.Charter.Jobs.TryGetValue(row.Job, out var job) || !job.Into.Contains(row.Store))
+            return (null, $"plan {fingerprint} no longer holds: the charter has no job {row.Job} into store {row.Store} any more");
         var today = await MakeAsync(db, job, row.Machine, row.Store, inForce.Charter.Policies[job.Policy], null, cancel);
         var going = plan.Going.Select(c => c.Copy.Id).ToList();
-        var done = (await db.Copies.Where(c => c.Store == row.Store && going.Contains(c.Id) && c.BinnedAt != null).Select(c => c.Id).ToListAsync(cancel)).ToHashSet();
-        if (plan.DriftAgainst(today, done) is { } drift) return (null, $"plan {fingerprint} no longer holds: {drift}; make a new plan and look at it");
+        var done = (
+            await db
+                .Copies.Where(c => c.Store == row.Store && going.Contains(c.Id) && c.BinnedAt != null)
+                .Select(c => c.Id)
+                .ToListAsync(cancel)
+        ).ToHashSet();
+        if (plan.DriftAgainst(today, done) is { } drift)
+            return (null, $"plan {fingerprint} no longer holds: {drift}; make a new plan and look at it");
         // What is done already has passed the brake.
         if (row.ConfirmedBy is null && done.Count == 0 && await BrakeAsync(db, plan, cancel) is { Length: > 0 } brake)
-            return (null, $"the brake holds plan {fingerprint}: {string.Join("; ", brake)}. Look at what goes; if it is right, confirm it with a reason");
+            return (
+                null,
+                $"the brake holds plan {fingerprint}: {string.Join("; ", brake)}. Look at what goes; if it is right, confirm it with a "
+                    + $"reason"
+            );
         return (plan, null);
     }
 
@@ -90,7 +127,9 @@ public sealed class PruneDesk(
     public async Task ConfirmAsync(string fingerprint, string by, string reason, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.ConfirmedBy, by).SetProperty(p => p.ConfirmedReason, reason), cancel);
+        await db
+            .PrunePlans.Where(p => p.Fingerprint == fingerprint)
+            .ExecuteUpdateAsync(s => s.SetProperty(p => p.ConfirmedBy, by).SetProperty(p => p.ConfirmedReason, reason), cancel);
     }
 
     public async Task MarkAppliedAsync(PrunePlan plan, string fingerprint, CancellationToken cancel)
@@ -100,12 +139,22 @@ public sealed class PruneDesk(
         var now = clock.Now();
         await db.PrunePlans.Where(p => p.Fingerprint == fingerprint).ExecuteUpdateAsync(s => s.SetProperty(p => p.AppliedAt, now), cancel);
         // Whoever let this plan pass has seen what the catalogue learned from the store.
-        await db.Copies.Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store && c.RunId == null).ExecuteUpdateAsync(s => s.SetProperty(c => c.RunId, 0), cancel);
+        await db
+            .Copies.Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store && c.RunId == null)
+            .ExecuteUpdateAsync(s => s.SetProperty(c => c.RunId, 0), cancel);
         await change.CommitAsync(cancel);
     }
 
-    /// <summary>The plan of now for a prune that nobody looks at, and how many copies go; without a fingerprint where the brake holds it, which is then an alert.</summary>
-    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(JobDefinition job, string machine, string store, CancellationToken cancel)
+    /// <summary>
+    /// The plan of now for a prune that nobody looks at, and how many copies go; without a fingerprint where the brake holds it, which is
+    /// then an alert.
+    /// </summary>
+    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(
+        JobDefinition job,
+        string machine,
+        string store,
+        CancellationToken cancel
+    )
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         await using var change = await db.BeginChangeAsync(cancel);
@@ -115,13 +164,23 @@ public sealed class PruneDesk(
         return found;
     }
 
-    /// <summary>What is the same for all plans that are made in one change: the doubt about the clock, and what the brake holds already.</summary>
+    /// <summary>
+    /// What is the same for all plans that are made in one change: the doubt about the clock, and what the brake holds already.
+    /// </summary>
     public sealed record Look(string? Doubt, HashSet<Subject> Braked);
 
-    public async Task<Look> LookAsync(KeepContext db, CancellationToken cancel) => new(await clockWatch.DoubtAsync(db, cancel), await AlertBook.OpenAsync(db, AlertClass.BrakedPrune, cancel));
+    public async Task<Look> LookAsync(KeepContext db, CancellationToken cancel) =>
+        new(await clockWatch.DoubtAsync(db, cancel), await AlertBook.OpenAsync(db, AlertClass.BrakedPrune, cancel));
 
     /// <summary>The same in the caller's change. A plan by which nothing goes is not kept.</summary>
-    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(KeepContext db, JobDefinition job, string machine, string store, Look look, CancellationToken cancel)
+    public async Task<(string? Fingerprint, int Going)> AutomaticAsync(
+        KeepContext db,
+        JobDefinition job,
+        string machine,
+        string store,
+        Look look,
+        CancellationToken cancel
+    )
     {
         var made = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], null, look.Doubt, cancel);
         var subject = Subject.OfPrune(job.Name, machine, store);
@@ -133,38 +192,88 @@ public sealed class PruneDesk(
         var plan = await KeepAsync(db, made, cancel);
         if (plan.Brake.Count > 0)
         {
-            await alerts.RaiseAsync(db, new Matter(subject, AlertClass.BrakedPrune, $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
-                $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the policy. Nothing goes meanwhile."), cancel);
+            await alerts.RaiseAsync(
+                db,
+                new Matter(
+                    subject,
+                    AlertClass.BrakedPrune,
+                    $"the brake holds the prune of {job.Name} in store {store}: {string.Join("; ", plan.Brake)}",
+                    $"Look at the plan: 'ironkeep prune plan {job.Name}'. If it is right, confirm it with a reason; if not, mend the "
+                        + $"policy. Nothing goes meanwhile."
+                ),
+                cancel
+            );
             return (null, plan.Counts[Kebab.Of(Verdict.Expire)]);
         }
         await LetGoAsync();
         return (plan.Fingerprint, plan.Counts[Kebab.Of(Verdict.Expire)]);
 
-        Task LetGoAsync() => look.Braked.Contains(subject) ? alerts.CloseAsync(db, subject, [AlertClass.BrakedPrune], cancel) : Task.CompletedTask;
+        Task LetGoAsync() =>
+            look.Braked.Contains(subject) ? alerts.CloseAsync(db, subject, [AlertClass.BrakedPrune], cancel) : Task.CompletedTask;
     }
 
-    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDefinition job, string machine, string store, PolicyDefinition policy, Instant? asOf, CancellationToken cancel) =>
-        await MakeAsync(db, job, machine, store, policy, asOf, await clockWatch.DoubtAsync(db, cancel), cancel);
+    private async Task<PrunePlan> MakeAsync(
+        KeepContext db,
+        JobDefinition job,
+        string machine,
+        string store,
+        PolicyDefinition policy,
+        Instant? asOf,
+        CancellationToken cancel
+    ) => await MakeAsync(db, job, machine, store, policy, asOf, await clockWatch.DoubtAsync(db, cancel), cancel);
 
-    private async Task<PrunePlan> MakeAsync(KeepContext db, JobDefinition job, string machine, string store, PolicyDefinition policy, Instant? asOf, string? clockDoubt, CancellationToken cancel)
+    private async Task<PrunePlan> MakeAsync(
+        KeepContext db,
+        JobDefinition job,
+        string machine,
+        string store,
+        PolicyDefinition policy,
+        Instant? asOf,
+        string? clockDoubt,
+        CancellationToken cancel
+    )
     {
         var charter = inForce.Charter;
-        var rows = await CopyBook.Alive(db).Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store && (c.BinnedAt == null || c.Kind != null)).ToListAsync(cancel);
+        var rows = await CopyBook
+            .Alive(db)
+            .Where(c => c.Job == job.Name && c.Machine == machine && c.Store == store && (c.BinnedAt == null || c.Kind != null))
+            .ToListAsync(cancel);
         var at = asOf ?? clock.Now();
-        if (asOf < clock.Now()) rows.RemoveAll(r => r.Taken > at);
+        if (asOf < clock.Now())
+            rows.RemoveAll(r => r.Taken > at);
         var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, clockDoubt);
-        return PrunePlan.Make(job.Name, machine, store, policy.Keep, guards, CopyBook.Facts(rows, at, charter.Zone).Where(f => f.Copy.BinnedAt is null).Select(f => f.Facts), at);
+        return PrunePlan.Make(
+            job.Name,
+            machine,
+            store,
+            policy.Keep,
+            guards,
+            CopyBook.Facts(rows, at, charter.Zone).Where(f => f.Copy.BinnedAt is null).Select(f => f.Facts),
+            at
+        );
     }
 
     private static async Task<ImmutableArray<string>> BrakeAsync(KeepContext db, PrunePlan plan, CancellationToken cancel)
     {
         var going = plan.Going.Select(c => c.Copy.Id).ToList();
-        if (going.Count == 0) return [];
-        var last = await db.PrunePlans.AsNoTracking().Where(p => p.Job == plan.Job && p.Machine == plan.Machine && p.Store == plan.Store && p.AppliedAt != null).OrderByDescending(p => p.AppliedAt).Select(p => p.Body).FirstOrDefaultAsync(cancel);
+        if (going.Count == 0)
+            return [];
+        var last = await db
+            .PrunePlans.AsNoTracking()
+            .Where(p => p.Job == plan.Job && p.Machine == plan.Machine && p.Store == plan.Store && p.AppliedAt != null)
+            .OrderByDescending(p => p.AppliedAt)
+            .Select(p => p.Body)
+            .FirstOrDefaultAsync(cancel);
         var before = last is null ? null : JsonSerializer.Deserialize<StoredPlan>(last);
-        var onMachine = await CopyBook.InForce(db).CountAsync(c => c.Machine == plan.Machine && (c.State == CopyState.Unchecked || c.State == CopyState.Sound), cancel);
+        var onMachine = await CopyBook
+            .InForce(db)
+            .CountAsync(c => c.Machine == plan.Machine && (c.State == CopyState.Unchecked || c.State == CopyState.Sound), cancel);
         var learned = await db.Copies.CountAsync(c => c.Store == plan.Store && going.Contains(c.Id) && c.RunId == null, cancel);
-        var doubt = learned == 0 ? null : $"the catalogue was built anew: {Counted.Of(learned, "of these copies was", "of these copies were")} learned from the store, not seen being made";
+        var doubt =
+            learned == 0
+                ? null
+                : $"the catalogue was built anew: {Counted.Of(learned, "of these copies was", "of these copies were")} learned from the "
+                    + $"store, not seen being made";
         return Brake.Reasons(plan, new BrakeFacts(before?.ReadPolicy(), before?.ReadGuards(), onMachine, doubt));
     }
 
@@ -172,16 +281,44 @@ public sealed class PruneDesk(
 
     private async Task<PrunePlanAnswer> AnswerAsync(KeepContext db, PrunePlan plan, PrunePlanRow? row, CancellationToken cancel)
     {
-        var sizes = await db.Copies.AsNoTracking().Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store)
-            .Select(c => new { c.Id, c.Bytes, c.StoredBytes }).ToDictionaryAsync(c => c.Id, cancel);
+        var sizes = await db
+            .Copies.AsNoTracking()
+            .Where(c => c.Job == plan.Job && c.Machine == plan.Machine && c.Store == plan.Store)
+            .Select(c => new
+            {
+                c.Id,
+                c.Bytes,
+                c.StoredBytes,
+            })
+            .ToDictionaryAsync(c => c.Id, cancel);
         var bin = inForce.Charter.Stores.TryGetValue(plan.Store, out var store) ? store.Bin.ToString() : "";
         var counts = Enum.GetValues<Verdict>().ToDictionary(v => Kebab.Of(v), v => plan.Copies.Count(c => c.Verdict == v));
         var brake = row is null || row.AppliedAt is not null || row.ConfirmedBy is not null ? [] : await BrakeAsync(db, plan, cancel);
         return new PrunePlanAnswer(
-            row?.Fingerprint, plan.Job, plan.Machine, plan.Store, plan.Policy.ToString(), plan.Guards.AtLeast, plan.AsOf.ToDateTimeOffset(), plan.Frozen, bin,
-            [.. plan.Copies.Select(c => new VerdictAnswer(
-                c.Copy.Id, c.Copy.Taken.ToDateTimeOffset(), c.Copy.State, c.Verdict, c.Reasons,
-                c.LeavesAt?.ToDateTimeOffset(), sizes.GetValueOrDefault(c.Copy.Id)?.Bytes ?? 0, sizes.GetValueOrDefault(c.Copy.Id)?.StoredBytes ?? 0))],
-            counts, brake, row?.AppliedAt?.ToDateTimeOffset());
+            row?.Fingerprint,
+            plan.Job,
+            plan.Machine,
+            plan.Store,
+            plan.Policy.ToString(),
+            plan.Guards.AtLeast,
+            plan.AsOf.ToDateTimeOffset(),
+            plan.Frozen,
+            bin,
+            [
+                .. plan.Copies.Select(c => new VerdictAnswer(
+                    c.Copy.Id,
+                    c.Copy.Taken.ToDateTimeOffset(),
+                    c.Copy.State,
+                    c.Verdict,
+                    c.Reasons,
+                    c.LeavesAt?.ToDateTimeOffset(),
+                    sizes.GetValueOrDefault(c.Copy.Id)?.Bytes ?? 0,
+                    sizes.GetValueOrDefault(c.Copy.Id)?.StoredBytes ?? 0
+                )),
+            ],
+            counts,
+            brake,
+            row?.AppliedAt?.ToDateTimeOffset()
+        );
     }
 }

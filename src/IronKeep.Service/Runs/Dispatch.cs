@@ -23,16 +23,30 @@ namespace IronKeep.Service.Runs;
 
 /// <summary>
 /// Starts queued runs by importance, due instant and name as far as ceilings allow: so many at once, on a machine, into a store, one
-/// a job and a lock, and reclaiming alone on its store. What it takes is its own for as long as its worker is heard of; the runs of a worker that
-/// is gone are taken from it, and become what their kind says.
+/// a job and a lock, and reclaiming alone on its store. What it takes is its own for as long as its worker is heard of; the runs of a
+/// worker that is gone are taken from it, and become what their kind says.
 /// </summary>
 public sealed class Dispatch(
-    IDbContextFactory<KeepContext> catalogue, RunQueue queue, IRunLogs logs, RunEnds ends, RunWorks works, CharterInForce charter, OpenStores stores, WorkerSelf self, Leading leading,
-    FactCarrier carrier, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events, ILogger<Dispatch> log) : BackgroundService, IBeatLook
+    IDbContextFactory<KeepContext> catalogue,
+    RunQueue queue,
+    IRunLogs logs,
+    RunEnds ends,
+    RunWorks works,
+    CharterInForce charter,
+    OpenStores stores,
+    WorkerSelf self,
+    Leading leading,
+    FactCarrier carrier,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings,
+    EventHub events,
+    ILogger<Dispatch> log
+) : BackgroundService, IBeatLook
 {
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan ProgressEvery = TimeSpan.FromMilliseconds(500);
-    private const int WritesEvery = 4, MostAnew = 3;
+    private const int WritesEvery = 4,
+        MostAnew = 3;
     private readonly ConcurrentDictionary<long, LiveRun> live = new();
     private readonly ConcurrentDictionary<long, Task> tasks = new();
     private readonly LoopRounds rounds = new(clock);
@@ -71,16 +85,25 @@ public sealed class Dispatch(
     /// <summary>What others ask of the runs that are at work here, and what nobody has any more.</summary>
     public async Task LookAsync(CancellationToken cancel)
     {
-        if (!self.IsShared) return;
+        if (!self.IsShared)
+            return;
         var id = self.Id;
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
-            foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && r.Worker == id && r.StopAsked != null).Select(r => r.Id).ToListAsync(cancel)) Find(run)?.Cancel();
+            foreach (
+                var run in await db
+                    .Runs.AsNoTracking()
+                    .Where(r => r.State == RunState.Running && r.Worker == id && r.StopAsked != null)
+                    .Select(r => r.Id)
+                    .ToListAsync(cancel)
+            )
+                Find(run)?.Cancel();
         await TakeOverAsync(cancel);
     }
 
     private void Lose(string worker)
     {
-        foreach (var at in live.Values.Where(l => l.Run.Worker == worker)) at.Lose();
+        foreach (var at in live.Values.Where(l => l.Run.Worker == worker))
+            at.Lose();
     }
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
@@ -96,7 +119,8 @@ public sealed class Dispatch(
                     await TakeOverAsync(stoppingToken);
                     tended = System.Diagnostics.Stopwatch.GetTimestamp();
                 }
-                if (!IsHeld) await StartReadyAsync(stoppingToken);
+                if (!IsHeld)
+                    await StartReadyAsync(stoppingToken);
                 rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
@@ -126,7 +150,8 @@ public sealed class Dispatch(
             if (await IsIdleAsync(cancel))
             {
                 await carrier.CarryAsync(cancel);
-                if (await IsIdleAsync(cancel)) return;
+                if (await IsIdleAsync(cancel))
+                    return;
             }
             await Task.Delay(5, cancel);
         }
@@ -134,15 +159,22 @@ public sealed class Dispatch(
 
     private async Task<bool> IsIdleAsync(CancellationToken cancel)
     {
-        if (!tasks.IsEmpty) return false;
+        if (!tasks.IsEmpty)
+            return false;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var now = clock.Now();
-        return !await db.Runs.AnyAsync(r => (r.State == RunState.Running && r.Kind != RunKind.Watched) || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)), cancel);
+        return !await db.Runs.AnyAsync(
+            r =>
+                (r.State == RunState.Running && r.Kind != RunKind.Watched)
+                || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)),
+            cancel
+        );
     }
 
     private async Task StartReadyAsync(CancellationToken stopping)
     {
-        if (!self.Holds) return;
+        if (!self.Holds)
+            return;
         await taking.WaitAsync(stopping);
         try
         {
@@ -158,37 +190,67 @@ public sealed class Dispatch(
     {
         await using var db = await catalogue.CreateDbContextAsync(stopping);
         var now = clock.Now();
-        if (!await db.Runs.AnyAsync(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now), stopping)) return;
+        if (!await db.Runs.AnyAsync(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now), stopping))
+            return;
         var worker = self.Id;
         var taken = new List<Run>();
         // What is at work, here and elsewhere, stays as it is while this is decided.
         await using (var change = await db.BeginChangeAsync(stopping))
         {
             var ready = await ReadyAsync(db, now, stopping);
-            var atWork = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && r.Kind != RunKind.Watched).ToListAsync(stopping);
+            var atWork = await db
+                .Runs.AsNoTracking()
+                .Where(r => r.State == RunState.Running && r.Kind != RunKind.Watched)
+                .ToListAsync(stopping);
             var hanging = await db.HangingRuns.AsNoTracking().ToListAsync(stopping);
             var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
             // What hangs holds its job, and takes no place from others.
-            var held = hanging.Select(h => (h.Job, h.Machine)).Concat(live.Values.Where(l => l.GivenUp).Select(l => (l.Run.Job, l.Run.Machine))).ToHashSet();
+            var held = hanging
+                .Select(h => (h.Job, h.Machine))
+                .Concat(live.Values.Where(l => l.GivenUp).Select(l => (l.Run.Job, l.Run.Machine)))
+                .ToHashSet();
             foreach (var other in atWork)
-                if (live.TryGetValue(other.Id, out var here) && Hangs(here)) held.Add((other.Job, other.Machine));
-                else ceilings.Begin(ClaimOf(other));
-            foreach (var (run, claim) in ready.Select(r => (r, ClaimOf(r))).Order(Comparer<(Run, RunClaim Claim)>.Create((a, b) => RunClaim.Order(a.Claim, b.Claim))))
+                if (live.TryGetValue(other.Id, out var here) && Hangs(here))
+                    held.Add((other.Job, other.Machine));
+                else
+                    ceilings.Begin(ClaimOf(other));
+            foreach (
+                var (run, claim) in ready
+                    .Select(r => (r, ClaimOf(r)))
+                    .Order(Comparer<(Run, RunClaim Claim)>.Create((a, b) => RunClaim.Order(a.Claim, b.Claim)))
+            )
             {
-                if (ceilings.IsFull) break;
-                if (!ceilings.CanBegin(claim) || (run.Job is not null && works.Of(run).IsRetried && held.Contains((run.Job, run.Machine))) || atWork.Exists(other => Excludes(run, other))) continue;
+                if (ceilings.IsFull)
+                    break;
+                if (
+                    !ceilings.CanBegin(claim)
+                    || (run.Job is not null && works.Of(run).IsRetried && held.Contains((run.Job, run.Machine)))
+                    || atWork.Exists(other => Excludes(run, other))
+                )
+                    continue;
                 (run.State, run.Began, run.Worker) = (RunState.Running, clock.Now(), worker);
                 ceilings.Begin(claim);
                 atWork.Add(run);
                 taken.Add(run);
             }
-            if (taken.Count == 0) return;
+            if (taken.Count == 0)
+                return;
             // A person may cancel one at this very moment: only one of the two wins.
             foreach (var run in taken.ToList())
             {
                 var began = run.Began;
-                if (await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued).ExecuteUpdateAsync(s => s
-                    .SetProperty(r => r.State, RunState.Running).SetProperty(r => r.Began, began).SetProperty(r => r.Worker, worker), stopping) == 0) taken.Remove(run);
+                if (
+                    await db
+                        .Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued)
+                        .ExecuteUpdateAsync(
+                            s =>
+                                s.SetProperty(r => r.State, RunState.Running)
+                                    .SetProperty(r => r.Began, began)
+                                    .SetProperty(r => r.Worker, worker),
+                            stopping
+                        ) == 0
+                )
+                    taken.Remove(run);
             }
             await change.CommitAsync(stopping);
         }
@@ -201,22 +263,30 @@ public sealed class Dispatch(
     }
 
     /// <summary>
-    /// The queued runs whose time has come. What is known of them is kept between two looks, of which there is one for each run that ends: only what was
-    /// queued since is read in full.
+    /// The queued runs whose time has come. What is known of them is kept between two looks, of which there is one for each run that ends:
+    /// only what was queued since is read in full.
     /// </summary>
     private async Task<List<Run>> ReadyAsync(KeepContext db, Instant now, CancellationToken cancel)
     {
-        var waiting = await db.Runs.AsNoTracking().Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)).OrderBy(r => r.Id).Select(r => new { r.Id, r.NotBefore }).ToListAsync(cancel);
+        var waiting = await db
+            .Runs.AsNoTracking()
+            .Where(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now))
+            .OrderBy(r => r.Id)
+            .Select(r => new { r.Id, r.NotBefore })
+            .ToListAsync(cancel);
         foreach (var part in waiting.Select(w => w.Id).Where(id => !queued.ContainsKey(id)).Chunk(ReadsAtOnce))
-            foreach (var run in await db.Runs.AsNoTracking().Where(r => part.Contains(r.Id)).ToListAsync(cancel)) queued[run.Id] = run;
+        foreach (var run in await db.Runs.AsNoTracking().Where(r => part.Contains(r.Id)).ToListAsync(cancel))
+            queued[run.Id] = run;
         var ready = new List<Run>(waiting.Count);
         foreach (var at in waiting)
         {
-            if (!queued.TryGetValue(at.Id, out var run)) continue;
+            if (!queued.TryGetValue(at.Id, out var run))
+                continue;
             run.NotBefore = at.NotBefore;
             ready.Add(run);
         }
-        if (queued.Count > ready.Count) queued = ready.ToDictionary(r => r.Id);
+        if (queued.Count > ready.Count)
+            queued = ready.ToDictionary(r => r.Id);
         return ready;
     }
 
@@ -242,10 +312,16 @@ public sealed class Dispatch(
             var ending = await FirstOf(work, at);
             await ticking.CancelAsync();
             await progress;
-            at.Log(ending.Outcome is Outcome.Ok ? LogSeverity.Info : ending.Outcome is Outcome.Warned or Outcome.Suspect ? LogSeverity.Warning : LogSeverity.Error, ending.Sentence);
+            at.Log(
+                ending.Outcome is Outcome.Ok ? LogSeverity.Info
+                    : ending.Outcome is Outcome.Warned or Outcome.Suspect ? LogSeverity.Warning
+                    : LogSeverity.Error,
+                ending.Sentence
+            );
             at.GivenUp = !work.IsCompleted;
             await EndAsync(at, ending);
-            if (work.IsCompleted) return;
+            if (work.IsCompleted)
+                return;
             // What hangs still has the job and its store in hand; until it lets go, nothing else of the job begins.
             tasks.TryRemove(at.Run.Id, out _);
             await work;
@@ -264,21 +340,31 @@ public sealed class Dispatch(
         }
     }
 
-    /// <summary>Writes the end until it is written: a catalogue whose disk is full for a while must not leave the run at work for ever.</summary>
+    /// <summary>
+    /// Writes the end until it is written: a catalogue whose disk is full for a while must not leave the run at work for ever.
+    /// </summary>
     private async Task EndAsync(LiveRun at, RunEnding ending)
     {
         for (var tries = 0; ; tries++)
         {
             try
             {
-                if (await ends.EndAsync(at.Run, RunState.Running, at.Run.Worker, at.Now, ending, at.Elapsed, at.GivenUp) || at.Cause != StopCause.Lost) return;
-                log.LogWarning("Run {Run} was taken from this service while it was not heard of; what it did here since counts for nothing", at.Run.Id);
+                if (
+                    await ends.EndAsync(at.Run, RunState.Running, at.Run.Worker, at.Now, ending, at.Elapsed, at.GivenUp)
+                    || at.Cause != StopCause.Lost
+                )
+                    return;
+                log.LogWarning(
+                    "Run {Run} was taken from this service while it was not heard of; what it did here since counts for nothing",
+                    at.Run.Id
+                );
                 return;
             }
             // The next start finds it, when the service stops first.
             catch (Exception e) when (!stopped.IsCancellationRequested)
             {
-                if (tries == 0) log.LogError(e, "The end of run {Run} could not be written to the catalogue; it is tried again until it is", at.Run.Id);
+                if (tries == 0)
+                    log.LogError(e, "The end of run {Run} could not be written to the catalogue; it is tried again until it is", at.Run.Id);
                 await Task.Delay(TriesAgainAfter, stopped).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             }
         }
@@ -296,17 +382,37 @@ public sealed class Dispatch(
     private async Task<RunEnding> FirstOf(Task<RunEnding> work, LiveRun at)
     {
         await Task.WhenAny(work, at.StopAsked);
-        if (!work.IsCompleted) await Task.WhenAny(work, Task.Delay(Grace));
-        return work.IsCompleted ? await work : Stopped(at, "; it hangs on something that does not answer, and no other run of it begins until it lets go or the service is started again");
+        if (!work.IsCompleted)
+            await Task.WhenAny(work, Task.Delay(Grace));
+        return work.IsCompleted
+            ? await work
+            : Stopped(
+                at,
+                "; it hangs on something that does not answer, and no other run of it begins until it lets go or the service is started "
+                    + "again"
+            );
     }
 
-    private static RunEnding Stopped(LiveRun at, string more = "") => at.Cause switch
-    {
-        StopCause.Person => new RunEnding(Outcome.Cancelled, "cancelled; nothing of it counts, earlier copies are as they were" + more),
-        StopCause.Lost => new RunEnding(Outcome.Failed, "lost: this service was not heard of for too long, and the run was taken from it" + more, FailureClass.Interrupted),
-        StopCause.Limit => new RunEnding(Outcome.TimedOut, "ended at its run limit; nothing of it counts, earlier copies are as they were" + more, FailureClass.TimedOut),
-        _ => new RunEnding(Outcome.Failed, "interrupted: the service was stopped while the run was at work" + more, FailureClass.Interrupted),
-    };
+    private static RunEnding Stopped(LiveRun at, string more = "") =>
+        at.Cause switch
+        {
+            StopCause.Person => new RunEnding(Outcome.Cancelled, "cancelled; nothing of it counts, earlier copies are as they were" + more),
+            StopCause.Lost => new RunEnding(
+                Outcome.Failed,
+                "lost: this service was not heard of for too long, and the run was taken from it" + more,
+                FailureClass.Interrupted
+            ),
+            StopCause.Limit => new RunEnding(
+                Outcome.TimedOut,
+                "ended at its run limit; nothing of it counts, earlier copies are as they were" + more,
+                FailureClass.TimedOut
+            ),
+            _ => new RunEnding(
+                Outcome.Failed,
+                "interrupted: the service was stopped while the run was at work" + more,
+                FailureClass.Interrupted
+            ),
+        };
 
     private async Task<RunEnding> EndingOfAsync(LiveRun at)
     {
@@ -316,7 +422,10 @@ public sealed class Dispatch(
             return await works.Of(at.Run).DoAsync(at, at.Token);
         }
         // What a place says of calls that were let go is no failure of its own.
-        catch (Exception e) when (at.Token.IsCancellationRequested && e is OperationCanceledException or PlaceException or RunFailedException { InnerException: PlaceException })
+        catch (Exception e)
+            when (at.Token.IsCancellationRequested
+                && e is OperationCanceledException or PlaceException or RunFailedException { InnerException: PlaceException }
+            )
         {
             return Stopped(at);
         }
@@ -347,7 +456,8 @@ public sealed class Dispatch(
             for (var tick = 1; await timer.WaitForNextTickAsync(cancel); tick++)
             {
                 events.Here(at.Run);
-                if (self.IsShared && tick % WritesEvery == 0) await WriteProgressAsync(at);
+                if (self.IsShared && tick % WritesEvery == 0)
+                    await WriteProgressAsync(at);
             }
         }
         catch (OperationCanceledException)
@@ -363,10 +473,19 @@ public sealed class Dispatch(
         {
             await using var db = await catalogue.CreateDbContextAsync(CancellationToken.None);
             var (now, rate, items, bytes) = (at.Now, at.RecentRate, at.ExpectedItems, at.ExpectedBytes);
-            await db.Runs.Where(r => r.Id == at.Run.Id && r.State == RunState.Running && r.Worker == at.Run.Worker).ExecuteUpdateAsync(s => s
-                .SetProperty(r => r.Items, now.Items).SetProperty(r => r.SelectedBytes, now.SelectedBytes).SetProperty(r => r.ReadBytes, now.ReadBytes).SetProperty(r => r.NewBytes, now.NewBytes)
-                .SetProperty(r => r.StoredBytes, now.StoredBytes).SetProperty(r => r.Skipped, now.Skipped).SetProperty(r => r.Rate, rate)
-                .SetProperty(r => r.ExpectedItems, items).SetProperty(r => r.ExpectedBytes, bytes));
+            await db
+                .Runs.Where(r => r.Id == at.Run.Id && r.State == RunState.Running && r.Worker == at.Run.Worker)
+                .ExecuteUpdateAsync(s =>
+                    s.SetProperty(r => r.Items, now.Items)
+                        .SetProperty(r => r.SelectedBytes, now.SelectedBytes)
+                        .SetProperty(r => r.ReadBytes, now.ReadBytes)
+                        .SetProperty(r => r.NewBytes, now.NewBytes)
+                        .SetProperty(r => r.StoredBytes, now.StoredBytes)
+                        .SetProperty(r => r.Skipped, now.Skipped)
+                        .SetProperty(r => r.Rate, rate)
+                        .SetProperty(r => r.ExpectedItems, items)
+                        .SetProperty(r => r.ExpectedBytes, bytes)
+                );
             events.Publish(at.Run);
         }
         catch (Exception e) when (CatalogueKinds.IsRefusal(e))
@@ -377,7 +496,8 @@ public sealed class Dispatch(
 
     private async Task ExpectAsync(LiveRun at)
     {
-        if (at.Run.Kind != RunKind.Backup) return;
+        if (at.Run.Kind != RunKind.Backup)
+            return;
         List<RunMeasure> good = [];
         try
         {
@@ -391,7 +511,8 @@ public sealed class Dispatch(
         charter.Charter.Jobs.TryGetValue(at.Run.Job!, out var job);
         at.EndsAtLimit = job?.RunLimit is not null;
         at.Limit = job?.RunLimit?.ToDuration() ?? RunLimits.Usual([.. good.Select(g => g.Took)]);
-        if (good.Count == 0) return;
+        if (good.Count == 0)
+            return;
         at.ExpectedItems = Bands.Median(good.Select(g => g.Items));
         at.ExpectedBytes = Bands.Median(good.Select(g => g.Bytes));
     }
@@ -416,23 +537,55 @@ public sealed class Dispatch(
         var own = self.Id;
         // One of the services looks after what others left.
         var all = leading.IsLeading;
-        if (all) await db.HangingRuns.Where(h => !db.Workers.Any(w => w.Id == h.Worker && !w.Gone)).ExecuteDeleteAsync(cancel);
-        foreach (var run in await db.Runs.AsNoTracking().Where(r => r.State == RunState.Running && r.Kind != RunKind.Watched && (r.Worker == own || (all && !db.Workers.Any(w => w.Id == r.Worker && !w.Gone)))).ToListAsync(cancel))
+        if (all)
+            await db.HangingRuns.Where(h => !db.Workers.Any(w => w.Id == h.Worker && !w.Gone)).ExecuteDeleteAsync(cancel);
+        foreach (
+            var run in await db
+                .Runs.AsNoTracking()
+                .Where(r =>
+                    r.State == RunState.Running
+                    && r.Kind != RunKind.Watched
+                    && (r.Worker == own || (all && !db.Workers.Any(w => w.Id == r.Worker && !w.Gone)))
+                )
+                .ToListAsync(cancel)
+        )
         {
             // Those that are at work here are not interrupted; the others are nobody's.
-            if (live.ContainsKey(run.Id) || tasks.ContainsKey(run.Id)) continue;
+            if (live.ContainsKey(run.Id) || tasks.ContainsKey(run.Id))
+                continue;
             var becomes = works.Of(run).WhenLost;
-            if (becomes == WhenLost.BegunAnew && run.Attempt >= MostAnew) becomes = WhenLost.Interrupted;
-            var sentence = "interrupted: the service ended while the run was at work; earlier copies are whole" + becomes switch
-            {
-                WhenLost.CarriedOn => "; another run carries on with its plan",
-                WhenLost.BegunAnew => "; another run begins anew",
-                _ => "",
-            };
+            if (becomes == WhenLost.BegunAnew && run.Attempt >= MostAnew)
+                becomes = WhenLost.Interrupted;
+            var sentence =
+                "interrupted: the service ended while the run was at work; earlier copies are whole"
+                + becomes switch
+                {
+                    WhenLost.CarriedOn => "; another run carries on with its plan",
+                    WhenLost.BegunAnew => "; another run begins anew",
+                    _ => "",
+                };
             var figures = new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
-            var goesOn = becomes == WhenLost.Interrupted ? null
-                : new RunRequest(run.Kind, run.Job, run.Store, run.By) { Machine = run.Machine, Due = run.Due, Order = run.Order is { } order ? JsonSerializer.Deserialize<JsonElement>(order) : null, Attempt = run.Attempt + 1 };
-            if (!await ends.EndAsync(run, run.State, run.Worker, figures, new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted), goesOn: goesOn)) continue;
+            var goesOn =
+                becomes == WhenLost.Interrupted
+                    ? null
+                    : new RunRequest(run.Kind, run.Job, run.Store, run.By)
+                    {
+                        Machine = run.Machine,
+                        Due = run.Due,
+                        Order = run.Order is { } order ? JsonSerializer.Deserialize<JsonElement>(order) : null,
+                        Attempt = run.Attempt + 1,
+                    };
+            if (
+                !await ends.EndAsync(
+                    run,
+                    run.State,
+                    run.Worker,
+                    figures,
+                    new RunEnding(Outcome.Failed, sentence, FailureClass.Interrupted),
+                    goesOn: goesOn
+                )
+            )
+                continue;
             using var file = logs.Open(run.Id);
             file.Write(LogSeverity.Error, sentence);
         }

@@ -17,7 +17,9 @@ public interface IRunLogs
     /// <summary>The log of a run, to be written.</summary>
     IRunLog Open(long runId);
 
-    /// <summary>Lines from a position (the first line is 0) that are at least so severe, at most 1000 at once; Next is where the rest begins.</summary>
+    /// <summary>
+    /// Lines from a position (the first line is 0) that are at least so severe, at most 1000 at once; Next is where the rest begins.
+    /// </summary>
     Task<RunLogAnswer> ReadAsync(long runId, int from, LogSeverity least, CancellationToken cancel);
 
     /// <summary>Removes the logs of runs that were last written before an instant (UTC). The runs themselves stay.</summary>

@@ -23,8 +23,8 @@ public enum WhenLost
 }
 
 /// <summary>
-/// One kind of run: its work, and all that others need to know of the kind. A new kind is one class that implements this and is registered; nothing
-/// else asks which kind a run is.
+/// One kind of run: its work, and all that others need to know of the kind. A new kind is one class that implements this and is registered;
+/// nothing else asks which kind a run is.
 /// </summary>
 public interface IRunWork
 {
@@ -46,7 +46,14 @@ public interface IRunWork
 
     /// <summary>What it holds while it is at work: by default its store, and nothing that another run of the kind would want.</summary>
     RunClaim ClaimOf(Run run, Charter charter) =>
-        new($"{run.Kind} {run.Id}", run.Machine, run.Store is null ? [] : [run.Store], [], MachineDefinition.UsualImportance, run.Due ?? run.NotBefore ?? run.Queued);
+        new(
+            $"{run.Kind} {run.Id}",
+            run.Machine,
+            run.Store is null ? [] : [run.Store],
+            [],
+            MachineDefinition.UsualImportance,
+            run.Due ?? run.NotBefore ?? run.Queued
+        );
 
     /// <summary>Which alerts its end closes, and what it raises.</summary>
     IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => RunAlerts.Usual(run, Subject.OfStore(run.Store!), AlertClass.Failed);
@@ -65,7 +72,9 @@ public sealed class RunWorks(IEnumerable<IRunWork> works)
     public IRunWork Of(Run run) => byKind[run.Kind];
 }
 
-/// <summary>How a run ended, in one sentence to a person; <see cref="FailedStore"/> is the store whose fault it was, when it was one's.</summary>
+/// <summary>
+/// How a run ended, in one sentence to a person; <see cref="FailedStore"/> is the store whose fault it was, when it was one's.
+/// </summary>
 public sealed record RunEnding(Outcome Outcome, string Sentence, FailureClass? Failure = null)
 {
     public ImmutableArray<string> CopyIds { get; init; } = [];

@@ -7,7 +7,13 @@ using NodaTime;
 namespace IronKeep.Service.Runs;
 
 /// <summary>Why a run is being ended before its time.</summary>
-public enum StopCause { ServiceStops, Person, Limit, Lost }
+public enum StopCause
+{
+    ServiceStops,
+    Person,
+    Limit,
+    Lost,
+}
 
 /// <summary>A run at work: its row as it was at the start, its log, and its figures as they move.</summary>
 public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, CancellationToken stopping) : IDisposable
@@ -54,7 +60,8 @@ public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, Cancellati
         {
             lock (gate)
             {
-                if (samples.Count < 2) return null;
+                if (samples.Count < 2)
+                    return null;
                 var (first, last) = (samples.Peek(), samples.Last());
                 var seconds = (last.At - first.At).TotalSeconds;
                 return seconds > 0 && last.Bytes > first.Bytes ? (last.Bytes - first.Bytes) / seconds : null;
@@ -69,7 +76,8 @@ public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, Cancellati
         {
             var at = clock.GetElapsedTime(began);
             samples.Enqueue((at, now.SelectedBytes));
-            while (samples.Count > 2 && (at - samples.Peek().At).TotalSeconds > RateWindowSeconds) samples.Dequeue();
+            while (samples.Count > 2 && (at - samples.Peek().At).TotalSeconds > RateWindowSeconds)
+                samples.Dequeue();
         }
     }
 
@@ -89,7 +97,8 @@ public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, Cancellati
     {
         lock (gate)
         {
-            if (ended || cancelled.IsCancellationRequested) return;
+            if (ended || cancelled.IsCancellationRequested)
+                return;
             Cause = cause;
         }
         try
@@ -105,7 +114,8 @@ public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, Cancellati
 
     public void Dispose()
     {
-        lock (gate) ended = true;
+        lock (gate)
+            ended = true;
         cancelled.Dispose();
         log.Dispose();
     }

@@ -16,16 +16,27 @@ public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce i
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
-        var runs = await Ended.RunsOfAsync(db, facts, r => r.Outcome != Outcome.Cancelled && r.Outcome != Outcome.NotNeeded && r.Outcome != Outcome.HeldBack, cancel);
-        var open = (await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel)).Select(a => (a.Subject, a.Class)).ToHashSet();
+        var runs = await Ended.RunsOfAsync(
+            db,
+            facts,
+            r => r.Outcome != Outcome.Cancelled && r.Outcome != Outcome.NotNeeded && r.Outcome != Outcome.HeldBack,
+            cancel
+        );
+        var open = (await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel))
+            .Select(a => (a.Subject, a.Class))
+            .ToHashSet();
         foreach (var fact in facts)
         {
-            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Outcome: not null } run || await RunEnds.IsRetriedAsync(db, run, cancel)) continue;
+            if (runs.GetValueOrDefault(fact.RunId ?? 0) is not { Outcome: not null } run || await RunEnds.IsRetriedAsync(db, run, cancel))
+                continue;
             foreach (var step in works.Of(run).AlertsOf(run, inForce.Charter))
             {
-                if (Array.Exists(step.Closes, c => open.Contains((step.Subject, c)))) await alerts.CloseAsync(db, step.Subject, step.Closes, cancel);
-                foreach (var closed in step.Closes) open.Remove((step.Subject, closed));
-                if (step.Raises is not { } matter) continue;
+                if (Array.Exists(step.Closes, c => open.Contains((step.Subject, c))))
+                    await alerts.CloseAsync(db, step.Subject, step.Closes, cancel);
+                foreach (var closed in step.Closes)
+                    open.Remove((step.Subject, closed));
+                if (step.Raises is not { } matter)
+                    continue;
                 await alerts.RaiseAsync(db, matter, cancel);
                 open.Add((matter.Subject, matter.Class));
             }
@@ -33,10 +44,18 @@ public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce i
     }
 
     /// <summary>What most kinds do: a good end closes, a bad one raises that it failed.</summary>
-    public static IEnumerable<AlertStep> Usual(Run run, Subject subject, params AlertClass[] closes) => run.Outcome is Outcome.Ok or Outcome.Warned
-        ? [new AlertStep(subject, closes)]
-        : [new AlertStep(subject, [], Failed(run, subject))];
+    public static IEnumerable<AlertStep> Usual(Run run, Subject subject, params AlertClass[] closes) =>
+        run.Outcome is Outcome.Ok or Outcome.Warned ? [new AlertStep(subject, closes)] : [new AlertStep(subject, [], Failed(run, subject))];
 
     public static Matter Failed(Run run, Subject subject, AlertClass kind = AlertClass.Failed, string? more = null) =>
-        new(subject, run.Outcome == Outcome.TimedOut ? AlertClass.Overdue : kind, run.Sentence + more, FailureWords.Remedy(run.Failure ?? FailureClass.Unknown)) { RunId = run.Id, CountsOnce = run.Outcome == Outcome.TimedOut };
+        new(
+            subject,
+            run.Outcome == Outcome.TimedOut ? AlertClass.Overdue : kind,
+            run.Sentence + more,
+            FailureWords.Remedy(run.Failure ?? FailureClass.Unknown)
+        )
+        {
+            RunId = run.Id,
+            CountsOnce = run.Outcome == Outcome.TimedOut,
+        };
 }

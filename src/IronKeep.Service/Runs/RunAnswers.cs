@@ -16,24 +16,67 @@ public static class RunAnswers
     public static RunAnswer ToAnswer(this Run run, LiveRun? live = null)
     {
         var now = live?.Now ?? new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
-        var elapsed = live is not null ? live.Elapsed.TotalSeconds : run is { Began: not null, Ended: not null } ? run.Took.TotalSeconds : (double?)null;
+        var elapsed =
+            live is not null ? live.Elapsed.TotalSeconds
+            : run is { Began: not null, Ended: not null } ? run.Took.TotalSeconds
+            : (double?)null;
         // While another service has it, what it last wrote down of it is known here.
         var moving = run.State == RunState.Running;
-        var (expectedItems, expectedBytes) = live is not null ? (live.ExpectedItems, live.ExpectedBytes) : moving ? (run.ExpectedItems, run.ExpectedBytes) : (null, null);
-        var rate = live is not null ? live.RecentRate : moving ? run.Rate : elapsed > 0 && now.SelectedBytes > 0 ? now.SelectedBytes / elapsed : null;
+        var (expectedItems, expectedBytes) =
+            live is not null ? (live.ExpectedItems, live.ExpectedBytes)
+            : moving ? (run.ExpectedItems, run.ExpectedBytes)
+            : (null, null);
+        var rate =
+            live is not null ? live.RecentRate
+            : moving ? run.Rate
+            : elapsed > 0 && now.SelectedBytes > 0 ? now.SelectedBytes / elapsed
+            : null;
         var figures = new RunFiguresAnswer(
-            now.Items, now.SelectedBytes, now.ReadBytes, now.NewBytes, now.StoredBytes, now.Skipped,
-            expectedItems, expectedBytes, rate, elapsed, Remaining(run, expectedBytes, rate, now));
+            now.Items,
+            now.SelectedBytes,
+            now.ReadBytes,
+            now.NewBytes,
+            now.StoredBytes,
+            now.Skipped,
+            expectedItems,
+            expectedBytes,
+            rate,
+            elapsed,
+            Remaining(run, expectedBytes, rate, now)
+        );
         var copies = run.CopyIds.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         return new RunAnswer(
-            run.Id, run.Kind, run.Job, run.Machine, run.Store, run.By.ToAnswer(), run.State, run.Outcome, run.Failure, run.Sentence,
+            run.Id,
+            run.Kind,
+            run.Job,
+            run.Machine,
+            run.Store,
+            run.By.ToAnswer(),
+            run.State,
+            run.Outcome,
+            run.Failure,
+            run.Sentence,
             run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
-            run.Due?.ToDateTimeOffset(), run.Queued.ToDateTimeOffset(), run.Began?.ToDateTimeOffset(), run.Ended?.ToDateTimeOffset(), figures, copies.FirstOrDefault(), copies,
-            run.NotBefore?.ToDateTimeOffset(), run.Attempt, run.ConfirmedBy, run.ConfirmedAt?.ToDateTimeOffset(),
-            run.ExitCode, run.Evidence is { } heard ? JsonSerializer.Deserialize<EvidenceAnswer>(heard, ContractJson.Options) : null);
+            run.Due?.ToDateTimeOffset(),
+            run.Queued.ToDateTimeOffset(),
+            run.Began?.ToDateTimeOffset(),
+            run.Ended?.ToDateTimeOffset(),
+            figures,
+            copies.FirstOrDefault(),
+            copies,
+            run.NotBefore?.ToDateTimeOffset(),
+            run.Attempt,
+            run.ConfirmedBy,
+            run.ConfirmedAt?.ToDateTimeOffset(),
+            run.ExitCode,
+            run.Evidence is { } heard ? JsonSerializer.Deserialize<EvidenceAnswer>(heard, ContractJson.Options) : null
+        );
     }
 
-    /// <summary>Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7 (Figures).</summary>
+    /// <summary>
+    /// Seconds, by what is expected and the rate of the last minute; null when either is unknown. Source: docs/semantics.md, section 7
+    /// (Figures).
+    /// </summary>
     private static double? Remaining(Run run, long? expected, double? rate, Progress now) =>
         run.State != RunState.Ended && expected > now.SelectedBytes && rate > 0 ? (expected - now.SelectedBytes) / rate : null;
 

@@ -18,74 +18,145 @@ public static class RunEndpoints
     {
         var runs = api.MapGroup("/runs");
         runs.MapGet("", ListAsync).WithSummary("Runs, newest first, by job, store, kind, state and outcome");
-        runs.MapGet("/{id:long}", async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> (long id, KeepContext db, Dispatch dispatch, CancellationToken cancel) =>
-                await db.Runs.FindAsync([id], cancel) is { } run ? TypedResults.Ok(run.ToAnswer(dispatch.Find(id))) : Missing(id))
+        runs.MapGet(
+                "/{id:long}",
+                async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> (
+                    long id,
+                    KeepContext db,
+                    Dispatch dispatch,
+                    CancellationToken cancel
+                ) => await db.Runs.FindAsync([id], cancel) is { } run ? TypedResults.Ok(run.ToAnswer(dispatch.Find(id))) : Missing(id)
+            )
             .WithSummary("One run, with its figures as they are now");
-        runs.MapGet("/{id:long}/log", async Task<Results<Ok<RunLogAnswer>, ProblemHttpResult>> (long id, KeepContext db, IRunLogs logs, CancellationToken cancel, int from = 0, string severity = "info") =>
-            {
-                if (Kebab.Read<LogSeverity>(severity) is not { } least) return Problems.Invalid($"severity '{severity}' is not known; use info, warning or error");
-                return await db.Runs.AnyAsync(r => r.Id == id, cancel) ? TypedResults.Ok(await logs.ReadAsync(id, Math.Max(0, from), least, cancel)) : Missing(id);
-            })
+        runs.MapGet(
+                "/{id:long}/log",
+                async Task<Results<Ok<RunLogAnswer>, ProblemHttpResult>> (
+                    long id,
+                    KeepContext db,
+                    IRunLogs logs,
+                    CancellationToken cancel,
+                    int from = 0,
+                    string severity = "info"
+                ) =>
+                {
+                    if (Kebab.Read<LogSeverity>(severity) is not { } least)
+                        return Problems.Invalid($"severity '{severity}' is not known; use info, warning or error");
+                    return await db.Runs.AnyAsync(r => r.Id == id, cancel)
+                        ? TypedResults.Ok(await logs.ReadAsync(id, Math.Max(0, from), least, cancel))
+                        : Missing(id);
+                }
+            )
             .WithSummary("A run's log from a position on, while it runs and afterwards; with severity, lines that are at least so severe");
-        runs.MapGet("/{id:long}/previous", PreviousAsync).WithSummary("The run of the same kind, job and store that ended before this one, to set beside it");
+        runs.MapGet("/{id:long}/previous", PreviousAsync)
+            .WithSummary("The run of the same kind, job and store that ended before this one, to set beside it");
         runs.MapPost("/{id:long}/cancel", CancelAsync).WithSummary("Ends a queued or running run");
     }
 
     internal static ProblemHttpResult Missing(long id) => Problems.NotFound($"there is no run {id}; list them with GET /api/v1/runs");
 
     private static async Task<Results<Ok<Page<RunAnswer>>, ProblemHttpResult>> ListAsync(
-        KeepContext db, Dispatch dispatch, CancellationToken cancel, string? job = null, string? store = null, string? kind = null, string? state = null, string? outcome = null, string? cursor = null, int limit = 100)
+        KeepContext db,
+        Dispatch dispatch,
+        CancellationToken cancel,
+        string? job = null,
+        string? store = null,
+        string? kind = null,
+        string? state = null,
+        string? outcome = null,
+        string? cursor = null,
+        int limit = 100
+    )
     {
-        if (!Paging.TryRead(cursor, ref limit, out var before, out var problem)) return problem;
+        if (!Paging.TryRead(cursor, ref limit, out var before, out var problem))
+            return problem;
         var query = db.Runs.AsNoTracking().Where(r => before == null || r.Id < before);
-        if (job is not null) query = query.Where(r => r.Job == job);
-        if (store is not null) query = query.Where(r => r.Store == store);
+        if (job is not null)
+            query = query.Where(r => r.Job == job);
+        if (store is not null)
+            query = query.Where(r => r.Store == store);
         if (outcome is not null)
         {
-            if (Kebab.Read<Core.Watching.Outcome>(outcome) is not { } wanted) return Problems.Invalid($"outcome '{outcome}' is not known; use ok, warned, suspect, failed, timed-out, missed, refused, held-back, not-needed or cancelled");
+            if (Kebab.Read<Core.Watching.Outcome>(outcome) is not { } wanted)
+                return Problems.Invalid(
+                    $"outcome '{outcome}' is not known; use ok, warned, suspect, failed, timed-out, missed, refused, held-back, not-needed "
+                        + $"or cancelled"
+                );
             query = query.Where(r => r.Outcome == wanted);
         }
         if (kind is not null)
         {
-            if (Kebab.Read<RunKind>(kind) is not { } wanted) return Problems.Invalid($"kind '{kind}' is not known; use backup, check, prune, reclaim or restore");
+            if (Kebab.Read<RunKind>(kind) is not { } wanted)
+                return Problems.Invalid($"kind '{kind}' is not known; use backup, check, prune, reclaim or restore");
             query = query.Where(r => r.Kind == wanted);
         }
         if (state is not null)
         {
-            if (Kebab.Read<RunState>(state) is not { } wanted) return Problems.Invalid($"state '{state}' is not known; use queued, running or ended");
+            if (Kebab.Read<RunState>(state) is not { } wanted)
+                return Problems.Invalid($"state '{state}' is not known; use queued, running or ended");
             query = query.Where(r => r.State == wanted);
         }
         var rows = await query.OrderByDescending(r => r.Id).Take(limit + 1).ToListAsync(cancel);
         return TypedResults.Ok(Paging.Page(rows, limit, r => r.Id, r => r.ToAnswer(dispatch.Find(r.Id))));
     }
 
-    private static async Task<Results<Ok<PreviousRunAnswer>, ProblemHttpResult>> PreviousAsync(long id, KeepContext db, CancellationToken cancel)
+    private static async Task<Results<Ok<PreviousRunAnswer>, ProblemHttpResult>> PreviousAsync(
+        long id,
+        KeepContext db,
+        CancellationToken cancel
+    )
     {
-        if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, cancel) is not { } run) return Missing(id);
+        if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, cancel) is not { } run)
+            return Missing(id);
         var before = db.Runs.AsNoTracking().Where(r => r.Id < id && r.Kind == run.Kind && r.State == RunState.Ended && r.CopyIds != "");
-        if (run.Kind != RunKind.Backup) before = db.Runs.AsNoTracking().Where(r => r.Id < id && r.Kind == run.Kind && r.State == RunState.Ended && r.Store == run.Store);
+        if (run.Kind != RunKind.Backup)
+            before = db
+                .Runs.AsNoTracking()
+                .Where(r => r.Id < id && r.Kind == run.Kind && r.State == RunState.Ended && r.Store == run.Store);
         var previous = await before.Where(r => r.Job == run.Job).OrderByDescending(r => r.Id).FirstOrDefaultAsync(cancel);
         return TypedResults.Ok(new PreviousRunAnswer(previous?.ToAnswer()));
     }
 
-    private static async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> CancelAsync(long id, KeepContext db, Dispatch dispatch, RunEnds ends, EventHub events, HttpContext http, CancellationToken cancel)
+    private static async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> CancelAsync(
+        long id,
+        KeepContext db,
+        Dispatch dispatch,
+        RunEnds ends,
+        EventHub events,
+        HttpContext http,
+        CancellationToken cancel
+    )
     {
         if (dispatch.Find(id) is { } live)
         {
             live.Cancel();
             return TypedResults.Ok(live.Run.ToAnswer(live));
         }
-        if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, cancel) is not { } run) return Missing(id);
-        if (run is { Kind: RunKind.Watched, State: RunState.Running }) return Problems.Refused($"run {id} of {run.Job} is carried out by something else on {run.Machine}; stop it there");
+        if (await db.Runs.AsNoTracking().FirstOrDefaultAsync(r => r.Id == id, cancel) is not { } run)
+            return Missing(id);
+        if (run is { Kind: RunKind.Watched, State: RunState.Running })
+            return Problems.Refused($"run {id} of {run.Job} is carried out by something else on {run.Machine}; stop it there");
         // Only one of two wins: this end, or the dispatch that takes the run.
-        if (!await ends.EndAsync(run, RunState.Queued, null, new Progress(0, 0, 0, 0, 0, 0), new RunEnding(Core.Watching.Outcome.Cancelled, "cancelled before it began")))
+        if (
+            !await ends.EndAsync(
+                run,
+                RunState.Queued,
+                null,
+                new Progress(0, 0, 0, 0, 0, 0),
+                new RunEnding(Core.Watching.Outcome.Cancelled, "cancelled before it began")
+            )
+        )
         {
             // Another service may have it: that is asked to end it.
             var by = http.User.Identity!.Name!;
-            if (await db.Runs.Where(r => r.Id == id && r.State == RunState.Running).ExecuteUpdateAsync(s => s.SetProperty(r => r.StopAsked, by), cancel) == 0)
+            if (
+                await db
+                    .Runs.Where(r => r.Id == id && r.State == RunState.Running)
+                    .ExecuteUpdateAsync(s => s.SetProperty(r => r.StopAsked, by), cancel) == 0
+            )
                 return Problems.Refused($"run {id} has ended already; nothing was cancelled");
             events.Order();
-            if (dispatch.Find(id) is { } here) here.Cancel();
+            if (dispatch.Find(id) is { } here)
+                here.Cancel();
         }
         return TypedResults.Ok((await db.Runs.AsNoTracking().FirstAsync(r => r.Id == id, cancel)).ToAnswer());
     }

@@ -15,16 +15,37 @@ namespace IronKeep.Service.Runs;
 /// <summary>
 /// Ends runs. The run's row, its planned run, another try and the fact that it has ended are one change; all else follows from the fact.
 /// </summary>
-public sealed class RunEnds(IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, RunQueue queue, RunWorks works, TimeProvider clock, EventHub events, FactSignal signal, ILogger<RunEnds> log)
+public sealed class RunEnds(
+    IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce,
+    RunQueue queue,
+    RunWorks works,
+    TimeProvider clock,
+    EventHub events,
+    FactSignal signal,
+    ILogger<RunEnds> log
+)
 {
-    /// <summary>Causes that may have passed when it is tried again. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
+    /// <summary>
+    /// Causes that may have passed when it is tried again. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
+    /// </summary>
     private static readonly FailureClass[] Passing = [FailureClass.StoreUnreachable, FailureClass.TimedOut, FailureClass.Interrupted];
 
     /// <summary>
-    /// Ends a run that stands as <paramref name="from"/> says and that <paramref name="worker"/> has (null: whoever); false when it does so no more, and then
-    /// nothing was changed. Throws what the catalogue throws: then nothing was written either, and it can be called again.
+    /// Ends a run that stands as <paramref name="from"/> says and that <paramref name="worker"/> has (null: whoever); false when it does so
+    /// no more, and then nothing was changed. Throws what the catalogue throws: then nothing was written either, and it can be called
+    /// again.
     /// </summary>
-    public async Task<bool> EndAsync(Run run, RunState from, string? worker, Progress figures, RunEnding ending, Duration? took = null, bool hangs = false, RunRequest? goesOn = null)
+    public async Task<bool> EndAsync(
+        Run run,
+        RunState from,
+        string? worker,
+        Progress figures,
+        RunEnding ending,
+        Duration? took = null,
+        bool hangs = false,
+        RunRequest? goesOn = null
+    )
     {
         Run row;
         Run? next;
@@ -32,7 +53,8 @@ public sealed class RunEnds(IDbContextFactory<KeepContext> catalogue, CharterInF
         await using (var change = await db.BeginChangeAsync(CancellationToken.None))
         {
             row = (await db.Runs.FindAsync(run.Id))!;
-            if (row.Outcome is not null || row.State != from || (worker is not null && row.Worker != worker)) return false;
+            if (row.Outcome is not null || row.State != from || (worker is not null && row.Worker != worker))
+                return false;
             var now = clock.Now();
             (row.State, row.Ended) = (RunState.Ended, now);
             row.TookSeconds = (took ?? (row.Began is { } began ? Duration.Max(Duration.Zero, now - began) : null))?.TotalSeconds;
@@ -42,9 +64,19 @@ public sealed class RunEnds(IDbContextFactory<KeepContext> catalogue, CharterInF
             (row.Items, row.SelectedBytes, row.ReadBytes) = (figures.Items, figures.SelectedBytes, figures.ReadBytes);
             (row.NewBytes, row.StoredBytes, row.Skipped) = (figures.NewBytes, figures.StoredBytes, figures.Skipped);
             await db.RoomPromises.Where(p => p.RunId == row.Id).ExecuteDeleteAsync();
-            if (hangs) db.HangingRuns.Add(new HangingRun { RunId = row.Id, Worker = row.Worker ?? "", Job = row.Job, Machine = row.Machine });
+            if (hangs)
+                db.HangingRuns.Add(
+                    new HangingRun
+                    {
+                        RunId = row.Id,
+                        Worker = row.Worker ?? "",
+                        Job = row.Job,
+                        Machine = row.Machine,
+                    }
+                );
             next = await RetryAsync(db, row, ending);
-            if (goesOn is not null && next is null) next = await queue.AddAsync(db, goesOn, CancellationToken.None);
+            if (goesOn is not null && next is null)
+                next = await queue.AddAsync(db, goesOn, CancellationToken.None);
             var retried = next is not null && next.PlannedRunId is not null;
             if (row.PlannedRunId is { } plannedId && await db.PlannedRuns.FindAsync(plannedId) is { } planned)
             {
@@ -57,7 +89,14 @@ public sealed class RunEnds(IDbContextFactory<KeepContext> catalogue, CharterInF
             await db.SaveChangesAsync();
             await change.CommitAsync(CancellationToken.None);
         }
-        log.LogInformation("Run {Run} ({Kind} {Subject}) ended {Outcome}: {Sentence}", row.Id, Kebab.Of(row.Kind), row.Job ?? row.Store, Kebab.Of(ending.Outcome), ending.Sentence);
+        log.LogInformation(
+            "Run {Run} ({Kind} {Subject}) ended {Outcome}: {Sentence}",
+            row.Id,
+            Kebab.Of(row.Kind),
+            row.Job ?? row.Store,
+            Kebab.Of(ending.Outcome),
+            ending.Sentence
+        );
         if (next is not null)
         {
             events.Publish(next);
@@ -71,20 +110,28 @@ public sealed class RunEnds(IDbContextFactory<KeepContext> catalogue, CharterInF
     /// <summary>Queues another try for a passing cause, with a growing pause: 1, 2, 4 minutes and so on.</summary>
     private async Task<Run?> RetryAsync(KeepContext db, Run run, RunEnding ending)
     {
-        if (!works.Of(run).IsRetried || ending.Failure is not { } failure || !Passing.Contains(failure)) return null;
-        if (!inForce.Charter.Jobs.TryGetValue(run.Job!, out var job) || run.Attempt >= job.Retries) return null;
-        return await queue.AddAsync(db, new RunRequest(run.Kind, run.Job, run.Store, run.By)
-        {
-            Machine = run.Machine,
-            Due = run.Due,
-            PlannedRunId = run.PlannedRunId,
-            Attempt = run.Attempt + 1,
-            NotBefore = clock.Now() + Duration.FromMinutes(1 << run.Attempt),
-        }, CancellationToken.None);
+        if (!works.Of(run).IsRetried || ending.Failure is not { } failure || !Passing.Contains(failure))
+            return null;
+        if (!inForce.Charter.Jobs.TryGetValue(run.Job!, out var job) || run.Attempt >= job.Retries)
+            return null;
+        return await queue.AddAsync(
+            db,
+            new RunRequest(run.Kind, run.Job, run.Store, run.By)
+            {
+                Machine = run.Machine,
+                Due = run.Due,
+                PlannedRunId = run.PlannedRunId,
+                Attempt = run.Attempt + 1,
+                NotBefore = clock.Now() + Duration.FromMinutes(1 << run.Attempt),
+            },
+            CancellationToken.None
+        );
     }
 
     /// <summary>Whether another run tries once more what a planned one failed at.</summary>
     public static async Task<bool> IsRetriedAsync(KeepContext db, Run run, CancellationToken cancel) =>
-        run.PlannedRunId is { } planned && run.Failure is { } failure && Passing.Contains(failure)
+        run.PlannedRunId is { } planned
+        && run.Failure is { } failure
+        && Passing.Contains(failure)
         && await db.Runs.AnyAsync(r => r.PlannedRunId == planned && r.Id > run.Id && r.Attempt == run.Attempt + 1, cancel);
 }

@@ -9,8 +9,8 @@ using IronKeep.Runs;
 namespace IronKeep.Service.Runs;
 
 /// <summary>
-/// One run's log while it is written. Safe for several threads; after ten thousand lines it only counts, and a disk that takes no line costs the
-/// run nothing but the line.
+/// One run's log while it is written. Safe for several threads; after ten thousand lines it only counts, and a disk that takes no line
+/// costs the run nothing but the line.
 /// </summary>
 public sealed class RunLogFile : IRunLog
 {
@@ -20,12 +20,14 @@ public sealed class RunLogFile : IRunLog
     private readonly ILogger log;
     private readonly string path;
     private FileStream? file;
-    private int lines, lost;
+    private int lines,
+        lost;
 
     internal RunLogFile(string path, TimeProvider clock, ILogger log)
     {
         (this.path, this.clock, this.log) = (path, clock, log);
-        lock (gate) TryOpen();
+        lock (gate)
+            TryOpen();
     }
 
     public void Write(LogSeverity severity, string text) => Write(severity, text, null);
@@ -36,8 +38,10 @@ public sealed class RunLogFile : IRunLog
         lock (gate)
         {
             lines++;
-            if (lines <= MostLines) Put(severity, text, at);
-            else if (lines == MostLines + 1) Put(LogSeverity.Warning, $"the log has {MostLines} lines; further lines are only counted");
+            if (lines <= MostLines)
+                Put(severity, text, at);
+            else if (lines == MostLines + 1)
+                Put(LogSeverity.Warning, $"the log has {MostLines} lines; further lines are only counted");
         }
     }
 
@@ -51,7 +55,8 @@ public sealed class RunLogFile : IRunLog
             if (file.Length > 0)
             {
                 file.Position = file.Length - 1;
-                if (file.ReadByte() != '\n') file.WriteByte((byte)'\n');
+                if (file.ReadByte() != '\n')
+                    file.WriteByte((byte)'\n');
             }
             file.Position = file.Length;
         }
@@ -65,7 +70,8 @@ public sealed class RunLogFile : IRunLog
 
     private void Put(LogSeverity severity, string text, NodaTime.Instant? at = null)
     {
-        if (file is null) TryOpen();
+        if (file is null)
+            TryOpen();
         try
         {
             if (lost > 0 && file is not null)
@@ -73,8 +79,10 @@ public sealed class RunLogFile : IRunLog
                 Line(LogSeverity.Warning, $"{lost} lines before this one could not be written");
                 lost = 0;
             }
-            if (file is null) lost++;
-            else Line(severity, text, at);
+            if (file is null)
+                lost++;
+            else
+                Line(severity, text, at);
         }
         catch (IOException)
         {
@@ -87,7 +95,14 @@ public sealed class RunLogFile : IRunLog
         var start = file!.Position;
         try
         {
-            file.Write(Encoding.UTF8.GetBytes(JsonSerializer.Serialize(new RunLogLine(at?.ToDateTimeOffset() ?? clock.GetUtcNow(), severity, text), ContractJson.Options) + "\n"));
+            file.Write(
+                Encoding.UTF8.GetBytes(
+                    JsonSerializer.Serialize(
+                        new RunLogLine(at?.ToDateTimeOffset() ?? clock.GetUtcNow(), severity, text),
+                        ContractJson.Options
+                    ) + "\n"
+                )
+            );
         }
         catch (IOException)
         {
@@ -102,7 +117,8 @@ public sealed class RunLogFile : IRunLog
     {
         lock (gate)
         {
-            if (lines > MostLines) Put(LogSeverity.Warning, $"{lines - MostLines} lines were not kept");
+            if (lines > MostLines)
+                Put(LogSeverity.Warning, $"{lines - MostLines} lines were not kept");
             file?.Dispose();
             file = null;
         }

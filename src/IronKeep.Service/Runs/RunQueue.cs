@@ -30,14 +30,28 @@ public sealed record RunRequest(RunKind Kind, string? Job, string? Store, Actor 
 }
 
 /// <summary>Where runs wait for their turn. The queue is the catalogue; this only adds to it and wakes the dispatch.</summary>
-public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvider clock, IOptions<ServiceSettings> settings, EventHub events) : IDisposable
+public sealed class RunQueue(
+    IDbContextFactory<KeepContext> catalogue,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings,
+    EventHub events
+) : IDisposable
 {
     private readonly WakeSignal signal = new();
 
-    /// <summary>Queues the run of a planned run with the caller's next save, which gives it its number; the planned run then names it.</summary>
+    /// <summary>
+    /// Queues the run of a planned run with the caller's next save, which gives it its number; the planned run then names it.
+    /// </summary>
     public Run AddPlanned(KeepContext db, PlannedRun planned, JobDefinition job)
     {
-        var run = Make(new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), Actor.Schedule) { PlannedRunId = planned.Id, Due = planned.Due, Machine = planned.Machine });
+        var run = Make(
+            new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), Actor.Schedule)
+            {
+                PlannedRunId = planned.Id,
+                Due = planned.Due,
+                Machine = planned.Machine,
+            }
+        );
         db.Runs.Add(run);
         return run;
     }
@@ -68,8 +82,16 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
     public async Task<bool> DropAsync(KeepContext db, Run run, Outcome outcome, string sentence, CancellationToken cancel)
     {
         var now = clock.Now();
-        var dropped = await db.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued).ExecuteUpdateAsync(s => s
-            .SetProperty(r => r.State, RunState.Ended).SetProperty(r => r.Outcome, outcome).SetProperty(r => r.Sentence, sentence).SetProperty(r => r.Ended, now), cancel);
+        var dropped = await db
+            .Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued)
+            .ExecuteUpdateAsync(
+                s =>
+                    s.SetProperty(r => r.State, RunState.Ended)
+                        .SetProperty(r => r.Outcome, outcome)
+                        .SetProperty(r => r.Sentence, sentence)
+                        .SetProperty(r => r.Ended, now),
+                cancel
+            );
         return dropped > 0;
     }
 
@@ -80,18 +102,19 @@ public sealed class RunQueue(IDbContextFactory<KeepContext> catalogue, TimeProvi
 
     public void Dispose() => signal.Dispose();
 
-    private Run Make(RunRequest request) => new()
-    {
-        Kind = request.Kind,
-        Job = request.Job,
-        Machine = request.Machine ?? settings.Value.Machine,
-        Store = request.Store,
-        By = request.By,
-        Queued = clock.Now(),
-        NotBefore = request.NotBefore,
-        Due = request.Due,
-        PlannedRunId = request.PlannedRunId,
-        Attempt = request.Attempt,
-        Order = request.Order is null ? null : JsonSerializer.Serialize(request.Order),
-    };
+    private Run Make(RunRequest request) =>
+        new()
+        {
+            Kind = request.Kind,
+            Job = request.Job,
+            Machine = request.Machine ?? settings.Value.Machine,
+            Store = request.Store,
+            By = request.By,
+            Queued = clock.Now(),
+            NotBefore = request.NotBefore,
+            Due = request.Due,
+            PlannedRunId = request.PlannedRunId,
+            Attempt = request.Attempt,
+            Order = request.Order is null ? null : JsonSerializer.Serialize(request.Order),
+        };
 }

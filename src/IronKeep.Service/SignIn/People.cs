@@ -9,7 +9,9 @@ using NodaTime;
 
 namespace IronKeep.Service.SignIn;
 
-/// <summary>Who may come in: people with passwords, and their personal tokens. Passwords are kept as PBKDF2 hashes, tokens as SHA-256.</summary>
+/// <summary>
+/// Who may come in: people with passwords, and their personal tokens. Passwords are kept as PBKDF2 hashes, tokens as SHA-256.
+/// </summary>
 public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IDisposable
 {
     public const int ShortestPassword = 10;
@@ -35,13 +37,16 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
         await adding.WaitAsync(cancel);
         try
         {
-            if (code is null) return "the first person exists already; sign in";
+            if (code is null)
+                return "the first person exists already; sign in";
             if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
                 return "the code is not right; it stands in the service's output and is made anew at every start";
             // Another service on the catalogue may have been given its code.
             await using (var db = await catalogue.CreateDbContextAsync(cancel))
-                if (await db.People.AnyAsync(cancel)) return "the first person exists already; sign in";
-            if (await InsertAsync(name, password, cancel) is { } problem) return problem;
+                if (await db.People.AnyAsync(cancel))
+                    return "the first person exists already; sign in";
+            if (await InsertAsync(name, password, cancel) is { } problem)
+                return problem;
             code = null;
             return null;
         }
@@ -68,25 +73,49 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
     private async Task<string?> InsertAsync(string name, string password, CancellationToken cancel)
     {
         var trimmed = name.Trim();
-        if (trimmed.Length is 0 or > LongestText || name.Any(char.IsControl)) return "give a name of 1 to 200 characters";
-        if (PasswordProblem(password) is { } problem) return problem;
+        if (trimmed.Length is 0 or > LongestText || name.Any(char.IsControl))
+            return "give a name of 1 to 200 characters";
+        if (PasswordProblem(password) is { } problem)
+            return problem;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await db.People.AnyAsync(p => p.Name == trimmed, cancel)) return $"there is a person '{trimmed}' already; choose another name";
-        db.People.Add(new Person { Name = trimmed, PasswordHash = hasher.HashPassword(trimmed, password), MadeAt = clock.Now() });
+        if (await db.People.AnyAsync(p => p.Name == trimmed, cancel))
+            return $"there is a person '{trimmed}' already; choose another name";
+        db.People.Add(
+            new Person
+            {
+                Name = trimmed,
+                PasswordHash = hasher.HashPassword(trimmed, password),
+                MadeAt = clock.Now(),
+            }
+        );
         await db.SaveChangesAsync(cancel);
         return null;
     }
 
     private static string? PasswordProblem(string password) =>
-        password.Length is < ShortestPassword or > LongestText ? $"the password needs {ShortestPassword} to {LongestText} characters; a sentence is easy to remember" : null;
+        password.Length is < ShortestPassword or > LongestText
+            ? $"the password needs {ShortestPassword} to {LongestText} characters; a sentence is easy to remember"
+            : null;
 
     /// <summary>Changes a password and ends every session of the person but the one given; null when done, else why not.</summary>
-    public async Task<string?> ChangePasswordAsync(int personId, string current, string next, string? keepsSession, CancellationToken cancel)
+    public async Task<string?> ChangePasswordAsync(
+        int personId,
+        string current,
+        string next,
+        string? keepsSession,
+        CancellationToken cancel
+    )
     {
-        if (PasswordProblem(next) is { } problem) return problem;
+        if (PasswordProblem(next) is { } problem)
+            return problem;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await db.People.FindAsync([personId], cancel) is not { } person) return "you are not known any more";
-        if (hasher.VerifyHashedPassword(person.Name, person.PasswordHash, current.Length <= LongestText ? current : "") == PasswordVerificationResult.Failed) return "the present password is not right; nothing was changed";
+        if (await db.People.FindAsync([personId], cancel) is not { } person)
+            return "you are not known any more";
+        if (
+            hasher.VerifyHashedPassword(person.Name, person.PasswordHash, current.Length <= LongestText ? current : "")
+            == PasswordVerificationResult.Failed
+        )
+            return "the present password is not right; nothing was changed";
         person.PasswordHash = hasher.HashPassword(person.Name, next);
         await using var change = await db.BeginChangeAsync(cancel);
         await db.SaveChangesAsync(cancel);
@@ -102,8 +131,10 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
         try
         {
             await using var db = await catalogue.CreateDbContextAsync(cancel);
-            if (await db.People.FirstOrDefaultAsync(p => p.Name == name, cancel) is not { } person) return $"there is no person '{name}'; list them with 'ironkeep person list'";
-            if (await db.People.CountAsync(cancel) == 1) return $"'{name}' is the only person; add another first, or nobody could sign in any more";
+            if (await db.People.FirstOrDefaultAsync(p => p.Name == name, cancel) is not { } person)
+                return $"there is no person '{name}'; list them with 'ironkeep person list'";
+            if (await db.People.CountAsync(cancel) == 1)
+                return $"'{name}' is the only person; add another first, or nobody could sign in any more";
             db.People.Remove(person);
             await db.SaveChangesAsync(cancel);
             return null;
@@ -132,7 +163,13 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
     public async Task<(PersonalToken Token, string Secret)> MakeTokenAsync(Person person, string label, CancellationToken cancel)
     {
         var secret = TokenBegin + RandomNumberGenerator.GetHexString(48, lowercase: true);
-        var token = new PersonalToken { PersonId = person.Id, Label = label, Hash = Hash(secret), MadeAt = clock.Now() };
+        var token = new PersonalToken
+        {
+            PersonId = person.Id,
+            Label = label,
+            Hash = Hash(secret),
+            MadeAt = clock.Now(),
+        };
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         db.Tokens.Add(token);
         await db.SaveChangesAsync(cancel);
@@ -142,11 +179,13 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
     /// <summary>The identity behind a token's secret, or null.</summary>
     public async Task<ClaimsIdentity?> FindByTokenAsync(string secret, string scheme, CancellationToken cancel)
     {
-        if (!secret.StartsWith(TokenBegin, StringComparison.Ordinal)) return null;
+        if (!secret.StartsWith(TokenBegin, StringComparison.Ordinal))
+            return null;
         var hash = Hash(secret);
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var token = await db.Tokens.AsNoTracking().Include(t => t.Person).FirstOrDefaultAsync(t => t.Hash == hash, cancel);
-        if (token is null) return null;
+        if (token is null)
+            return null;
         var now = clock.Now();
         if (token.LastUsedAt is not { } last || now - last > UseIsNotedEvery)
         {
@@ -165,7 +204,13 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
     }
 
     public static ClaimsIdentity IdentityOf(Person person, string scheme) =>
-        new([new Claim(ClaimTypes.Name, person.Name), new Claim(ClaimTypes.NameIdentifier, person.Id.ToString(System.Globalization.CultureInfo.InvariantCulture))], scheme);
+        new(
+            [
+                new Claim(ClaimTypes.Name, person.Name),
+                new Claim(ClaimTypes.NameIdentifier, person.Id.ToString(System.Globalization.CultureInfo.InvariantCulture)),
+            ],
+            scheme
+        );
 
     public void Dispose() => adding.Dispose();
 

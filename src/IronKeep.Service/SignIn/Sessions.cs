@@ -12,12 +12,13 @@ using NodaTime;
 namespace IronKeep.Service.SignIn;
 
 /// <summary>
-/// The sign-ins of browsers, in the catalogue: listed, ended by whoever owns them, and looked up at each request and every minute of a stream, so
-/// that one that was ended is over at once. Tokens are looked up the same way.
+/// The sign-ins of browsers, in the catalogue: listed, ended by whoever owns them, and looked up at each request and every minute of a
+/// stream, so that one that was ended is over at once. Tokens are looked up the same way.
 /// </summary>
 public sealed class Sessions(IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IStillIn
 {
-    public const string Claim = "ironkeep-session", TokenClaim = "ironkeep-token";
+    public const string Claim = "ironkeep-session",
+        TokenClaim = "ironkeep-token";
     public static readonly Duration Idle = Duration.FromHours(12);
     private static readonly Duration SeenIsNotedEvery = Duration.FromMinutes(1);
     private const int MostText = 200;
@@ -51,12 +52,16 @@ public sealed class Sessions(IDbContextFactory<KeepContext> catalogue, TimeProvi
     public async Task<bool> IsStillInAsync(ClaimsPrincipal who, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (who.FindFirstValue(TokenClaim) is { } token) return long.TryParse(token, CultureInfo.InvariantCulture, out var id) && await db.Tokens.AnyAsync(t => t.Id == id, cancel);
-        if (who.FindFirstValue(Claim) is not { } session) return false;
+        if (who.FindFirstValue(TokenClaim) is { } token)
+            return long.TryParse(token, CultureInfo.InvariantCulture, out var id) && await db.Tokens.AnyAsync(t => t.Id == id, cancel);
+        if (who.FindFirstValue(Claim) is not { } session)
+            return false;
         var seen = await db.Sessions.AsNoTracking().Where(s => s.Id == session).Select(s => (Instant?)s.SeenAt).FirstOrDefaultAsync(cancel);
         var now = clock.Now();
-        if (seen is not { } last || now - last > Idle) return false;
-        if (now - Instant.Max(last, noted.GetValueOrDefault(session, Instant.MinValue)) < SeenIsNotedEvery) return true;
+        if (seen is not { } last || now - last > Idle)
+            return false;
+        if (now - Instant.Max(last, noted.GetValueOrDefault(session, Instant.MinValue)) < SeenIsNotedEvery)
+            return true;
         noted[session] = now;
         try
         {

@@ -32,7 +32,10 @@ public static class SignInRules
         services.AddSingleton<Guesses>();
         services.AddSingleton<SealingKeys>();
         services.AddDataProtection().SetApplicationName("ironkeep");
-        if (keeps) services.AddSingleton<IConfigureOptions<KeyManagementOptions>>(s => new ConfigureOptions<KeyManagementOptions>(o => o.XmlRepository = s.GetRequiredService<SealingKeys>()));
+        if (keeps)
+            services.AddSingleton<IConfigureOptions<KeyManagementOptions>>(s => new ConfigureOptions<KeyManagementOptions>(o =>
+                o.XmlRepository = s.GetRequiredService<SealingKeys>()
+            ));
         services.AddAntiforgery(o =>
         {
             o.HeaderName = AntiforgeryHeader;
@@ -40,9 +43,12 @@ public static class SignInRules
             o.Cookie.SameSite = SameSiteMode.Strict;
             o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
         });
-        services.AddAuthentication(Either)
-            .AddPolicyScheme(Either, null, o => o.ForwardDefaultSelector = http =>
-                http.Request.Headers.ContainsKey("Authorization") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme)
+        services
+            .AddAuthentication(Either)
+            .AddPolicyScheme(Either, null, o =>
+                o.ForwardDefaultSelector = http =>
+                    http.Request.Headers.ContainsKey("Authorization") ? TokenScheme.Name : CookieAuthenticationDefaults.AuthenticationScheme
+            )
             .AddScheme<AuthenticationSchemeOptions, TokenScheme>(TokenScheme.Name, null)
             .AddCookie(o =>
             {
@@ -55,7 +61,12 @@ public static class SignInRules
                 // What the cookie says holds only as long as its session is in the catalogue.
                 o.Events.OnValidatePrincipal = async context =>
                 {
-                    if (await context.HttpContext.RequestServices.GetRequiredService<Sessions>().IsStillInAsync(context.Principal!, context.HttpContext.RequestAborted)) return;
+                    if (
+                        await context
+                            .HttpContext.RequestServices.GetRequiredService<Sessions>()
+                            .IsStillInAsync(context.Principal!, context.HttpContext.RequestAborted)
+                    )
+                        return;
                     context.RejectPrincipal();
                     await context.HttpContext.SignOutAsync(CookieAuthenticationDefaults.AuthenticationScheme);
                 };
@@ -67,33 +78,61 @@ public static class SignInRules
         {
             o.RejectionStatusCode = StatusCodes.Status429TooManyRequests;
             o.OnRejected = async (context, _) =>
-                await Problems.Of(StatusCodes.Status429TooManyRequests, "Refused", "too many tries within a minute; wait a minute and try again").ExecuteAsync(context.HttpContext);
+                await Problems
+                    .Of(StatusCodes.Status429TooManyRequests, "Refused", "too many tries within a minute; wait a minute and try again")
+                    .ExecuteAsync(context.HttpContext);
             // Passwords have delays of their own (see Guesses); this only bounds what hashing them costs.
-            o.AddPolicy(SlowDown, http => RateLimitPartition.GetFixedWindowLimiter(
-                http.RequestServices.GetRequiredService<Guesses>().PartitionOf(http), _ => new FixedWindowRateLimiterOptions { PermitLimit = TriesAMinute, Window = TimeSpan.FromMinutes(1) }));
-            o.AddPolicy(CalendarReads, http => RateLimitPartition.GetFixedWindowLimiter(
-                http.Connection.RemoteIpAddress?.ToString() ?? "", _ => new FixedWindowRateLimiterOptions { PermitLimit = CalendarReadsAMinute, Window = TimeSpan.FromMinutes(1) }));
+            o.AddPolicy(SlowDown, http =>
+                RateLimitPartition.GetFixedWindowLimiter(
+                    http.RequestServices.GetRequiredService<Guesses>().PartitionOf(http),
+                    _ => new FixedWindowRateLimiterOptions { PermitLimit = TriesAMinute, Window = TimeSpan.FromMinutes(1) }
+                )
+            );
+            o.AddPolicy(CalendarReads, http =>
+                RateLimitPartition.GetFixedWindowLimiter(
+                    http.Connection.RemoteIpAddress?.ToString() ?? "",
+                    _ => new FixedWindowRateLimiterOptions { PermitLimit = CalendarReadsAMinute, Window = TimeSpan.FromMinutes(1) }
+                )
+            );
         });
     }
 
     /// <summary>An API call gets 401 with the way out; a browser that asks for a page is led to the sign-in page.</summary>
     public static Task RefuseAsync(HttpContext http)
     {
-        var wantsPage = HttpMethods.IsGet(http.Request.Method) && !http.Request.Path.StartsWithSegments("/api") && http.Request.Headers.Accept.ToString().Contains("text/html");
-        if (!wantsPage) return Problems.Of(StatusCodes.Status401Unauthorized, "Not signed in", "this needs a sign-in: send a personal token as 'Authorization: Bearer …' (get one with 'ironkeep sign-in'), or sign in at /sign-in").ExecuteAsync(http);
+        var wantsPage =
+            HttpMethods.IsGet(http.Request.Method)
+            && !http.Request.Path.StartsWithSegments("/api")
+            && http.Request.Headers.Accept.ToString().Contains("text/html");
+        if (!wantsPage)
+            return Problems
+                .Of(
+                    StatusCodes.Status401Unauthorized,
+                    "Not signed in",
+                    "this needs a sign-in: send a personal token as 'Authorization: Bearer …' (get one with 'ironkeep sign-in'), or sign "
+                        + "in at /sign-in"
+                )
+                .ExecuteAsync(http);
         http.Response.Redirect("/sign-in");
         return Task.CompletedTask;
     }
 
-    /// <summary>Refuses changing requests that come with a cookie but without the antiforgery value, as another site's form would.</summary>
+    /// <summary>
+    /// Refuses changing requests that come with a cookie but without the antiforgery value, as another site's form would.
+    /// </summary>
     public static async Task GuardAgainstForgeryAsync(HttpContext http, RequestDelegate next)
     {
         var method = http.Request.Method;
         var safe = HttpMethods.IsGet(method) || HttpMethods.IsHead(method) || HttpMethods.IsOptions(method);
-        var byCookie = http.User.Identity is { IsAuthenticated: true, AuthenticationType: CookieAuthenticationDefaults.AuthenticationScheme };
+        var byCookie =
+            http.User.Identity is { IsAuthenticated: true, AuthenticationType: CookieAuthenticationDefaults.AuthenticationScheme };
         if (!safe && byCookie && !await http.RequestServices.GetRequiredService<IAntiforgery>().IsRequestValidAsync(http))
         {
-            await Problems.Invalid($"the header {AntiforgeryHeader} is missing or out of date; reload the page, or read its value from GET /api/v1/session").ExecuteAsync(http);
+            await Problems
+                .Invalid(
+                    $"the header {AntiforgeryHeader} is missing or out of date; reload the page, or read its value from GET /api/v1/session"
+                )
+                .ExecuteAsync(http);
             return;
         }
         await next(http);

@@ -37,7 +37,8 @@ public sealed class SftpKind : IPlaceKind
 {
     public bool Holds(StoreDefinition store) => store.Remote is not null;
 
-    public IPlace Open(StoreDefinition store) => store.Remote is { } remote
-        ? new SftpPlace(new SftpAddress(remote.User, remote.Host, remote.Port, remote.Folder, remote.HostKey, remote.LoginKey))
-        : throw new ArgumentException($"store {store.Name} lies on no server");
+    public IPlace Open(StoreDefinition store) =>
+        store.Remote is { } remote
+            ? new SftpPlace(new SftpAddress(remote.User, remote.Host, remote.Port, remote.Folder, remote.HostKey, remote.LoginKey))
+            : throw new ArgumentException($"store {store.Name} lies on no server");
 }

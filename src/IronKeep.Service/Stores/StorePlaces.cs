@@ -13,8 +13,10 @@ public class StorePlaces(IEnumerable<IPlaceKind> kinds)
     public IPlace Of(StoreDefinition store)
     {
         var place = Bare(store);
-        if (store.UploadAtMost is not null || store.DownloadAtMost is not null) place = new ThrottledPlace(place, store.UploadAtMost?.Bytes, store.DownloadAtMost?.Bytes);
-        if (store.Capacity is null && !store.HasReserve) return place;
+        if (store.UploadAtMost is not null || store.DownloadAtMost is not null)
+            place = new ThrottledPlace(place, store.UploadAtMost?.Bytes, store.DownloadAtMost?.Bytes);
+        if (store.Capacity is null && !store.HasReserve)
+            return place;
         var reserve = store.ReserveOf(store.ReservePercent is null || store.Capacity is not null ? null : place.TotalBytes());
         return new CappedPlace(place, store.Capacity?.Bytes - reserve, reserve);
     }
@@ -28,16 +30,23 @@ public class StorePlaces(IEnumerable<IPlaceKind> kinds)
     /// </summary>
     public static Secret? SecretOf(StoreDefinition store)
     {
-        if ((store.KeyFile ?? store.PassphraseFile) is not { } file) return null;
+        if ((store.KeyFile ?? store.PassphraseFile) is not { } file)
+            return null;
         try
         {
             if (OwnFiles.WhoElseReads(file) is { } others)
-                throw new StoreKeyException($"the secret of store {store.Name} in {file} can be read by {others}; let the service's user alone read it: chmod 600 {file}");
+                throw new StoreKeyException(
+                    $"the secret of store {store.Name} in {file} can be read by {others}; let the service's user alone read it: chmod 600 "
+                        + $"{file}"
+                );
             return store.KeyFile is not null ? Secret.KeyFile(File.ReadAllBytes(file)) : Secret.Passphrase(File.ReadAllText(file));
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
-            throw new StoreKeyException($"the secret of store {store.Name} cannot be read from {file}: {e.Message}; put the file back, or name another in the charter");
+            throw new StoreKeyException(
+                $"the secret of store {store.Name} cannot be read from {file}: {e.Message}; put the file back, or name another in the "
+                    + $"charter"
+            );
         }
     }
 }

@@ -29,14 +29,26 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
             var (used, disk, total, encryption) = await stores.AskAsync(store.Name, opened =>
             {
                 opened.CheckStillThere();
-                return (opened.UsedBytes(), opened.Place.FreeBytes(), store.ReservePercent is null ? null : opened.Place.TotalBytes(), opened.Encryption);
+                return (
+                    opened.UsedBytes(),
+                    opened.Place.FreeBytes(),
+                    store.ReservePercent is null ? null : opened.Place.TotalBytes(),
+                    opened.Encryption
+                );
             });
             var reserve = store.ReserveOf(total);
             var onDisk = disk - reserve;
             var byCapacity = store.Capacity?.Bytes - reserve - used;
             var free = byCapacity is { } limit && (onDisk is null || limit < onDisk) ? limit : onDisk;
             free -= await PromisedAsync(store.Name);
-            return new Room(used, free is { } f ? Math.Max(0, f) : null, store.NearlyFullBelow(used, Math.Max(0, free ?? 0)), reserve, encryption, null);
+            return new Room(
+                used,
+                free is { } f ? Math.Max(0, f) : null,
+                store.NearlyFullBelow(used, Math.Max(0, free ?? 0)),
+                reserve,
+                encryption,
+                null
+            );
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {
@@ -45,22 +57,32 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
     }
 
     /// <summary>
-    /// Promises room in a store to a run that is about to begin, until it gives the promise back. Null when it fits; else why it does not, and
-    /// nothing is promised. Two at once never count the same room.
+    /// Promises room in a store to a run that is about to begin, until it gives the promise back. Null when it fits; else why it does not,
+    /// and nothing is promised. Two at once never count the same room.
     /// </summary>
     public async Task<string?> PromiseAsync(StoreDefinition store, long run, long bytes, CancellationToken cancel)
     {
         await GiveBackAsync(store.Name, run);
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
         {
-            db.RoomPromises.Add(new RoomPromise { RunId = run, Store = store.Name, Bytes = bytes });
+            db.RoomPromises.Add(
+                new RoomPromise
+                {
+                    RunId = run,
+                    Store = store.Name,
+                    Bytes = bytes,
+                }
+            );
             await db.SaveChangesAsync(cancel);
         }
         // Promised before it is asked, so that of two who ask at once at least one sees the other.
         var room = await OfAsync(store);
-        if (room.Free is not { } free || free > 0 || bytes == 0) return null;
+        if (room.Free is not { } free || free > 0 || bytes == 0)
+            return null;
         await GiveBackAsync(store.Name, run);
-        return $"store {store.Name} has no room for it: about {new ByteSize(bytes)} are to be stored, and {new ByteSize(Math.Max(0, (await OfAsync(store)).Free ?? 0))} are free beside its reserve and what other runs were promised";
+        return $"store {store.Name} has no room for it: about {new ByteSize(bytes)} are to be stored, and "
+            + $"{new ByteSize(Math.Max(0, (await OfAsync(store)).Free ?? 0))} are free beside its reserve "
+            + $"and what other runs were promised";
     }
 
     /// <summary>What is promised at another service counts as well; it ends with the run at the latest.</summary>
@@ -82,24 +104,41 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
         var room = await OfAsync(store);
         var subject = Subject.OfStore(store.Name);
         List<AlertClass> open;
-        await using (var db = await catalogue.CreateDbContextAsync(cancel)) open = await db.Alerts.Where(subject.Has).Where(a => a.State != AlertState.Closed).Select(a => a.Class).ToListAsync(cancel);
+        await using (var db = await catalogue.CreateDbContextAsync(cancel))
+            open = await db.Alerts.Where(subject.Has).Where(a => a.State != AlertState.Closed).Select(a => a.Class).ToListAsync(cancel);
         if (room.Problem is { } away)
         {
-            if (!open.Contains(AlertClass.Failed)) await alerts.RaiseAsync(new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true }, cancel);
+            if (!open.Contains(AlertClass.Failed))
+                await alerts.RaiseAsync(
+                    new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true },
+                    cancel
+                );
             return room;
         }
-        if (open.Contains(AlertClass.Failed) && await WasAwayAsync(subject, cancel)) await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
-        if (room.Free is not { } free) return room;
+        if (open.Contains(AlertClass.Failed) && await WasAwayAsync(subject, cancel))
+            await alerts.CloseAsync(subject, [AlertClass.Failed], cancel);
+        if (room.Free is not { } free)
+            return room;
         if (!room.NearlyFull)
         {
-            if (open.Contains(AlertClass.NearlyFull)) await alerts.CloseAsync(subject, [AlertClass.NearlyFull], cancel);
+            if (open.Contains(AlertClass.NearlyFull))
+                await alerts.CloseAsync(subject, [AlertClass.NearlyFull], cancel);
             return room;
         }
-        var matter = new Matter(subject, AlertClass.NearlyFull, $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; {new ByteSize(room.Used!.Value)} are used",
-            "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing.")
-        { Once = true };
-        if (open.Contains(AlertClass.NearlyFull)) await alerts.UpdateAsync(matter, cancel);
-        else await alerts.RaiseAsync(matter, cancel);
+        var matter = new Matter(
+            subject,
+            AlertClass.NearlyFull,
+            $"store {store.Name} has {new ByteSize(free)} of free room, less than {new ByteSize(room.NearlyFullBelow)}; "
+                + $"{new ByteSize(room.Used!.Value)} are used",
+            "Reclaim the bin, prune, or give the store more space; a run that does not fit is refused or fails, and loses nothing."
+        )
+        {
+            Once = true,
+        };
+        if (open.Contains(AlertClass.NearlyFull))
+            await alerts.UpdateAsync(matter, cancel);
+        else
+            await alerts.RaiseAsync(matter, cancel);
         return room;
     }
 
@@ -107,7 +146,16 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
     private async Task<bool> WasAwayAsync(Subject subject, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var alert = await db.Alerts.AsNoTracking().Where(subject.Has).Where(a => a.Class == AlertClass.Failed && a.State != AlertState.Closed).OrderByDescending(a => a.Id).FirstOrDefaultAsync(cancel);
-        return alert is not null && (alert.RunId is null || await db.Runs.AnyAsync(r => r.Id == alert.RunId && r.Failure == FailureClass.StoreUnreachable, cancel));
+        var alert = await db
+            .Alerts.AsNoTracking()
+            .Where(subject.Has)
+            .Where(a => a.Class == AlertClass.Failed && a.State != AlertState.Closed)
+            .OrderByDescending(a => a.Id)
+            .FirstOrDefaultAsync(cancel);
+        return alert is not null
+            && (
+                alert.RunId is null
+                || await db.Runs.AnyAsync(r => r.Id == alert.RunId && r.Failure == FailureClass.StoreUnreachable, cancel)
+            );
     }
 }

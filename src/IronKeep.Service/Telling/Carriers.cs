@@ -28,9 +28,15 @@ internal static class Mails
 {
     public static MimeMessage Write(ChannelDefinition channel, Message telling)
     {
-        var mail = new MimeMessage { Subject = telling.Subject, Date = telling.MadeAt.ToDateTimeOffset(), MessageId = $"{telling.Id}.{telling.MadeAt.ToUnixTimeMilliseconds()}@ironkeep.invalid" };
+        var mail = new MimeMessage
+        {
+            Subject = telling.Subject,
+            Date = telling.MadeAt.ToDateTimeOffset(),
+            MessageId = $"{telling.Id}.{telling.MadeAt.ToUnixTimeMilliseconds()}@ironkeep.invalid",
+        };
         mail.From.Add(MailboxAddress.Parse(channel.MailFrom!));
-        foreach (var to in channel.MailTo) mail.To.Add(MailboxAddress.Parse(to));
+        foreach (var to in channel.MailTo)
+            mail.To.Add(MailboxAddress.Parse(to));
         // Nobody's absence note should answer a machine (RFC 3834).
         mail.Headers.Add("Auto-Submitted", "auto-generated");
         mail.Body = new TextPart("plain") { Text = telling.Body };
@@ -63,13 +69,19 @@ internal sealed class SmtpCarrier : IChannelCarrier
         try
         {
             using var smtp = new SmtpClient { Timeout = TimeoutMilliseconds };
-            await smtp.ConnectAsync(channel.Host!, channel.Port, channel.Security switch
-            {
-                MailSecurity.None => SecureSocketOptions.None,
-                MailSecurity.Tls => SecureSocketOptions.SslOnConnect,
-                _ => SecureSocketOptions.StartTls,
-            }, cancel);
-            if (channel.User is { } user) await smtp.AuthenticateAsync(user, Mails.ReadSecret(channel.PasswordFile!), cancel);
+            await smtp.ConnectAsync(
+                channel.Host!,
+                channel.Port,
+                channel.Security switch
+                {
+                    MailSecurity.None => SecureSocketOptions.None,
+                    MailSecurity.Tls => SecureSocketOptions.SslOnConnect,
+                    _ => SecureSocketOptions.StartTls,
+                },
+                cancel
+            );
+            if (channel.User is { } user)
+                await smtp.AuthenticateAsync(user, Mails.ReadSecret(channel.PasswordFile!), cancel);
             await smtp.SendAsync(Mails.Write(channel, telling), cancel);
             await smtp.DisconnectAsync(true, cancel);
         }
@@ -77,7 +89,16 @@ internal sealed class SmtpCarrier : IChannelCarrier
         {
             throw new ChannelFailedException($"mail server {server} refused the name and password of {channel.User}", e);
         }
-        catch (Exception e) when (e is SmtpCommandException or SmtpProtocolException or IOException or System.Net.Sockets.SocketException or SslHandshakeException or NotSupportedException or TimeoutException)
+        catch (Exception e)
+            when (e
+                    is SmtpCommandException
+                        or SmtpProtocolException
+                        or IOException
+                        or System.Net.Sockets.SocketException
+                        or SslHandshakeException
+                        or NotSupportedException
+                        or TimeoutException
+            )
         {
             throw new ChannelFailedException($"mail server {server}: {e.Message.Split('\n')[0]}", e);
         }
@@ -132,7 +153,9 @@ internal sealed class WebhookCarrier(HttpClient http, IOptions<ServiceSettings> 
             ["id"] = $"{telling.Id}",
             ["source"] = $"/ironkeep/{settings.Value.Machine}",
             ["type"] = $"ironkeep.{telling.Type}",
-            ["time"] = telling.MadeAt.ToDateTimeOffset().ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture),
+            ["time"] = telling
+                .MadeAt.ToDateTimeOffset()
+                .ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture),
             ["subject"] = telling.Subject,
             ["datacontenttype"] = "application/json",
             ["data"] = JsonNode.Parse(telling.Data),
@@ -140,15 +163,29 @@ internal sealed class WebhookCarrier(HttpClient http, IOptions<ServiceSettings> 
         var told = WebAddress.Told(channel);
         try
         {
-            using var request = new HttpRequestMessage(HttpMethod.Post, WebAddress.Of(channel)) { Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/cloudevents+json") };
-            if (channel.TokenFile is { } file) request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", Mails.ReadSecret(file));
+            using var request = new HttpRequestMessage(HttpMethod.Post, WebAddress.Of(channel))
+            {
+                Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/cloudevents+json"),
+            };
+            if (channel.TokenFile is { } file)
+                request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", Mails.ReadSecret(file));
             using var response = await http.SendAsync(request, cancel);
-            if (!response.IsSuccessStatusCode) throw new ChannelFailedException($"{told} answered {(int)response.StatusCode}");
+            if (!response.IsSuccessStatusCode)
+                throw new ChannelFailedException($"{told} answered {(int)response.StatusCode}");
         }
-        catch (Exception e) when (e is HttpRequestException or FormatException || (e is TaskCanceledException && !cancel.IsCancellationRequested))
+        catch (Exception e)
+            when (e is HttpRequestException or FormatException || (e is TaskCanceledException && !cancel.IsCancellationRequested))
         {
             // The library's text can name the address.
-            throw new ChannelFailedException($"{told}: {(e is FormatException ? "the token cannot be sent as it is" : e is TaskCanceledException ? "no answer in time" : e.InnerException?.Message ?? "it cannot be reached")}", e);
+            throw new ChannelFailedException(
+                $"{told}: "
+                    + (
+                        e is FormatException ? "the token cannot be sent as it is"
+                        : e is TaskCanceledException ? "no answer in time"
+                        : e.InnerException?.Message ?? "it cannot be reached"
+                    ),
+                e
+            );
         }
     }
 }
@@ -159,7 +196,8 @@ internal static class WebAddress
     public static Uri Of(ChannelDefinition channel)
     {
         var text = channel.Url ?? Mails.ReadSecret(channel.UrlFile!).Trim();
-        return Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme is "http" or "https" ? address!
+        return Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
+            ? address!
             : throw new ChannelFailedException($"the file {channel.UrlFile} holds no address; write one such as https://host/path into it");
     }
 

@@ -14,7 +14,8 @@ public static class ChannelEndpoints
     public static void MapChannels(this IEndpointRouteBuilder api)
     {
         var channels = api.MapGroup("/channels");
-        channels.MapGet("", async (CharterInForce charter, KeepContext db, CancellationToken cancel) =>
+        channels
+            .MapGet("", async (CharterInForce charter, KeepContext db, CancellationToken cancel) =>
             {
                 var answers = new List<ChannelAnswer>();
                 foreach (var channel in charter.Charter.Channels.Values)
@@ -22,26 +23,63 @@ public static class ChannelEndpoints
                     var mine = db.Messages.AsNoTracking().Where(m => m.Channel == channel.Name);
                     var last = await mine.Where(m => m.EndedAt != null).OrderByDescending(m => m.Id).FirstOrDefaultAsync(cancel);
                     var stuck = await mine.Where(m => m.EndedAt == null).OrderBy(m => m.Id).FirstOrDefaultAsync(cancel);
-                    answers.Add(new ChannelAnswer(channel.Name, channel.Kind, channel.Kind == Core.Charters.ChannelKind.Webhook ? WebAddress.Told(channel) : string.Join(", ", channel.MailTo),
-                        await mine.CountAsync(m => m.EndedAt == null, cancel), last is { Sent: true } ? last.EndedAt?.ToDateTimeOffset() : null, stuck?.Problem ?? (last is { Sent: false } ? last.Problem : null)));
+                    answers.Add(
+                        new ChannelAnswer(
+                            channel.Name,
+                            channel.Kind,
+                            channel.Kind == Core.Charters.ChannelKind.Webhook
+                                ? WebAddress.Told(channel)
+                                : string.Join(", ", channel.MailTo),
+                            await mine.CountAsync(m => m.EndedAt == null, cancel),
+                            last is { Sent: true } ? last.EndedAt?.ToDateTimeOffset() : null,
+                            stuck?.Problem ?? (last is { Sent: false } ? last.Problem : null)
+                        )
+                    );
                 }
                 return TypedResults.Ok<IReadOnlyList<ChannelAnswer>>(answers);
             })
             .WithSummary("The channels with what waits in them and what went wrong last");
-        channels.MapPost("/{name}/test", async Task<Results<Ok<ChannelTestAnswer>, ProblemHttpResult>> (
-                string name, CharterInForce charter, TellingDesk desk, Teller teller, KeepContext db, HttpContext http, CancellationToken cancel) =>
-            {
-                if (!charter.Charter.Channels.ContainsKey(name)) return Problems.NotFound($"the charter has no channel '{name}'; list them with GET /api/v1/channels");
-                var by = http.User.Identity!.Name!;
-                await desk.WriteAsync(db, [name], "a test", $"{by} tries this channel. If you read this, it works.\n", "channel-test", new ChannelTestAnswer(true, null), cancel);
-                var id = await db.Messages.Where(m => m.Channel == name).MaxAsync(m => m.Id, cancel);
-                // What waits after a failure is tried at once.
-                await db.Messages.Where(m => m.Channel == name && m.EndedAt == null).ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, m => m.MadeAt), cancel);
-                await teller.CarryAsync(name, cancel);
-                var sent = await db.Messages.AsNoTracking().FirstAsync(m => m.Id == id, cancel);
-                var problem = sent.Problem ?? await db.Messages.Where(m => m.Channel == name && m.EndedAt == null).OrderBy(m => m.Id).Select(m => m.Problem).FirstOrDefaultAsync(cancel);
-                return TypedResults.Ok(new ChannelTestAnswer(sent.Sent, sent.Sent ? null : problem));
-            })
+        channels
+            .MapPost(
+                "/{name}/test",
+                async Task<Results<Ok<ChannelTestAnswer>, ProblemHttpResult>> (
+                    string name,
+                    CharterInForce charter,
+                    TellingDesk desk,
+                    Teller teller,
+                    KeepContext db,
+                    HttpContext http,
+                    CancellationToken cancel
+                ) =>
+                {
+                    if (!charter.Charter.Channels.ContainsKey(name))
+                        return Problems.NotFound($"the charter has no channel '{name}'; list them with GET /api/v1/channels");
+                    var by = http.User.Identity!.Name!;
+                    await desk.WriteAsync(
+                        db,
+                        [name],
+                        "a test",
+                        $"{by} tries this channel. If you read this, it works.\n",
+                        "channel-test",
+                        new ChannelTestAnswer(true, null),
+                        cancel
+                    );
+                    var id = await db.Messages.Where(m => m.Channel == name).MaxAsync(m => m.Id, cancel);
+                    // What waits after a failure is tried at once.
+                    await db
+                        .Messages.Where(m => m.Channel == name && m.EndedAt == null)
+                        .ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, m => m.MadeAt), cancel);
+                    await teller.CarryAsync(name, cancel);
+                    var sent = await db.Messages.AsNoTracking().FirstAsync(m => m.Id == id, cancel);
+                    var problem = sent.Problem
+                        ?? await db
+                            .Messages.Where(m => m.Channel == name && m.EndedAt == null)
+                            .OrderBy(m => m.Id)
+                            .Select(m => m.Problem)
+                            .FirstOrDefaultAsync(cancel);
+                    return TypedResults.Ok(new ChannelTestAnswer(sent.Sent, sent.Sent ? null : problem));
+                }
+            )
             .WithSummary("Sends a test message through a channel and says whether it went through; what waits there goes first");
     }
 }

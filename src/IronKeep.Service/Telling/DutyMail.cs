@@ -35,22 +35,32 @@ public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingD
     private static string Body(DutyAnswer duty)
     {
         var text = new StringBuilder();
-        void Add(FormattableString line) => text.Append(line.ToString(CultureInfo.InvariantCulture)).Append('\n');
+        void Add(string line) => text.Append(line).Append('\n');
         Add($"{(duty.Alerts.Count == 0 ? "Nothing needs anybody." : $"{Counted.Of(duty.Alerts.Count, "open matter")}:")}");
         foreach (var a in duty.Alerts)
         {
             Add($"");
-            Add($"  {Kebab.Of(a.Class).ToUpperInvariant()}  {a.Subject.Words}, {Counted.Of(a.Count, "time")}{(a.AcknowledgedBy is null ? "" : $", seen by {a.AcknowledgedBy}")}");
+            Add(
+                $"  {Kebab.Of(a.Class).ToUpperInvariant()}  {a.Subject.Words}, "
+                    + $"{Counted.Of(a.Count, "time")}{(a.AcknowledgedBy is null ? "" : $", seen by {a.AcknowledgedBy}")}"
+            );
             Add($"    {a.Message}");
             Add($"    -> {a.Remedy}");
         }
         Add($"");
         var terms = duty.Outcomes.Where(o => o.Value > 0).Select(o => $"{o.Value} {o.Key}").ToList();
-        if (duty.StillRunning > 0) terms.Add($"{duty.StillRunning} still running");
-        Add($"Last night ({duty.From:yyyy-MM-dd HH:mm} to {duty.To:yyyy-MM-dd HH:mm} UTC): {duty.Planned} planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned.");
+        if (duty.StillRunning > 0)
+            terms.Add($"{duty.StillRunning} still running");
+        Add(
+            $"Last night ({duty.From:yyyy-MM-dd HH:mm} to {duty.To:yyyy-MM-dd HH:mm} UTC): {duty.Planned} "
+                + $"planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned."
+        );
         Add($"");
         foreach (var row in duty.Board)
-            Add($"  {row.Job,-24} newest good copy {(row.NewestGoodCopy is { } at ? $"{at:yyyy-MM-dd HH:mm} UTC" : "none")}{(row.Stale ? "  STALE" : "")}");
+            Add(
+                $"  {row.Job, -24} newest good copy "
+                    + $"{(row.NewestGoodCopy is { } at ? $"{at:yyyy-MM-dd HH:mm} UTC" : "none")}{(row.Stale ? "  STALE" : "")}"
+            );
         return text.ToString();
     }
 }

@@ -13,12 +13,21 @@ using NodaTime;
 namespace IronKeep.Service.Telling;
 
 /// <summary>
-/// Carries what was written down to its channels, each by itself and in order, again and again with growing pauses for two days. A channel that
-/// fails or hangs keeps no other waiting; it is an alert itself, told through the others, and the first message that goes through closes it.
+/// Carries what was written down to its channels, each by itself and in order, again and again with growing pauses for two days. A channel
+/// that fails or hangs keeps no other waiting; it is an alert itself, told through the others, and the first message that goes through
+/// closes it.
 /// </summary>
 public sealed class Teller(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, IEnumerable<IChannelCarrier> carriers, AlertBook alerts, TellerSignal signal, FactCarrier carrier, Leading leading,
-    TimeProvider clock, ILogger<Teller> log) : BackgroundService
+    IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce,
+    IEnumerable<IChannelCarrier> carriers,
+    AlertBook alerts,
+    TellerSignal signal,
+    FactCarrier carrier,
+    Leading leading,
+    TimeProvider clock,
+    ILogger<Teller> log
+) : BackgroundService
 {
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
@@ -41,7 +50,8 @@ public sealed class Teller(
             {
                 await signal.WaitAsync(LookEvery, stoppingToken);
                 foreach (var channel in leading.IsLeading ? await WaitingAsync(stoppingToken) : [])
-                    if (!atWork.TryGetValue(channel, out var busy) || busy.IsCompleted) atWork[channel] = Task.Run(() => SafelyAsync(channel, stoppingToken), CancellationToken.None);
+                    if (!atWork.TryGetValue(channel, out var busy) || busy.IsCompleted)
+                        atWork[channel] = Task.Run(() => SafelyAsync(channel, stoppingToken), CancellationToken.None);
                 Rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
@@ -85,16 +95,26 @@ public sealed class Teller(
             {
                 await using var db = await catalogue.CreateDbContextAsync(cancel);
                 var now = clock.Now();
-                var telling = await db.Messages.Where(t => t.EndedAt == null && t.Channel == channel).OrderBy(t => t.Id).FirstOrDefaultAsync(cancel);
-                if (telling is null || telling.NextAt > now) return;
+                var telling = await db
+                    .Messages.Where(t => t.EndedAt == null && t.Channel == channel)
+                    .OrderBy(t => t.Id)
+                    .FirstOrDefaultAsync(cancel);
+                if (telling is null || telling.NextAt > now)
+                    return;
                 // Two services that carry at once must not both send it.
                 var (id, tries, until) = (telling.Id, telling.Attempts, now + Duration.FromTimeSpan(2 * Patience));
-                if (await db.Messages.Where(m => m.Id == id && m.EndedAt == null && m.Attempts == tries).ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, until).SetProperty(m => m.Attempts, tries + 1), cancel) == 0) return;
+                if (
+                    await db
+                        .Messages.Where(m => m.Id == id && m.EndedAt == null && m.Attempts == tries)
+                        .ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, until).SetProperty(m => m.Attempts, tries + 1), cancel) == 0
+                )
+                    return;
                 (telling.Attempts, telling.NextAt) = (tries + 1, until);
                 var through = await OneAsync(telling, now, cancel);
                 await db.SaveChangesAsync(CancellationToken.None);
                 await JudgeAsync(telling, cancel);
-                if (!through) return;
+                if (!through)
+                    return;
             }
         }
         finally
@@ -152,7 +172,8 @@ public sealed class Teller(
         {
             telling.Problem = e.Message;
             log.LogWarning("Message {Telling} did not go through channel {Channel}: {Problem}", telling.Id, telling.Channel, e.Message);
-            if (now - telling.MadeAt > GivesUpAfter) telling.EndedAt = now;
+            if (now - telling.MadeAt > GivesUpAfter)
+                telling.EndedAt = now;
             telling.NextAt = now + Duration.Min(LongestPause, Duration.FromMinutes(Math.Pow(2, Math.Min(telling.Attempts - 1, 10))));
             return false;
         }
@@ -161,9 +182,18 @@ public sealed class Teller(
     private Task JudgeAsync(Message telling, CancellationToken cancel)
     {
         var subject = Subject.OfChannel(telling.Channel);
-        if (telling.Sent) return alerts.CloseAsync(subject, [AlertClass.Untold], cancel);
-        if (telling.Problem is null || !inForce.Charter.Channels.ContainsKey(telling.Channel)) return Task.CompletedTask;
-        return alerts.RaiseAsync(new Matter(subject, AlertClass.Untold, $"channel {telling.Channel} does not carry what it should tell: {telling.Problem}",
-            "Mend the channel, then try it with 'ironkeep channel test NAME'; what waits is sent as soon as it works."), cancel);
+        if (telling.Sent)
+            return alerts.CloseAsync(subject, [AlertClass.Untold], cancel);
+        if (telling.Problem is null || !inForce.Charter.Channels.ContainsKey(telling.Channel))
+            return Task.CompletedTask;
+        return alerts.RaiseAsync(
+            new Matter(
+                subject,
+                AlertClass.Untold,
+                $"channel {telling.Channel} does not carry what it should tell: {telling.Problem}",
+                "Mend the channel, then try it with 'ironkeep channel test NAME'; what waits is sent as soon as it works."
+            ),
+            cancel
+        );
     }
 }

@@ -22,7 +22,8 @@ namespace IronKeep.Service.Telling;
 /// Decides who is told what and writes it down; <see cref="Teller"/> carries it. A job's alerts go to the channels that the job
 /// names, everything else to the charter's; what cannot be told through a channel is told through the others.
 /// </summary>
-public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, TellerSignal signal) : IFollower
+public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOptions<ServiceSettings> settings, TellerSignal signal)
+    : IFollower
 {
     public string Name => "telling";
     public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.RunEnded, FactKind.AlertChanged];
@@ -31,14 +32,25 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     {
         // Other trouble has its alert; that something was skipped has none, and is told to whoever is told of trouble.
         var always = inForce.Charter.Jobs.Values.Where(j => j.TellWhen == TellWhen.Always).Select(j => j.Name).ToList();
-        var runs = await Ended.RunsOfAsync(db, facts.Where(f => f.Kind == FactKind.RunEnded), r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && (r.Outcome == Core.Watching.Outcome.Warned || always.Contains(r.Job!)), cancel);
+        var runs = await Ended.RunsOfAsync(
+            db,
+            facts.Where(f => f.Kind == FactKind.RunEnded),
+            r =>
+                (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched)
+                && (r.Outcome == Core.Watching.Outcome.Warned || always.Contains(r.Job!)),
+            cancel
+        );
         foreach (var fact in facts)
         {
             if (fact.Kind == FactKind.RunEnded)
             {
-                if (runs.TryGetValue(fact.RunId ?? 0, out var run)) await TellAsync(db, run, cancel);
+                if (runs.TryGetValue(fact.RunId ?? 0, out var run))
+                    await TellAsync(db, run, cancel);
             }
-            else if (Kebab.Read<AlertNews>(fact.Word!) is { } news and not AlertNews.Counted && await db.Alerts.AsNoTracking().FirstOrDefaultAsync(a => a.Id == fact.AlertId, cancel) is { } alert)
+            else if (
+                Kebab.Read<AlertNews>(fact.Word!) is { } news and not AlertNews.Counted
+                && await db.Alerts.AsNoTracking().FirstOrDefaultAsync(a => a.Id == fact.AlertId, cancel) is { } alert
+            )
                 await TellAsync(db, alert, news, cancel);
         }
     }
@@ -49,13 +61,21 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
         var word = Kebab.Of(alert.Class);
         var body = new StringBuilder();
         body.Append(CultureInfo.InvariantCulture, $"{alert.Message}\n\n");
-        if (news == AlertNews.Closed && alert is { ClosedBy: { } by, ClosedReason: { } reason }) body.Append(CultureInfo.InvariantCulture, $"Closed by {by}: {reason}\n\n");
-        if (news != AlertNews.Closed) body.Append(CultureInfo.InvariantCulture, $"What to do: {alert.Remedy}\n\n");
-        body.Append(CultureInfo.InvariantCulture, $"Alert {alert.Id}, {word}, {Counted.Of(alert.Count, "time")}, open since {alert.OpenedAt.Local(zone)} ({zone.Id})");
-        if (news == AlertNews.Closed && alert.ClosedAt is { } closed) body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
+        if (news == AlertNews.Closed && alert is { ClosedBy: { } by, ClosedReason: { } reason })
+            body.Append(CultureInfo.InvariantCulture, $"Closed by {by}: {reason}\n\n");
+        if (news != AlertNews.Closed)
+            body.Append(CultureInfo.InvariantCulture, $"What to do: {alert.Remedy}\n\n");
+        body.Append(
+            CultureInfo.InvariantCulture,
+            $"Alert {alert.Id}, {word}, {Counted.Of(alert.Count, "time")}, open since {alert.OpenedAt.Local(zone)} ({zone.Id})"
+        );
+        if (news == AlertNews.Closed && alert.ClosedAt is { } closed)
+            body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
         body.Append('\n');
-        if (alert.Affected.Length > 0) body.Append(CultureInfo.InvariantCulture, $"Affected jobs: {alert.Affected.Replace("\n", ", ", StringComparison.Ordinal)}\n");
-        if (alert.RunId is { } run) body.Append(CultureInfo.InvariantCulture, $"The run: ironkeep run show {run}\n");
+        if (alert.Affected.Length > 0)
+            body.Append(CultureInfo.InvariantCulture, $"Affected jobs: {alert.Affected.Replace("\n", ", ", StringComparison.Ordinal)}\n");
+        if (alert.RunId is { } run)
+            body.Append(CultureInfo.InvariantCulture, $"The run: ironkeep run show {run}\n");
         var title = news switch
         {
             AlertNews.Closed => $"closed: {alert.Subject.Words} ({word})",
@@ -69,28 +89,50 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     /// <summary>Tells of the end of a run of a job that wants to be told always, or that skipped something.</summary>
     public Task TellAsync(KeepContext db, Run run, CancellationToken cancel)
     {
-        if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job)) return Task.CompletedTask;
+        if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job))
+            return Task.CompletedTask;
         var answer = run.ToAnswer();
         var f = answer.Figures;
-        var body = $"{run.Sentence}\n\nRun {run.Id} of {run.Job} on {run.Machine}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken, {new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored.\nThe log: ironkeep run log {run.Id}\n";
-        return WriteAsync(db, inForce.Charter.TellsOf(job), $"{Kebab.Of(run.Outcome!.Value)} job {run.Job} on {run.Machine}", body, "run-ended", answer, cancel);
+        var body =
+            $"{run.Sentence}\n\nRun {run.Id} of {run.Job} on {run.Machine}: {f.Items} items, {new ByteSize(f.SelectedBytes)} taken, "
+            + $"{new ByteSize(f.ReadBytes)} read, {new ByteSize(f.NewBytes)} new, {new ByteSize(f.StoredBytes)} stored.\nThe log: "
+            + $"ironkeep run log {run.Id}\n";
+        return WriteAsync(
+            db,
+            inForce.Charter.TellsOf(job),
+            $"{Kebab.Of(run.Outcome!.Value)} job {run.Job} on {run.Machine}",
+            body,
+            "run-ended",
+            answer,
+            cancel
+        );
     }
 
     /// <summary>Writes down one message for each of the channels.</summary>
-    public async Task WriteAsync(KeepContext db, IEnumerable<string> channels, string title, string body, string type, object data, CancellationToken cancel)
+    public async Task WriteAsync(
+        KeepContext db,
+        IEnumerable<string> channels,
+        string title,
+        string body,
+        string type,
+        object data,
+        CancellationToken cancel
+    )
     {
         var now = clock.Now();
         foreach (var channel in channels.Where(inForce.Charter.Channels.ContainsKey))
-            db.Messages.Add(new Message
-            {
-                Channel = channel,
-                Subject = $"Iron Keep {settings.Value.Machine}: {title}",
-                Body = body,
-                Type = type,
-                Data = JsonSerializer.Serialize(data, data.GetType(), ContractJson.Options),
-                MadeAt = now,
-                NextAt = now,
-            });
+            db.Messages.Add(
+                new Message
+                {
+                    Channel = channel,
+                    Subject = $"Iron Keep {settings.Value.Machine}: {title}",
+                    Body = body,
+                    Type = type,
+                    Data = JsonSerializer.Serialize(data, data.GetType(), ContractJson.Options),
+                    MadeAt = now,
+                    NextAt = now,
+                }
+            );
         await db.SaveChangesAsync(cancel);
         signal.Wake();
     }
@@ -98,11 +140,17 @@ public sealed class TellingDesk(CharterInForce inForce, TimeProvider clock, IOpt
     private IEnumerable<string> ChannelsOf(Subject subject)
     {
         var charter = inForce.Charter;
-        if (subject.Kind == SubjectKind.Channel) return charter.Channels.Keys.Where(c => c != subject.Name);
-        return subject.Kind == SubjectKind.Job && charter.Jobs.TryGetValue(subject.Job!, out var job) ? charter.TellsOf(job) : charter.Tells;
+        if (subject.Kind == SubjectKind.Channel)
+            return charter.Channels.Keys.Where(c => c != subject.Name);
+        return subject.Kind == SubjectKind.Job && charter.Jobs.TryGetValue(subject.Job!, out var job)
+            ? charter.TellsOf(job)
+            : charter.Tells;
     }
 
-    private static string Length(Duration d) => d.TotalHours < 1 ? $"{(int)d.TotalMinutes} min" : d.TotalDays < 2 ? $"{(int)d.TotalHours} h" : $"{(int)d.TotalDays} days";
+    private static string Length(Duration d) =>
+        d.TotalHours < 1 ? $"{(int)d.TotalMinutes} min"
+        : d.TotalDays < 2 ? $"{(int)d.TotalHours} h"
+        : $"{(int)d.TotalDays} days";
 }
 
 /// <summary>Wakes the teller when there is something new to carry.</summary>

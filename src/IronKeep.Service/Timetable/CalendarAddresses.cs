@@ -19,7 +19,13 @@ public sealed class CalendarAddresses(IDbContextFactory<KeepContext> catalogue, 
     public async Task<(CalendarAddress Address, string Secret)> MakeAsync(string label, string by, CancellationToken cancel)
     {
         var secret = RandomNumberGenerator.GetHexString(48, lowercase: true);
-        var address = new CalendarAddress { Label = label, Hash = Hash(secret), MadeBy = by, MadeAt = clock.Now() };
+        var address = new CalendarAddress
+        {
+            Label = label,
+            Hash = Hash(secret),
+            MadeBy = by,
+            MadeAt = clock.Now(),
+        };
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         db.CalendarAddresses.Add(address);
         await db.SaveChangesAsync(cancel);
@@ -32,7 +38,8 @@ public sealed class CalendarAddresses(IDbContextFactory<KeepContext> catalogue, 
         var hash = Hash(secret);
         var now = clock.Now();
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        return await db.CalendarAddresses.Where(f => f.Hash == hash).ExecuteUpdateAsync(s => s.SetProperty(f => f.LastReadAt, now), cancel) > 0;
+        return await db.CalendarAddresses.Where(f => f.Hash == hash).ExecuteUpdateAsync(s => s.SetProperty(f => f.LastReadAt, now), cancel)
+            > 0;
     }
 
     private static byte[] Hash(string secret) => SHA256.HashData(Encoding.UTF8.GetBytes(secret));
@@ -45,30 +52,63 @@ public static class CalendarAddressEndpoints
     public static void MapCalendarAddresses(this IEndpointRouteBuilder api)
     {
         var addresses = api.MapGroup("/timetable/addresses");
-        addresses.MapGet("", async (KeepContext db, CancellationToken cancel) =>
-                TypedResults.Ok<IReadOnlyList<CalendarAddressAnswer>>([.. (await db.CalendarAddresses.AsNoTracking().OrderBy(f => f.Id).ToListAsync(cancel)).Select(ToAnswer)]))
+        addresses
+            .MapGet("", async (KeepContext db, CancellationToken cancel) =>
+                TypedResults.Ok<IReadOnlyList<CalendarAddressAnswer>>([
+                    .. (await db.CalendarAddresses.AsNoTracking().OrderBy(f => f.Id).ToListAsync(cancel)).Select(ToAnswer),
+                ])
+            )
             .WithSummary("The calendar addresses that are in use");
-        addresses.MapPost("", async Task<Results<Created<NewCalendarAddressAnswer>, ProblemHttpResult>> (CalendarAddressRequest request, CalendarAddresses desk, HttpContext http, CancellationToken cancel) =>
-            {
-                if (request.Label.Trim().Length is < 1 or > 100 || request.Label.Any(char.IsControl)) return Problems.Invalid("say in 1 to 100 characters what the calendar address is for");
-                var (address, secret) = await desk.MakeAsync(request.Label.Trim(), http.User.Identity!.Name!, cancel);
-                return TypedResults.Created((string?)null, new NewCalendarAddressAnswer(ToAnswer(address), $"/calendar/{secret}.ics"));
-            })
+        addresses
+            .MapPost(
+                "",
+                async Task<Results<Created<NewCalendarAddressAnswer>, ProblemHttpResult>> (
+                    CalendarAddressRequest request,
+                    CalendarAddresses desk,
+                    HttpContext http,
+                    CancellationToken cancel
+                ) =>
+                {
+                    if (request.Label.Trim().Length is < 1 or > 100 || request.Label.Any(char.IsControl))
+                        return Problems.Invalid("say in 1 to 100 characters what the calendar address is for");
+                    var (address, secret) = await desk.MakeAsync(request.Label.Trim(), http.User.Identity!.Name!, cancel);
+                    return TypedResults.Created((string?)null, new NewCalendarAddressAnswer(ToAnswer(address), $"/calendar/{secret}.ics"));
+                }
+            )
             .WithSummary("Makes a calendar address with a read-only token of its own; it is shown once");
-        addresses.MapDelete("/{id:long}", async Task<Results<NoContent, ProblemHttpResult>> (long id, KeepContext db, CancellationToken cancel) =>
-                await db.CalendarAddresses.Where(f => f.Id == id).ExecuteDeleteAsync(cancel) > 0 ? TypedResults.NoContent() : Problems.NotFound($"there is no calendar address {id}; list them with GET /api/v1/timetable/addresses"))
+        addresses
+            .MapDelete(
+                "/{id:long}",
+                async Task<Results<NoContent, ProblemHttpResult>> (long id, KeepContext db, CancellationToken cancel) =>
+                    await db.CalendarAddresses.Where(f => f.Id == id).ExecuteDeleteAsync(cancel) > 0
+                        ? TypedResults.NoContent()
+                        : Problems.NotFound($"there is no calendar address {id}; list them with GET /api/v1/timetable/addresses")
+            )
             .WithSummary("Takes a calendar address out of use at once");
     }
 
     /// <summary>The address itself, for calendar programs.</summary>
     public static void MapCalendarAddress(this IEndpointRouteBuilder app) =>
-        app.MapGet("/calendar/{secret}.ics", async (string secret, CalendarAddresses addresses, TimetableCalendar calendar, HttpContext http, CancellationToken cancel) =>
-            {
-                http.Response.Headers.CacheControl = "no-store";
-                return secret.Length <= 100 && await addresses.OpensAsync(secret, cancel) ? Results.Text(calendar.Write(DaysShown), TimetableCalendar.ContentType)
-                    : Problems.NotFound("this calendar address is not in use; make a new one in the timetable");
-            })
-            .AllowAnonymous().RequireRateLimiting(SignIn.SignInRules.CalendarReads).ExcludeFromDescription();
+        app.MapGet(
+                "/calendar/{secret}.ics",
+                async (
+                    string secret,
+                    CalendarAddresses addresses,
+                    TimetableCalendar calendar,
+                    HttpContext http,
+                    CancellationToken cancel
+                ) =>
+                {
+                    http.Response.Headers.CacheControl = "no-store";
+                    return secret.Length <= 100 && await addresses.OpensAsync(secret, cancel)
+                        ? Results.Text(calendar.Write(DaysShown), TimetableCalendar.ContentType)
+                        : Problems.NotFound("this calendar address is not in use; make a new one in the timetable");
+                }
+            )
+            .AllowAnonymous()
+            .RequireRateLimiting(SignIn.SignInRules.CalendarReads)
+            .ExcludeFromDescription();
 
-    private static CalendarAddressAnswer ToAnswer(CalendarAddress f) => new(f.Id, f.Label, f.MadeBy, f.MadeAt.ToDateTimeOffset(), f.LastReadAt?.ToDateTimeOffset());
+    private static CalendarAddressAnswer ToAnswer(CalendarAddress f) =>
+        new(f.Id, f.Label, f.MadeBy, f.MadeAt.ToDateTimeOffset(), f.LastReadAt?.ToDateTimeOffset());
 }

@@ -20,14 +20,27 @@ namespace IronKeep.Service.Timetable;
 /// lets every part that goes by the clock have its look. Of several services on a catalogue the one that leads does it.
 /// </summary>
 public sealed class ClockLoop(
-    IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, AlertBook alerts, ClockWatch clockWatch, Serving serving, TimedWorks timed, IEnumerable<ILook> looks, FactCarrier carrier, Leading leading,
-    TimeProvider clock, IOptions<ServiceSettings> settings, ILogger<ClockLoop> log) : BackgroundService
+    IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce,
+    AlertBook alerts,
+    ClockWatch clockWatch,
+    Serving serving,
+    TimedWorks timed,
+    IEnumerable<ILook> looks,
+    FactCarrier carrier,
+    Leading leading,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings,
+    ILogger<ClockLoop> log
+) : BackgroundService
 {
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(1);
     private static readonly Duration WatermarkLag = Duration.FromMinutes(10);
     private const int Batch = 10_000;
 
-    /// <summary>So many due instants of one job, the youngest, are planned runs of their own after an absence; what was before them is one row.</summary>
+    /// <summary>
+    /// So many due instants of one job, the youngest, are planned runs of their own after an absence; what was before them is one row.
+    /// </summary>
     private const int Singly = 1_000;
     private readonly SemaphoreSlim gate = new(1);
     private readonly ILook[] all = [.. looks];
@@ -40,13 +53,16 @@ public sealed class ClockLoop(
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        if (!settings.Value.Ticking) return;
+        if (!settings.Value.Ticking)
+            return;
         while (!stoppingToken.IsCancellationRequested)
         {
             try
             {
-                if (leading.IsLeading) await TickAsync(stoppingToken);
-                else Rounds.Came();
+                if (leading.IsLeading)
+                    await TickAsync(stoppingToken);
+                else
+                    Rounds.Came();
             }
             catch (NotLeadingException)
             {
@@ -79,14 +95,18 @@ public sealed class ClockLoop(
         foreach (var (look, i) in all.Select((l, i) => (l, i)))
         {
             // A clock set back must not silence the looks until it has caught up.
-            if (looked.TryGetValue(i, out var last) && now >= last && now - last < look.Every) continue;
+            if (looked.TryGetValue(i, out var last) && now >= last && now - last < look.Every)
+                continue;
             looked[i] = now;
             await PartAsync(() => look.LookAsync(db, cancel));
         }
         await PartAsync(() => carrier.CarryAsync(cancel));
-        if (failures.Find(f => f is NotLeadingException) is { } another) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(another);
-        if (failures.Count == 1) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(failures[0]);
-        if (failures.Count > 1) throw new AggregateException(failures);
+        if (failures.Find(f => f is NotLeadingException) is { } another)
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(another);
+        if (failures.Count == 1)
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(failures[0]);
+        if (failures.Count > 1)
+            throw new AggregateException(failures);
         Rounds.Came();
         await alerts.CloseAsync(Self, [AlertClass.Service], cancel);
 
@@ -109,12 +129,23 @@ public sealed class ClockLoop(
     /// <summary>A loop that fails each time is an alert, if the catalogue takes one.</summary>
     private async Task TellOfTroubleAsync(CancellationToken cancel)
     {
-        if (Rounds.Problem is not { } problem) return;
+        if (Rounds.Problem is not { } problem)
+            return;
         try
         {
-            await alerts.RaiseAsync(new Matter(Self, AlertClass.Service, $"the loop that turns schedules into runs does not do its work: {problem}",
-                "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back a copy of the catalogue from before.")
-            { Once = true }, cancel);
+            await alerts.RaiseAsync(
+                new Matter(
+                    Self,
+                    AlertClass.Service,
+                    $"the loop that turns schedules into runs does not do its work: {problem}",
+                    "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back "
+                        + "a copy of the catalogue from before."
+                )
+                {
+                    Once = true,
+                },
+                cancel
+            );
         }
         catch (Exception e)
         {
@@ -131,7 +162,8 @@ public sealed class ClockLoop(
 
     private async Task StoreDueAsync(KeepContext db, CancellationToken cancel)
     {
-        if (!await IsAnythingDueAsync(db, cancel)) return;
+        if (!await IsAnythingDueAsync(db, cancel))
+            return;
         await using var change = await leading.BeginAsync(db, cancel);
         await inForce.CatchUpAsync(db, cancel);
         await StoreDueAsync(db, toNow: false, cancel);
@@ -144,13 +176,22 @@ public sealed class ClockLoop(
         var now = clock.Now();
         var charter = inForce.Charter;
         foreach (var watch in await db.JobsOnMachines.AsNoTracking().ToListAsync(cancel))
-            if (now - watch.Watermark > WatermarkLag || (now > watch.Watermark && charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due && due.Between(watch.Watermark, now).Any())) return true;
+            if (
+                now - watch.Watermark > WatermarkLag
+                || (
+                    now > watch.Watermark
+                    && charter.Jobs.TryGetValue(watch.Job, out var job)
+                    && charter.DueTimesOf(job, Machine) is { } due
+                    && due.Between(watch.Watermark, now).Any()
+                )
+            )
+                return true;
         return false;
     }
 
     /// <summary>
-    /// Writes planned runs for everything due up to now, in the caller's change. A watermark moves when something was due or when it has grown old, so that
-    /// an idle service writes nothing; before schedules change, <paramref name="toNow"/> moves all of them.
+    /// Writes planned runs for everything due up to now, in the caller's change. A watermark moves when something was due or when it has
+    /// grown old, so that an idle service writes nothing; before schedules change, <paramref name="toNow"/> moves all of them.
     /// </summary>
     public async Task StoreDueAsync(KeepContext db, bool toNow, CancellationToken cancel)
     {
@@ -159,7 +200,8 @@ public sealed class ClockLoop(
         var planned = new List<PlannedRun>();
         foreach (var watch in await db.JobsOnMachines.ToListAsync(cancel))
         {
-            if (now <= watch.Watermark) continue;
+            if (now <= watch.Watermark)
+                continue;
             var moves = toNow || now - watch.Watermark > WatermarkLag;
             if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due)
             {
@@ -168,12 +210,25 @@ public sealed class ClockLoop(
                     moves = true;
                     // A watermark can have been set back with the clock: what was stored once is not stored again.
                     var (first, last) = (all[0], all[^1]);
-                    var stored = await db.PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= first && p.Due <= last).Select(p => p.Due).ToListAsync(cancel);
-                    planned.AddRange(all.Except(stored).Select(due => new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = due }));
-                    if (planned.Count >= Batch) await SaveAsync(db, planned, cancel);
+                    var stored = await db
+                        .PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= first && p.Due <= last)
+                        .Select(p => p.Due)
+                        .ToListAsync(cancel);
+                    planned.AddRange(
+                        all.Except(stored)
+                            .Select(due => new PlannedRun
+                            {
+                                Job = watch.Job,
+                                Machine = watch.Machine,
+                                Due = due,
+                            })
+                    );
+                    if (planned.Count >= Batch)
+                        await SaveAsync(db, planned, cancel);
                 }
             }
-            if (moves) watch.Watermark = now;
+            if (moves)
+                watch.Watermark = now;
         }
         await SaveAsync(db, planned, cancel);
     }
@@ -183,30 +238,53 @@ public sealed class ClockLoop(
     {
         db.PlannedRuns.AddRange(planned);
         await db.SaveChangesAsync(cancel);
-        foreach (var entry in db.ChangeTracker.Entries<PlannedRun>().ToList()) entry.State = EntityState.Detached;
+        foreach (var entry in db.ChangeTracker.Entries<PlannedRun>().ToList())
+            entry.State = EntityState.Detached;
         planned.Clear();
     }
 
-    /// <summary>The due instants to plan one by one; those before them, after a long absence, become one row that says how many it stands for.</summary>
-    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(KeepContext db, JobOnMachine watch, IEnumerable<Instant> due, Instant now, CancellationToken cancel)
+    /// <summary>
+    /// The due instants to plan one by one; those before them, after a long absence, become one row that says how many it stands for.
+    /// </summary>
+    private static async Task<IReadOnlyCollection<Instant>> CollapsedAsync(
+        KeepContext db,
+        JobOnMachine watch,
+        IEnumerable<Instant> due,
+        Instant now,
+        CancellationToken cancel
+    )
     {
         var youngest = new Queue<Instant>();
-        Instant? first = null, last = null;
+        Instant? first = null,
+            last = null;
         var count = 0;
         foreach (var instant in due)
         {
             youngest.Enqueue(instant);
-            if (youngest.Count <= Singly) continue;
+            if (youngest.Count <= Singly)
+                continue;
             last = youngest.Dequeue();
             first ??= last;
             count++;
         }
-        if (first is not { } from || last is not { } to) return youngest;
+        if (first is not { } from || last is not { } to)
+            return youngest;
         // Some of them may have been stored before the clock was set back.
-        count -= await db.PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= from && p.Due <= to).SumAsync(p => p.Times, cancel);
+        count -= await db
+            .PlannedRuns.Where(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due >= from && p.Due <= to)
+            .SumAsync(p => p.Times, cancel);
         if (count > 0 && !await db.PlannedRuns.AnyAsync(p => p.Job == watch.Job && p.Machine == watch.Machine && p.Due == from, cancel))
         {
-            var row = new PlannedRun { Job = watch.Job, Machine = watch.Machine, Due = from, Until = to, Times = count, Outcome = Core.Watching.Outcome.Missed, Reason = $"{count} due instants passed while the service was not running" };
+            var row = new PlannedRun
+            {
+                Job = watch.Job,
+                Machine = watch.Machine,
+                Due = from,
+                Until = to,
+                Times = count,
+                Outcome = Core.Watching.Outcome.Missed,
+                Reason = $"{count} due instants passed while the service was not running",
+            };
             db.PlannedRuns.Add(row);
             await db.SaveChangesAsync(cancel);
             Serving.Say(db, [row], now);
@@ -224,8 +302,20 @@ public sealed class ClockLoop(
         foreach (var (name, machine) in wanted.Except(watched.Select(w => (w.Job, w.Machine))))
         {
             // A job of that name may have been here before, and the clock may have been set back since: what was stored counts.
-            var stored = await db.PlannedRuns.Where(p => p.Job == name && p.Machine == machine).OrderByDescending(p => p.Due).Select(p => (Instant?)p.Due).FirstOrDefaultAsync(cancel);
-            db.JobsOnMachines.Add(new JobOnMachine { Job = name, Machine = machine, Since = now, Watermark = stored > now ? stored.Value : now });
+            var stored = await db
+                .PlannedRuns.Where(p => p.Job == name && p.Machine == machine)
+                .OrderByDescending(p => p.Due)
+                .Select(p => (Instant?)p.Due)
+                .FirstOrDefaultAsync(cancel);
+            db.JobsOnMachines.Add(
+                new JobOnMachine
+                {
+                    Job = name,
+                    Machine = machine,
+                    Since = now,
+                    Watermark = stored > now ? stored.Value : now,
+                }
+            );
         }
         await db.SaveChangesAsync(cancel);
     }

@@ -14,7 +14,10 @@ public interface ILook
     Task LookAsync(KeepContext db, CancellationToken cancel);
 }
 
-/// <summary>Work that has times of its own beside those of jobs, such as verifying a store. What passed while the service was away is done once, late.</summary>
+/// <summary>
+/// Work that has times of its own beside those of jobs, such as verifying a store. What passed while the service was away is done once,
+/// late.
+/// </summary>
 public interface ITimedWork
 {
     /// <summary>The name under which the catalogue keeps how far it has got.</summary>

@@ -10,7 +10,10 @@ using NodaTime;
 
 namespace IronKeep.Service.Timetable;
 
-/// <summary>Looks for runs that are at work here past their limit: each service for its own. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
+/// <summary>
+/// Looks for runs that are at work here past their limit: each service for its own. Source: docs/semantics.md, section 2 (Planned runs,
+/// lateness, catch-up).
+/// </summary>
 public sealed class RunLimitLook(CharterInForce inForce, Dispatch dispatch, AlertBook alerts) : ILook, IBeatLook
 {
     public Duration Every => Duration.Zero;
@@ -21,15 +24,30 @@ public sealed class RunLimitLook(CharterInForce inForce, Dispatch dispatch, Aler
     {
         foreach (var live in dispatch.AtWork)
         {
-            if (live.Limit is not { } most || live.Elapsed <= most || !live.PassLimit()) continue;
+            if (live.Limit is not { } most || live.Elapsed <= most || !live.PassLimit())
+                continue;
             var zone = inForce.Charter.Zone;
             var limit = live.Run.Began!.Value + most;
-            var what = $"run {live.Run.Id} of {live.Run.Job} began {live.Run.Began!.Value.Local(zone)} and is still at work past its limit of {limit.Local(zone)}";
-            await alerts.RaiseAsync(new Matter(Subject.OfJob(live.Run.Job!, live.Run.Machine), AlertClass.Overdue,
-                live.EndsAtLimit ? $"{what}; it is ended" : $"{what}; it goes on", live.EndsAtLimit ? FailureWords.Remedy(FailureClass.TimedOut)
-                    : "Look at its log for what it waits for; cancel it, or give the job a 'run-limit' after which it is ended by itself.")
-            { RunId = live.Run.Id }, cancel);
-            if (live.EndsAtLimit) live.TimeOut();
+            var what =
+                $"run {live.Run.Id} of {live.Run.Job} began {live.Run.Began!.Value.Local(zone)} and is still at work past its limit of "
+                + $"{limit.Local(zone)}";
+            await alerts.RaiseAsync(
+                new Matter(
+                    Subject.OfJob(live.Run.Job!, live.Run.Machine),
+                    AlertClass.Overdue,
+                    live.EndsAtLimit ? $"{what}; it is ended" : $"{what}; it goes on",
+                    live.EndsAtLimit
+                        ? FailureWords.Remedy(FailureClass.TimedOut)
+                        : "Look at its log for what it waits for; cancel it, or give the job a 'run-limit' after which it is ended by "
+                            + "itself."
+                )
+                {
+                    RunId = live.Run.Id,
+                },
+                cancel
+            );
+            if (live.EndsAtLimit)
+                live.TimeOut();
         }
     }
 }
@@ -43,9 +61,11 @@ public sealed class ReminderLook(AlertBook alerts) : ILook
 }
 
 /// <summary>Drops the logs of runs that are older than the settings keep them.</summary>
-public sealed class RunLogTidying(IRunLogs logs, TimeProvider clock, Microsoft.Extensions.Options.IOptions<ServiceSettings> settings) : ILook
+public sealed class RunLogTidying(IRunLogs logs, TimeProvider clock, Microsoft.Extensions.Options.IOptions<ServiceSettings> settings)
+    : ILook
 {
     public Duration Every { get; } = Duration.FromHours(6);
 
-    public Task LookAsync(KeepContext db, CancellationToken cancel) => logs.DropOlderThanAsync(clock.Now() - Duration.FromDays(settings.Value.RunLogDays), cancel);
+    public Task LookAsync(KeepContext db, CancellationToken cancel) =>
+        logs.DropOlderThanAsync(clock.Now() - Duration.FromDays(settings.Value.RunLogDays), cancel);
 }

@@ -11,7 +11,10 @@ using Microsoft.EntityFrameworkCore;
 
 namespace IronKeep.Service.Timetable;
 
-/// <summary>What follows from planned runs that were missed: one alert, and one run that makes up for all of them. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
+/// <summary>
+/// What follows from planned runs that were missed: one alert, and one run that makes up for all of them. Source: docs/semantics.md,
+/// section 2 (Planned runs, lateness, catch-up).
+/// </summary>
 public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook alerts, TimeProvider clock) : IFollower
 {
     public string Name => "missed";
@@ -21,20 +24,43 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
     {
         foreach (var group in facts.GroupBy(f => (Job: f.Job!, Machine: f.Machine!)))
         {
-            if (!inForce.Charter.Jobs.TryGetValue(group.Key.Job, out var job)) continue;
+            if (!inForce.Charter.Jobs.TryGetValue(group.Key.Job, out var job))
+                continue;
             var ids = group.Select(f => f.PlannedRunId!.Value).ToList();
             var planned = await db.PlannedRuns.AsNoTracking().Where(p => ids.Contains(p.Id)).ToListAsync(cancel);
             // A watched job may have been heard of after all.
-            if (planned.MaxBy(p => p.Until ?? p.Due) is not { Outcome: Outcome.Missed } last) continue;
+            if (planned.MaxBy(p => p.Until ?? p.Due) is not { Outcome: Outcome.Missed } last)
+                continue;
             var zone = inForce.Charter.ZoneOf(job);
             var makesUp = await CatchUpAsync(db, job, last, cancel);
             var count = group.Sum(f => f.Count);
             var lastDue = last.Until ?? last.Due;
-            await alerts.RaiseAsync(db, new Matter(Subject.OfJob(last.Job, last.Machine), AlertClass.Missed,
-                $"{(count == 1 ? "a planned run" : $"{count} planned runs")} of {last.Job} {(!job.Watched ? "did not start" : job.HeardBy is [EvidenceSource.Folder] ? $"left no copy in {string.Join(" or ", job.Into)}" : count == 1 ? "was not heard of" : "were not heard of")}; the last was due {lastDue.Local(zone)}; {makesUp}",
-                job.HeardBy is [EvidenceSource.Folder] ? $"Look on {last.Machine} whether it ran, and where its files go; one that comes and was taken in its time is heard by itself. Nothing of it expires while the newest is older than promised."
-                : job.Watched ? $"Look on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'." : AlertBook.MissedRemedy)
-            { Times = count }, cancel);
+            await alerts.RaiseAsync(
+                db,
+                new Matter(
+                    Subject.OfJob(last.Job, last.Machine),
+                    AlertClass.Missed,
+                    $"{(count == 1 ? "a planned run" : $"{count} planned runs")} of {last.Job} "
+                        + (
+                            !job.Watched ? "did not start"
+                            : job.HeardBy is [EvidenceSource.Folder] ? $"left no copy in {string.Join(" or ", job.Into)}"
+                            : count == 1 ? "was not heard of"
+                            : "were not heard of"
+                        )
+                        + "; "
+                        + $"the last was due {lastDue.Local(zone)}; {makesUp}",
+                    job.HeardBy is [EvidenceSource.Folder]
+                            ? $"Look on {last.Machine} whether it ran, and where its files go; one that comes and was taken in its time is "
+                                + $"heard by itself. Nothing of it expires while the newest is older than promised."
+                        : job.Watched
+                            ? $"Look on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'."
+                        : AlertBook.MissedRemedy
+                )
+                {
+                    Times = count,
+                },
+                cancel
+            );
         }
     }
 
@@ -42,17 +68,36 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
     private async Task<string> CatchUpAsync(KeepContext db, JobDefinition job, PlannedRun last, CancellationToken cancel)
     {
         var now = clock.Now();
-        if (job.Watched) return $"something else carries it out on {last.Machine}";
-        if (job.CatchUp == CatchUp.None) return "by its charter nothing makes up for it";
+        if (job.Watched)
+            return $"something else carries it out on {last.Machine}";
+        if (job.CatchUp == CatchUp.None)
+            return "by its charter nothing makes up for it";
         var zone = inForce.Charter.ZoneOf(job);
         var next = job.After is null ? inForce.Charter.DueTimesOf(job, last.Machine)?.Next(now) : null;
-        if (next is { } due && due - now < job.CatchUpGap.ToDuration()) return $"the run due {due.Local(zone)} makes up for it";
-        if (last.MadeUpBy is { } done) return $"run {done} has made up for it";
-        var busy = await db.Runs.Where(r => r.Job == job.Name && r.Machine == last.Machine && r.Kind == RunKind.Backup && r.State != RunState.Ended).OrderByDescending(r => r.Id).Select(r => (long?)r.Id).FirstOrDefaultAsync(cancel);
-        if (busy is { } run) return $"run {run} makes up for it";
-        if (job.After is not null) return "it follows the next run of the job before it";
+        if (next is { } due && due - now < job.CatchUpGap.ToDuration())
+            return $"the run due {due.Local(zone)} makes up for it";
+        if (last.MadeUpBy is { } done)
+            return $"run {done} has made up for it";
+        var busy = await db
+            .Runs.Where(r => r.Job == job.Name && r.Machine == last.Machine && r.Kind == RunKind.Backup && r.State != RunState.Ended)
+            .OrderByDescending(r => r.Id)
+            .Select(r => (long?)r.Id)
+            .FirstOrDefaultAsync(cancel);
+        if (busy is { } run)
+            return $"run {run} makes up for it";
+        if (job.After is not null)
+            return "it follows the next run of the job before it";
         var begins = now + job.WaitAfterReturn.ToDuration();
-        var catchUp = await queue.AddAsync(db, new RunRequest(RunKind.Backup, job.Name, RunQueue.StoreOf(job), Actor.CatchUp) { Machine = last.Machine, NotBefore = begins, Due = last.Until ?? last.Due }, cancel);
+        var catchUp = await queue.AddAsync(
+            db,
+            new RunRequest(RunKind.Backup, job.Name, RunQueue.StoreOf(job), Actor.CatchUp)
+            {
+                Machine = last.Machine,
+                NotBefore = begins,
+                Due = last.Until ?? last.Due,
+            },
+            cancel
+        );
         return $"run {catchUp.Id} makes up for it, from {begins.Local(zone)} on";
     }
 }

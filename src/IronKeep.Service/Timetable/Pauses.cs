@@ -18,7 +18,12 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
 
     /// <summary>Pauses a job of a machine from now; replaces a pause that is there.</summary>
     public Task PauseAsync(JobDefinition job, string machine, string by, string reason, Instant until, CancellationToken cancel) =>
-        SetAsync(job.Name, machine, w => (w.PausedBy, w.PausedReason, w.PausedAt, w.PausedUntil) = (by, reason, clock.Now(), until), cancel);
+        SetAsync(
+            job.Name,
+            machine,
+            w => (w.PausedBy, w.PausedReason, w.PausedAt, w.PausedUntil) = (by, reason, clock.Now(), until),
+            cancel
+        );
 
     public Task ResumeAsync(JobDefinition job, string machine, CancellationToken cancel) =>
         SetAsync(job.Name, machine, w => (w.PausedBy, w.PausedReason, w.PausedAt, w.PausedUntil) = (null, null, null, null), cancel);
@@ -26,7 +31,8 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
     private async Task SetAsync(string job, string machine, Action<JobOnMachine> change, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        if (await db.JobsOnMachines.FindAsync([job, machine], cancel) is not { } watch) return;
+        if (await db.JobsOnMachines.FindAsync([job, machine], cancel) is not { } watch)
+            return;
         change(watch);
         await db.SaveChangesAsync(cancel);
         events.Publish(Topic.Charter);

@@ -22,7 +22,12 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
     private readonly Instant since = clock.Now();
     private const string Waits = "waits for an earlier run of the job";
 
-    private sealed record Open(KeepContext Db, Instant Now, Dictionary<(string Job, string Machine), Run> Busy, Dictionary<(string, string), JobOnMachine> Watches)
+    private sealed record Open(
+        KeepContext Db,
+        Instant Now,
+        Dictionary<(string Job, string Machine), Run> Busy,
+        Dictionary<(string, string), JobOnMachine> Watches
+    )
     {
         /// <summary>Watched runs that began a little before they were due, by the due instant that they are meant for.</summary>
         public Dictionary<(string Job, string Machine, Instant Due), Run> Early { get; init; } = [];
@@ -34,27 +39,38 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
     }
 
     /// <summary>Without a run yet; or with one that something else has begun, and that may be silent for too long.</summary>
-    private static readonly System.Linq.Expressions.Expression<Func<PlannedRun, bool>> IsOpen = p => p.Outcome == null && (p.RunId == null || p.Stand == PlannedStand.Started);
+    private static readonly System.Linq.Expressions.Expression<Func<PlannedRun, bool>> IsOpen = p =>
+        p.Outcome == null && (p.RunId == null || p.Stand == PlannedStand.Started);
 
     /// <summary>One look at everything that waits; the caller holds the loop.</summary>
     public async Task ServeAsync(KeepContext db, CancellationToken cancel)
     {
         db.ChangeTracker.Clear();
-        if (!await db.PlannedRuns.AnyAsync(IsOpen, cancel)) return;
+        if (!await db.PlannedRuns.AnyAsync(IsOpen, cancel))
+            return;
         // All at once: the dispatch, which looks by itself too, must choose among all that is due, not among the first few.
         await using (var change = await leading.BeginAsync(db, cancel))
         {
             await inForce.CatchUpAsync(db, cancel);
             var waiting = await db.PlannedRuns.Where(IsOpen).OrderBy(p => p.Due).ThenBy(p => p.Job).ToListAsync(cancel);
             var busy = await db.Runs.Where(r => r.State != RunState.Ended && r.Kind == RunKind.Backup).ToListAsync(cancel);
-            var open = new Open(db, clock.Now(), busy.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.Last()),
-                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel))
-            { Early = await EarlyAsync(db, clock.Now(), cancel) };
-            foreach (var planned in waiting) await OneAsync(open, planned, cancel);
+            var open = new Open(
+                db,
+                clock.Now(),
+                busy.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.Last()),
+                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel)
+            )
+            {
+                Early = await EarlyAsync(db, clock.Now(), cancel),
+            };
+            foreach (var planned in waiting)
+                await OneAsync(open, planned, cancel);
             // Saved together: one save each would look through all of them each time.
             await db.SaveChangesAsync(cancel);
-            foreach (var (planned, run) in open.Queued) (planned.RunId, planned.Reason) = (run.Id, null);
-            foreach (var (planned, run) in open.Overlapping) End(planned, Outcome.NotNeeded, $"overlap: run {run.Id} of the job is still at work");
+            foreach (var (planned, run) in open.Queued)
+                (planned.RunId, planned.Reason) = (run.Id, null);
+            foreach (var (planned, run) in open.Overlapping)
+                End(planned, Outcome.NotNeeded, $"overlap: run {run.Id} of the job is still at work");
             Say(db, waiting.Where(p => p.Outcome is not null).ToList(), open.Now);
             await db.SaveChangesAsync(cancel);
             await change.CommitAsync(cancel);
@@ -66,7 +82,10 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
     private static async Task<Dictionary<(string, string, Instant), Run>> EarlyAsync(KeepContext db, Instant now, CancellationToken cancel)
     {
         var since = now - Duration.FromDays(1);
-        var early = await db.Runs.Where(r => r.Queued >= since && r.Kind == RunKind.Watched && r.PlannedRunId == null && r.Due != null).OrderBy(r => r.Id).ToListAsync(cancel);
+        var early = await db
+            .Runs.Where(r => r.Queued >= since && r.Kind == RunKind.Watched && r.PlannedRunId == null && r.Due != null)
+            .OrderBy(r => r.Id)
+            .ToListAsync(cancel);
         return early.DistinctBy(r => (r.Job, r.Machine, r.Due)).ToDictionary(r => (r.Job!, r.Machine, r.Due!.Value));
     }
 
@@ -76,11 +95,33 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         foreach (var group in ended.Where(p => p.Outcome == Outcome.Missed).GroupBy(p => (p.Job, p.Machine)))
         {
             var last = group.MaxBy(p => p.Until ?? p.Due)!;
-            db.Say(new Fact { At = now, Kind = FactKind.PlannedRunMissed, Job = last.Job, Machine = last.Machine, PlannedRunId = last.Id, Due = group.Min(p => p.Due), Count = group.Sum(p => p.Times) });
+            db.Say(
+                new Fact
+                {
+                    At = now,
+                    Kind = FactKind.PlannedRunMissed,
+                    Job = last.Job,
+                    Machine = last.Machine,
+                    PlannedRunId = last.Id,
+                    Due = group.Min(p => p.Due),
+                    Count = group.Sum(p => p.Times),
+                }
+            );
         }
-        foreach (var planned in ended.Where(p => p.Outcome != Outcome.Missed)) db.SayPlanned(planned, now);
+        foreach (var planned in ended.Where(p => p.Outcome != Outcome.Missed))
+            db.SayPlanned(planned, now);
         foreach (var planned in ended.Where(p => p.Outcome == Outcome.TimedOut))
-            db.Say(new Fact { At = now, Kind = FactKind.PlannedRunSilent, Job = planned.Job, Machine = planned.Machine, PlannedRunId = planned.Id, Due = planned.Due });
+            db.Say(
+                new Fact
+                {
+                    At = now,
+                    Kind = FactKind.PlannedRunSilent,
+                    Job = planned.Job,
+                    Machine = planned.Machine,
+                    PlannedRunId = planned.Id,
+                    Due = planned.Due,
+                }
+            );
     }
 
     private async Task OneAsync(Open open, PlannedRun planned, CancellationToken cancel)
@@ -92,7 +133,11 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         }
         if (open.Watches.TryGetValue((planned.Job, planned.Machine), out var watch) && Pauses.IsPaused(watch, open.Now))
         {
-            End(planned, Outcome.HeldBack, $"paused by {watch.PausedBy} until {watch.PausedUntil!.Value.Local(inForce.Charter.ZoneOf(job))}: {watch.PausedReason}");
+            End(
+                planned,
+                Outcome.HeldBack,
+                $"paused by {watch.PausedBy} until {watch.PausedUntil!.Value.Local(inForce.Charter.ZoneOf(job))}: {watch.PausedReason}"
+            );
             return;
         }
         var startBy = planned.Due + job.StartLimit.ToDuration();
@@ -101,12 +146,20 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
             OfWatched(open, planned, job);
             return;
         }
-        if (job.After is { } before && planned.Stand != PlannedStand.GoesOn && !await FollowsAsync(open.Db, planned, before, cancel)) return;
+        if (job.After is { } before && planned.Stand != PlannedStand.GoesOn && !await FollowsAsync(open.Db, planned, before, cancel))
+            return;
         open.Busy.TryGetValue((planned.Job, planned.Machine), out var other);
-        if (other is not null && job.Overlap == Overlap.Wait && other.NotBefore is null && (planned.Stand == PlannedStand.Waits || open.Now <= startBy))
+        if (
+            other is not null
+            && job.Overlap == Overlap.Wait
+            && other.NotBefore is null
+            && (planned.Stand == PlannedStand.Waits || open.Now <= startBy)
+        )
         {
-            if (open.WaitingJobs.Add((planned.Job, planned.Machine))) (planned.Stand, planned.Reason) = (PlannedStand.Waits, Waits);
-            else End(planned, Outcome.NotNeeded, "overlap: merged into the planned run that waits already");
+            if (open.WaitingJobs.Add((planned.Job, planned.Machine)))
+                (planned.Stand, planned.Reason) = (PlannedStand.Waits, Waits);
+            else
+                End(planned, Outcome.NotNeeded, "overlap: merged into the planned run that waits already");
             return;
         }
         if (job.After is null && planned.Stand != PlannedStand.Waits && open.Now > startBy)
@@ -117,7 +170,16 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         if (other is { State: RunState.Queued, NotBefore: not null, PlannedRunId: null })
         {
             // A catch-up run that still waits is overtaken by the planned run.
-            if (await queue.DropAsync(open.Db, other, Outcome.NotNeeded, $"the run planned for {planned.Due.Local(inForce.Charter.ZoneOf(job))} serves in its place", cancel)) other = null;
+            if (
+                await queue.DropAsync(
+                    open.Db,
+                    other,
+                    Outcome.NotNeeded,
+                    $"the run planned for {planned.Due.Local(inForce.Charter.ZoneOf(job))} serves in its place",
+                    cancel
+                )
+            )
+                other = null;
         }
         if (other is not null)
         {
@@ -128,13 +190,26 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         open.Queued.Add((planned, run));
     }
 
-    /// <summary>Whether the job that this one follows has succeeded for the same due instant; ends the planned run when it never will.</summary>
+    /// <summary>
+    /// Whether the job that this one follows has succeeded for the same due instant; ends the planned run when it never will.
+    /// </summary>
     private static async Task<bool> FollowsAsync(KeepContext db, PlannedRun planned, string before, CancellationToken cancel)
     {
-        var head = await db.PlannedRuns.FirstOrDefaultAsync(p => p.Job == before && p.Machine == planned.Machine && p.Due == planned.Due, cancel);
-        if (head is { Outcome: null }) return false;
-        if (head is { Outcome: Outcome.Ok or Outcome.Warned }) return true;
-        End(planned, Outcome.HeldBack, head is null ? $"job {before}, which it follows, was not due then" : $"job {before}, which it follows, ended as {Kebab.Of(head.Outcome!.Value)}");
+        var head = await db.PlannedRuns.FirstOrDefaultAsync(
+            p => p.Job == before && p.Machine == planned.Machine && p.Due == planned.Due,
+            cancel
+        );
+        if (head is { Outcome: null })
+            return false;
+        if (head is { Outcome: Outcome.Ok or Outcome.Warned })
+            return true;
+        End(
+            planned,
+            Outcome.HeldBack,
+            head is null
+                ? $"job {before}, which it follows, was not due then"
+                : $"job {before}, which it follows, ended as {Kebab.Of(head.Outcome!.Value)}"
+        );
         return false;
     }
 
@@ -143,7 +218,13 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
     {
         if (open.Early.TryGetValue((planned.Job, planned.Machine, planned.Due), out var run))
         {
-            (run.PlannedRunId, planned.RunId, planned.Stand, planned.Outcome, planned.Reason) = (planned.Id, run.Id, PlannedStand.Started, run.Outcome, run.Sentence);
+            (run.PlannedRunId, planned.RunId, planned.Stand, planned.Outcome, planned.Reason) = (
+                planned.Id,
+                run.Id,
+                PlannedStand.Started,
+                run.Outcome,
+                run.Sentence
+            );
             open.Db.SayPlanned(planned, open.Now);
             return;
         }
@@ -151,8 +232,15 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         var within = inForce.Charter.HeardWithin(job);
         var silence = RunJudge.OfSilence(planned.Due, started, within, job.RunLimit?.ToDuration(), open.Now);
         // What was to be heard while the service was down may still be on its way.
-        if (silence is null || (silence == Outcome.Missed && planned.Due <= since && open.Now < since + job.WaitAfterReturn.ToDuration())) return;
-        End(planned, silence.Value, started ? "it said that it started, and nothing was heard since" : job.HeardBy is [EvidenceSource.Folder] ? $"it left no copy in {string.Join(" or ", job.Into)} in its time" : $"nothing was heard of it within {job.StartLimit}");
+        if (silence is null || (silence == Outcome.Missed && planned.Due <= since && open.Now < since + job.WaitAfterReturn.ToDuration()))
+            return;
+        End(
+            planned,
+            silence.Value,
+            started ? "it said that it started, and nothing was heard since"
+                : job.HeardBy is [EvidenceSource.Folder] ? $"it left no copy in {string.Join(" or ", job.Into)} in its time"
+                : $"nothing was heard of it within {job.StartLimit}"
+        );
     }
 
     private static void End(PlannedRun planned, Outcome outcome, string reason)

@@ -30,30 +30,67 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         var charter = inForce.Charter;
         var to = from + Duration.FromHours(hours);
         var bars = new List<TimetableBar>();
-        if (from < now) bars.AddRange(await PastAsync(db, charter, from, Instant.Min(to, now), now, cancel));
-        if (to > now) bars.AddRange(await ComingAsync(charter, from, to, now, cancel));
+        if (from < now)
+            bars.AddRange(await PastAsync(db, charter, from, Instant.Min(to, now), now, cancel));
+        if (to > now)
+            bars.AddRange(await ComingAsync(charter, from, to, now, cancel));
         return new TimetableAxis(
-            from.ToDateTimeOffset(), to.ToDateTimeOffset(), now.ToDateTimeOffset(), charter.Zone.Id,
-            [.. bars.OrderBy(b => b.Start).ThenBy(b => b.Job, StringComparer.Ordinal).Take(MostBars)], [.. Quiet(charter, from, to)], [.. Ceilings(charter)]);
+            from.ToDateTimeOffset(),
+            to.ToDateTimeOffset(),
+            now.ToDateTimeOffset(),
+            charter.Zone.Id,
+            [.. bars.OrderBy(b => b.Start).ThenBy(b => b.Job, StringComparer.Ordinal).Take(MostBars)],
+            [.. Quiet(charter, from, to)],
+            [.. Ceilings(charter)]
+        );
     }
 
-    private static async Task<List<TimetableBar>> PastAsync(KeepContext db, Charter charter, Instant from, Instant to, Instant now, CancellationToken cancel)
+    private static async Task<List<TimetableBar>> PastAsync(
+        KeepContext db,
+        Charter charter,
+        Instant from,
+        Instant to,
+        Instant now,
+        CancellationToken cancel
+    )
     {
         // A run can have begun before the stretch and still be drawn in it.
         var early = from - Duration.FromDays(1);
         var planned = await db.PlannedRuns.AsNoTracking().Where(p => p.Due >= early && p.Due <= to).ToListAsync(cancel);
         var ids = planned.Where(p => p.RunId is not null).Select(p => p.RunId!.Value).ToHashSet();
-        var runs = await db.Runs.AsNoTracking().Where(r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.Queued >= early && r.Queued <= to).ToListAsync(cancel);
+        var runs = await db
+            .Runs.AsNoTracking()
+            .Where(r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && r.Queued >= early && r.Queued <= to)
+            .ToListAsync(cancel);
         var byId = runs.ToDictionary(r => r.Id);
         var bars = new List<TimetableBar>();
         foreach (var p in planned)
         {
             var run = p.RunId is { } id ? byId.GetValueOrDefault(id) : null;
             var (start, end) = (run?.Began ?? p.Due, run?.Ended ?? (run?.Began is null ? run?.Began ?? p.Due : now));
-            if (end >= from) bars.Add(Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome, p.Reason ?? run?.Sentence, p.RunId) with { Waits = p.Outcome is null && run?.Began is null });
+            if (end >= from)
+                bars.Add(
+                    Bar(charter, p.Job, p.Machine, p.Due, start, end, true, p.Outcome, p.Reason ?? run?.Sentence, p.RunId) with
+                    {
+                        Waits = p.Outcome is null && run?.Began is null,
+                    }
+                );
         }
         foreach (var run in runs.Where(r => !ids.Contains(r.Id) && r.Began is not null && (r.Ended ?? now) >= from))
-            bars.Add(Bar(charter, run.Job!, run.Machine, run.Due ?? run.Queued, run.Began!.Value, run.Ended ?? now, true, run.Outcome, $"unplanned, by {run.By.Words}", run.Id));
+            bars.Add(
+                Bar(
+                    charter,
+                    run.Job!,
+                    run.Machine,
+                    run.Due ?? run.Queued,
+                    run.Began!.Value,
+                    run.Ended ?? now,
+                    true,
+                    run.Outcome,
+                    $"unplanned, by {run.By.Words}",
+                    run.Id
+                )
+            );
         return bars;
     }
 
@@ -67,42 +104,112 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         foreach (var run in forecast.Runs.Where(r => r.Start < to && r.End >= from && r.Due > now))
         {
             var name = forecast.Jobs[run.Job];
-            bars.Add(Bar(charter, name, Charter.MachineOf(charter.Jobs[name], settings.Value.Machine), run.Due, run.Start, run.End, false,
-                run.Outcome switch { PlayedOutcome.Overlaps => Outcome.NotNeeded, PlayedOutcome.HeldBack => Outcome.HeldBack, _ => null },
-                run.Start > run.Due ? $"waits {(run.Start - run.Due).TotalMinutes:0} min for its turn" : null, null));
+            bars.Add(
+                Bar(
+                    charter,
+                    name,
+                    Charter.MachineOf(charter.Jobs[name], settings.Value.Machine),
+                    run.Due,
+                    run.Start,
+                    run.End,
+                    false,
+                    run.Outcome switch
+                    {
+                        PlayedOutcome.Overlaps => Outcome.NotNeeded,
+                        PlayedOutcome.HeldBack => Outcome.HeldBack,
+                        _ => null,
+                    },
+                    run.Start > run.Due ? $"waits {(run.Start - run.Due).TotalMinutes:0} min for its turn" : null,
+                    null
+                )
+            );
         }
         foreach (var job in charter.Jobs.Values.Where(j => j.After is null))
         {
-            if (charter.DueTimesOf(job, settings.Value.Machine) is not { } times || (times.Quiet.Length == 0 && times.WhenClosed is null && times.Spread == Duration.Zero)) continue;
+            if (
+                charter.DueTimesOf(job, settings.Value.Machine) is not { } times
+                || (times.Quiet.Length == 0 && times.WhenClosed is null && times.Spread == Duration.Zero)
+            )
+                continue;
             var whys = times.All(Instant.Max(now, from), to).Where(d => d.Why is not null).ToList();
-            foreach (var dropped in whys.Where(d => d.Dropped)) bars.Add(Bar(charter, job.Name, Charter.MachineOf(job, settings.Value.Machine), dropped.Named, dropped.At, dropped.At, false, null, dropped.Why, null) with { Dropped = true });
+            foreach (var dropped in whys.Where(d => d.Dropped))
+                bars.Add(
+                    Bar(
+                        charter,
+                        job.Name,
+                        Charter.MachineOf(job, settings.Value.Machine),
+                        dropped.Named,
+                        dropped.At,
+                        dropped.At,
+                        false,
+                        null,
+                        dropped.Why,
+                        null
+                    ) with
+                    {
+                        Dropped = true,
+                    }
+                );
             var moved = whys.Where(d => !d.Dropped).ToDictionary(d => d.At.ToDateTimeOffset(), d => d.Why);
             for (var i = 0; i < bars.Count; i++)
-                if (!bars[i].Past && bars[i].Job == job.Name && bars[i].Why is null && moved.TryGetValue(bars[i].Due, out var why)) bars[i] = bars[i] with { Why = why };
+                if (!bars[i].Past && bars[i].Job == job.Name && bars[i].Why is null && moved.TryGetValue(bars[i].Due, out var why))
+                    bars[i] = bars[i] with { Why = why };
         }
         return bars;
     }
 
-    private static TimetableBar Bar(Charter charter, string job, string machine, Instant due, Instant start, Instant end, bool past, Outcome? outcome, string? why, long? runId)
+    private static TimetableBar Bar(
+        Charter charter,
+        string job,
+        string machine,
+        Instant due,
+        Instant start,
+        Instant end,
+        bool past,
+        Outcome? outcome,
+        string? why,
+        long? runId
+    )
     {
         var declared = charter.Jobs.GetValueOrDefault(job);
-        return new TimetableBar(job, machine, declared?.Into ?? [], declared?.Watched == true, due.ToDateTimeOffset(), start.ToDateTimeOffset(), end.ToDateTimeOffset(), past, outcome, false, false, why, runId);
+        return new TimetableBar(
+            job,
+            machine,
+            declared?.Into ?? [],
+            declared?.Watched == true,
+            due.ToDateTimeOffset(),
+            start.ToDateTimeOffset(),
+            end.ToDateTimeOffset(),
+            past,
+            outcome,
+            false,
+            false,
+            why,
+            runId
+        );
     }
 
     private IEnumerable<QuietSpan> Quiet(Charter charter, Instant from, Instant to)
     {
         foreach (var job in charter.Jobs.Values.Where(j => j.QuietHours.Length > 0 || j.WhenClosed is not null))
         {
-            if (charter.DueTimesOf(job, settings.Value.Machine) is not { } times) continue;
+            if (charter.DueTimesOf(job, settings.Value.Machine) is not { } times)
+                continue;
             // Windows are found by walking: at their ends, and else by the quarter of an hour.
-            for (var at = from; at < to;)
+            for (var at = from; at < to; )
             {
                 if (times.WindowAround(at) is { } window)
                 {
-                    yield return new QuietSpan(job.Name, Instant.Max(window.Start, from).ToDateTimeOffset(), Instant.Min(window.End, to).ToDateTimeOffset(), window.Name);
+                    yield return new QuietSpan(
+                        job.Name,
+                        Instant.Max(window.Start, from).ToDateTimeOffset(),
+                        Instant.Min(window.End, to).ToDateTimeOffset(),
+                        window.Name
+                    );
                     at = window.End;
                 }
-                else at = NextQuarter(at);
+                else
+                    at = NextQuarter(at);
             }
         }
     }
@@ -113,8 +220,10 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
     {
         yield return new CeilingAnswer("all", charter.RunsAtOnce ?? settings.Value.RunsAtOnce);
         foreach (var machine in charter.Machines.Values)
-            if (machine.RunsAtOnce is { } most) yield return new CeilingAnswer($"machine {machine.Name}", most);
+            if (machine.RunsAtOnce is { } most)
+                yield return new CeilingAnswer($"machine {machine.Name}", most);
         foreach (var store in charter.Stores.Values)
-            if (store.RunsAtOnce is { } most) yield return new CeilingAnswer($"store {store.Name}", most);
+            if (store.RunsAtOnce is { } most)
+                yield return new CeilingAnswer($"store {store.Name}", most);
     }
 }

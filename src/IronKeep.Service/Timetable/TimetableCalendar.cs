@@ -26,16 +26,21 @@ public sealed class TimetableCalendar(CharterInForce inForce, TimeProvider clock
         calendar.AddProperty("X-WR-CALNAME", $"Backups of {own}");
         foreach (var entry in TimetableEndpoints.Entries(inForce.Charter, own, now, now + NodaTime.Duration.FromDays(days)))
         {
-            calendar.Events.Add(new CalendarEvent
-            {
-                // The identity of a planned run: it stays the same however often the calendar is read.
-                Uid = $"{entry.Job}.{entry.Machine}.{entry.Utc.UtcDateTime:yyyyMMdd'T'HHmmss'Z'}@ironkeep",
-                DtStamp = new CalDateTime(now.ToDateTimeUtc(), "UTC"),
-                Start = new CalDateTime(entry.Utc.UtcDateTime, "UTC"),
-                Duration = Duration.FromMinutes(15),
-                Summary = $"{entry.Job} on {entry.Machine}",
-                Description = entry.Into.Count == 0 ? $"Watched job, due {entry.Local}" : $"Backup into {string.Join(" and ", entry.Into)}, due {entry.Local}",
-            });
+            calendar.Events.Add(
+                new CalendarEvent
+                {
+                    // The identity of a planned run: it stays the same however often the calendar is read.
+                    Uid = $"{entry.Job}.{entry.Machine}.{entry.Utc.UtcDateTime:yyyyMMdd'T'HHmmss'Z'}@ironkeep",
+                    DtStamp = new CalDateTime(now.ToDateTimeUtc(), "UTC"),
+                    Start = new CalDateTime(entry.Utc.UtcDateTime, "UTC"),
+                    Duration = Duration.FromMinutes(15),
+                    Summary = $"{entry.Job} on {entry.Machine}",
+                    Description =
+                        entry.Into.Count == 0
+                            ? $"Watched job, due {entry.Local}"
+                            : $"Backup into {string.Join(" and ", entry.Into)}, due {entry.Local}",
+                }
+            );
         }
         return new CalendarSerializer().SerializeToString(calendar) ?? "";
     }

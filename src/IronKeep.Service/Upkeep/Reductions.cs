@@ -8,7 +8,10 @@ using NodaTime;
 
 namespace IronKeep.Service.Upkeep;
 
-/// <summary>What the backup runs of the last 30 days took and stored, by store, stage by stage; at most a minute old. Runs into several stores are left out.</summary>
+/// <summary>
+/// What the backup runs of the last 30 days took and stored, by store, stage by stage; at most a minute old. Runs into several stores are
+/// left out.
+/// </summary>
 public sealed class Reductions(TimeProvider clock)
 {
     private static readonly Duration Span = Duration.FromDays(30);
@@ -20,10 +23,22 @@ public sealed class Reductions(TimeProvider clock)
     public async Task<IReadOnlyDictionary<string, ReductionAnswer>> OfAsync(KeepContext db, CancellationToken cancel)
     {
         var now = clock.Now();
-        if (known is { } last && now >= last.At && now - last.At < Lasts) return last.ByStore;
+        if (known is { } last && now >= last.At && now - last.At < Lasts)
+            return last.ByStore;
         var since = now - Span;
-        var sums = await db.Runs.AsNoTracking().Where(r => r.Queued >= since && r.Kind == RunKind.Backup && r.Store != null && r.CopyIds != "")
-            .GroupBy(r => r.Store!).Select(g => new { g.Key, Selected = g.Sum(r => r.SelectedBytes), Read = g.Sum(r => r.ReadBytes), New = g.Sum(r => r.NewBytes), Stored = g.Sum(r => r.StoredBytes) }).ToListAsync(cancel);
+        var sums = await db
+            .Runs.AsNoTracking()
+            .Where(r => r.Queued >= since && r.Kind == RunKind.Backup && r.Store != null && r.CopyIds != "")
+            .GroupBy(r => r.Store!)
+            .Select(g => new
+            {
+                g.Key,
+                Selected = g.Sum(r => r.SelectedBytes),
+                Read = g.Sum(r => r.ReadBytes),
+                New = g.Sum(r => r.NewBytes),
+                Stored = g.Sum(r => r.StoredBytes),
+            })
+            .ToListAsync(cancel);
         var found = new Known(now, sums.ToDictionary(s => s.Key, s => new ReductionAnswer(s.Selected, s.Read, s.New, s.Stored)));
         known = found;
         return found.ByStore;

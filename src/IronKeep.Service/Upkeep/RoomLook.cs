@@ -16,7 +16,9 @@ public sealed class RoomLook(CharterInForce inForce, StoreRoom room) : IOutsideF
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
         var charter = inForce.Charter;
-        var names = facts.SelectMany(f => f.Store is { } one ? [one] : charter.Jobs.GetValueOrDefault(f.Job ?? "")?.Into.AsEnumerable() ?? []).Distinct();
+        var names = facts
+            .SelectMany(f => f.Store is { } one ? [one] : charter.Jobs.GetValueOrDefault(f.Job ?? "")?.Into.AsEnumerable() ?? [])
+            .Distinct();
         await Task.WhenAll(names.Where(charter.Stores.ContainsKey).Select(n => room.JudgeAsync(charter.Stores[n], cancel)));
     }
 }

@@ -11,5 +11,6 @@ public sealed class StoreLook(StoreSentry stores, IOptions<ServiceSettings> sett
 {
     public Duration Every { get; } = Duration.FromMinutes(10);
 
-    public Task LookAsync(KeepContext db, CancellationToken cancel) => settings.Value.Ticking ? Task.CompletedTask : stores.LookAsync(cancel);
+    public Task LookAsync(KeepContext db, CancellationToken cancel) =>
+        settings.Value.Ticking ? Task.CompletedTask : stores.LookAsync(cancel);
 }

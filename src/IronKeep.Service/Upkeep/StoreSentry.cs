@@ -8,10 +8,17 @@ using IronKeep.Service.Workers;
 namespace IronKeep.Service.Upkeep;
 
 /// <summary>
-/// Looks after every store by itself, beside the clock loop, which must not wait for a disk: whether it is there, how much room it has, and once
-/// after each start whether it agrees with the catalogue.
+/// Looks after every store by itself, beside the clock loop, which must not wait for a disk: whether it is there, how much room it has, and
+/// once after each start whether it agrees with the catalogue.
 /// </summary>
-public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKeeper shelves, Leading leading, TimeProvider clock, ILogger<StoreSentry> log) : BackgroundService
+public sealed class StoreSentry(
+    CharterInForce charter,
+    StoreRoom room,
+    ShelfKeeper shelves,
+    Leading leading,
+    TimeProvider clock,
+    ILogger<StoreSentry> log
+) : BackgroundService
 {
     private static readonly TimeSpan Pause = TimeSpan.FromMinutes(1);
     private readonly Dictionary<string, Task<bool>> settling = [];
@@ -23,7 +30,8 @@ public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKee
         {
             try
             {
-                if (leading.IsLeading) await LookAsync(stoppingToken);
+                if (leading.IsLeading)
+                    await LookAsync(stoppingToken);
             }
             catch (Exception e) when (!stoppingToken.IsCancellationRequested)
             {
@@ -39,18 +47,26 @@ public sealed class StoreSentry(CharterInForce charter, StoreRoom room, ShelfKee
         await gate.WaitAsync(cancel);
         try
         {
-            await Task.WhenAll(charter.Charter.Stores.Values.Select(async store =>
-            {
-                if ((await room.JudgeAsync(store, cancel)).Problem is not null) return;
-                // Comparing can take long, and a store can begin to hang in the middle: the looks at the others go on.
-                Task<bool> work;
-                lock (settling)
+            await Task.WhenAll(
+                charter.Charter.Stores.Values.Select(async store =>
                 {
-                    var begun = settling.TryGetValue(store.Name, out var before) && (!before.IsCompleted || before is { IsCompletedSuccessfully: true, Result: true });
-                    work = begun ? before! : settling[store.Name] = Task.Run(() => shelves.TrySettleAsync(store.Name, notes: true, cancel), cancel);
-                }
-                if (await Task.WhenAny(work, Task.Delay(Pause, cancel)) == work) await work;
-            }));
+                    if ((await room.JudgeAsync(store, cancel)).Problem is not null)
+                        return;
+                    // Comparing can take long, and a store can begin to hang in the middle: the looks at the others go on.
+                    Task<bool> work;
+                    lock (settling)
+                    {
+                        var begun =
+                            settling.TryGetValue(store.Name, out var before)
+                            && (!before.IsCompleted || before is { IsCompletedSuccessfully: true, Result: true });
+                        work = begun
+                            ? before!
+                            : settling[store.Name] = Task.Run(() => shelves.TrySettleAsync(store.Name, notes: true, cancel), cancel);
+                    }
+                    if (await Task.WhenAny(work, Task.Delay(Pause, cancel)) == work)
+                        await work;
+                })
+            );
         }
         finally
         {

@@ -16,15 +16,24 @@ public sealed class CheckTimes(CharterInForce inForce, RunQueue queue) : ITimedW
 {
     public string What => "check";
 
-    public IEnumerable<(string Store, Schedule When)> Times(Charter charter) => charter.Stores.Values.Where(s => s.VerifyWhen is not null).Select(s => (s.Name, s.VerifyWhen!));
+    public IEnumerable<(string Store, Schedule When)> Times(Charter charter) =>
+        charter.Stores.Values.Where(s => s.VerifyWhen is not null).Select(s => (s.Name, s.VerifyWhen!));
 
     public Task DoAsync(KeepContext db, string store, Instant due, CancellationToken cancel) =>
-        UpkeepTimes.QueueAsync(db, queue, new RunRequest(RunKind.Check, null, store, Actor.Schedule) { Due = due, Order = OrderOf(inForce.Charter.Stores[store], due) }, cancel);
+        UpkeepTimes.QueueAsync(
+            db,
+            queue,
+            new RunRequest(RunKind.Check, null, store, Actor.Schedule) { Due = due, Order = OrderOf(inForce.Charter.Stores[store], due) },
+            cancel
+        );
 
-    /// <summary>With a time in which everything is to be read again, each verification reads its share: the time to the next one, of that time.</summary>
+    /// <summary>
+    /// With a time in which everything is to be read again, each verification reads its share: the time to the next one, of that time.
+    /// </summary>
     private CheckOrder OrderOf(StoreDefinition store, Instant due)
     {
-        if (store.VerifyWithin is not { } within) return new CheckOrder(store.VerifyBudget?.Bytes);
+        if (store.VerifyWithin is not { } within)
+            return new CheckOrder(store.VerifyBudget?.Bytes);
         var next = DueInstants.Next(store.VerifyWhen!, inForce.Charter.Zone, due);
         return new CheckOrder(store.VerifyBudget?.Bytes, Share: next is { } n ? (n - due) / within.ToDuration() : 1);
     }
@@ -35,7 +44,8 @@ public sealed class ReclaimTimes(RunQueue queue) : ITimedWork
 {
     public string What => "reclaim";
 
-    public IEnumerable<(string Store, Schedule When)> Times(Charter charter) => charter.Stores.Values.Where(s => s.ReclaimWhen is not null).Select(s => (s.Name, s.ReclaimWhen!));
+    public IEnumerable<(string Store, Schedule When)> Times(Charter charter) =>
+        charter.Stores.Values.Where(s => s.ReclaimWhen is not null).Select(s => (s.Name, s.ReclaimWhen!));
 
     public Task DoAsync(KeepContext db, string store, Instant due, CancellationToken cancel) =>
         UpkeepTimes.QueueAsync(db, queue, new RunRequest(RunKind.Reclaim, null, store, Actor.Schedule) { Due = due }, cancel);
@@ -46,7 +56,8 @@ internal static class UpkeepTimes
     /// <summary>Queues it, unless one of its kind waits or works already.</summary>
     public static async Task QueueAsync(KeepContext db, RunQueue queue, RunRequest request, CancellationToken cancel)
     {
-        if (await db.Runs.AnyAsync(r => r.Kind == request.Kind && r.Store == request.Store && r.State != RunState.Ended, cancel)) return;
+        if (await db.Runs.AnyAsync(r => r.Kind == request.Kind && r.Store == request.Store && r.State != RunState.Ended, cancel))
+            return;
         await queue.AddAsync(db, request, cancel);
         queue.Wake();
     }

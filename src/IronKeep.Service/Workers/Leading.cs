@@ -7,9 +7,10 @@ namespace IronKeep.Service.Workers;
 public sealed class NotLeadingException() : Exception("another service has taken over the clock; this one leaves it to that");
 
 /// <summary>
-/// Which one of the services on a catalogue turns schedules into runs and does what follows: the one whose worker the lease names, for as long as
-/// that worker is heard of. The lease is read again in each change that is made in its name, so one that was stopped, and goes on without having
-/// noticed, changes nothing. A lock of the database alone would not do: it lasts as long as the connection of whoever was stopped.
+/// Which one of the services on a catalogue turns schedules into runs and does what follows: the one whose worker the lease names, for as
+/// long as that worker is heard of. The lease is read again in each change that is made in its name, so one that was stopped, and goes on
+/// without having noticed, changes nothing. A lock of the database alone would not do: it lasts as long as the connection of whoever was
+/// stopped.
 /// </summary>
 public sealed class Leading(IDbContextFactory<KeepContext> catalogue, WorkerSelf self, ILogger<Leading> log)
 {
@@ -27,22 +28,35 @@ public sealed class Leading(IDbContextFactory<KeepContext> catalogue, WorkerSelf
     /// <summary>Takes the lead where nobody has it.</summary>
     public async Task LookAsync(CancellationToken cancel)
     {
-        if (!self.IsShared && IsLeading) return;
+        if (!self.IsShared && IsLeading)
+            return;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var id = self.Id;
         if (!await IsFreeAsync(db, id, cancel))
         {
-            if (ledAs is not null && ledAs != id) ledAs = null;
+            if (ledAs is not null && ledAs != id)
+                ledAs = null;
             return;
         }
         await using var change = await db.BeginChangeAsync(cancel);
-        if (!await IsFreeAsync(db, id, cancel) || !await db.Workers.AnyAsync(w => w.Id == id && !w.Gone, cancel)) return;
-        if (await db.Leases.FindAsync([Name], cancel) is { } lease) (lease.Worker, lease.Term) = (id, lease.Term + 1);
-        else db.Leases.Add(new Lease { Name = Name, Worker = id, Term = 1 });
+        if (!await IsFreeAsync(db, id, cancel) || !await db.Workers.AnyAsync(w => w.Id == id && !w.Gone, cancel))
+            return;
+        if (await db.Leases.FindAsync([Name], cancel) is { } lease)
+            (lease.Worker, lease.Term) = (id, lease.Term + 1);
+        else
+            db.Leases.Add(
+                new Lease
+                {
+                    Name = Name,
+                    Worker = id,
+                    Term = 1,
+                }
+            );
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
         (ledAs, Term) = (id, Term + 1);
-        if (self.IsShared) log.LogInformation("This service, worker {Worker}, leads from now on", id);
+        if (self.IsShared)
+            log.LogInformation("This service, worker {Worker}, leads from now on", id);
         Began?.Invoke();
     }
 
@@ -57,7 +71,8 @@ public sealed class Leading(IDbContextFactory<KeepContext> catalogue, WorkerSelf
         try
         {
             var id = self.Id;
-            if (ledAs == id && await db.Leases.AnyAsync(l => l.Name == Name && l.Worker == id, cancel)) return change;
+            if (ledAs == id && await db.Leases.AnyAsync(l => l.Name == Name && l.Worker == id, cancel))
+                return change;
             ledAs = null;
             throw new NotLeadingException();
         }

@@ -3,14 +3,22 @@ using IronKeep.Service.Basics;
 
 namespace IronKeep.Service.Workers;
 
-/// <summary>What a part of the service looks at with each beat, where several services share a catalogue: orders from others, a newer charter.</summary>
+/// <summary>
+/// What a part of the service looks at with each beat, where several services share a catalogue: orders from others, a newer charter.
+/// </summary>
 public interface IBeatLook
 {
     Task LookAsync(CancellationToken cancel);
 }
 
 /// <summary>Beats as long as the service lives, by real time; takes the lead where it is free.</summary>
-public sealed class WorkerBeats(WorkerSelf self, Leading leading, IEnumerable<IBeatLook> looks, TimeProvider clock, ILogger<WorkerBeats> log) : BackgroundService
+public sealed class WorkerBeats(
+    WorkerSelf self,
+    Leading leading,
+    IEnumerable<IBeatLook> looks,
+    TimeProvider clock,
+    ILogger<WorkerBeats> log
+) : BackgroundService
 {
     /// <summary>How the loop comes round.</summary>
     public LoopRounds Rounds { get; } = new(clock);
@@ -27,7 +35,8 @@ public sealed class WorkerBeats(WorkerSelf self, Leading leading, IEnumerable<IB
                 within.CancelAfter(WorkerSelf.LostAfter);
                 await self.BeatAsync(within.Token);
                 await leading.LookAsync(stoppingToken);
-                foreach (var look in looks) await look.LookAsync(stoppingToken);
+                foreach (var look in looks)
+                    await look.LookAsync(stoppingToken);
                 Rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
@@ -40,8 +49,7 @@ public sealed class WorkerBeats(WorkerSelf self, Leading leading, IEnumerable<IB
                 self.GiveUpWhenOver();
                 log.LogError(e, "The beat of this service failed and is tried again");
             }
-        }
-        while (await NextAsync(timer, stoppingToken));
+        } while (await NextAsync(timer, stoppingToken));
     }
 
     private static async Task<bool> NextAsync(PeriodicTimer timer, CancellationToken stopping)

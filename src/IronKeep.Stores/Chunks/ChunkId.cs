@@ -7,9 +7,13 @@ public readonly record struct ChunkId(ulong A, ulong B, ulong C, ulong D)
 {
     public const int Size = 32;
 
-    public static ChunkId Read(ReadOnlySpan<byte> bytes) => new(
-        BinaryPrimitives.ReadUInt64BigEndian(bytes), BinaryPrimitives.ReadUInt64BigEndian(bytes[8..]),
-        BinaryPrimitives.ReadUInt64BigEndian(bytes[16..]), BinaryPrimitives.ReadUInt64BigEndian(bytes[24..]));
+    public static ChunkId Read(ReadOnlySpan<byte> bytes) =>
+        new(
+            BinaryPrimitives.ReadUInt64BigEndian(bytes),
+            BinaryPrimitives.ReadUInt64BigEndian(bytes[8..]),
+            BinaryPrimitives.ReadUInt64BigEndian(bytes[16..]),
+            BinaryPrimitives.ReadUInt64BigEndian(bytes[24..])
+        );
 
     public void Write(Span<byte> bytes)
     {
@@ -23,7 +27,8 @@ public readonly record struct ChunkId(ulong A, ulong B, ulong C, ulong D)
     public override int GetHashCode() => (int)A;
 
     /// <summary>Reads 64 hex digits; anything else is <see cref="FormatException"/>.</summary>
-    public static ChunkId Parse(string hex) => hex.Length == 2 * Size ? Read(Convert.FromHexString(hex)) : throw new FormatException("a chunk's identity has 64 hex digits");
+    public static ChunkId Parse(string hex) =>
+        hex.Length == 2 * Size ? Read(Convert.FromHexString(hex)) : throw new FormatException("a chunk's identity has 64 hex digits");
 
     public override string ToString() => $"{A:x16}{B:x16}{C:x16}{D:x16}";
 }

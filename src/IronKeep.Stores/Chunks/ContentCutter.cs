@@ -13,7 +13,9 @@ public static class ContentCutter
     public const int Normal = 256 * 1024;
     public const int Most = 1024 * 1024;
 
-    /// <summary>Content longer than this is cut in stretches of this length (bytes), each on its own, so that all cores can work on one file.</summary>
+    /// <summary>
+    /// Content longer than this is cut in stretches of this length (bytes), each on its own, so that all cores can work on one file.
+    /// </summary>
     public const long Stretch = 64L * 1024 * 1024;
 
     // Two bits harder before the normal size, two bits easier after it (the paper's normalisation level 2); the top bits of the
@@ -28,11 +30,13 @@ public static class ContentCutter
     /// </summary>
     public static int NextCut(ReadOnlySpan<byte> data)
     {
-        if (data.Length <= Least) return data.Length;
+        if (data.Length <= Least)
+            return data.Length;
         var end = Math.Min(data.Length, Most);
         ulong hash = 0;
         var cut = Search(data, Least, Math.Min(Normal, end), HardMask, ref hash);
-        if (cut < 0) cut = Search(data, Math.Min(Normal, end), end, EasyMask, ref hash);
+        if (cut < 0)
+            cut = Search(data, Math.Min(Normal, end), end, EasyMask, ref hash);
         return cut < 0 ? end : cut;
     }
 
@@ -47,14 +51,17 @@ public static class ContentCutter
         for (; i + 1 < to; i += 2)
         {
             var first = (h << 1) + Unsafe.Add(ref gear, (nuint)Unsafe.Add(ref bytes, (nuint)i));
-            if ((first & mask) == 0) return i + 1;
+            if ((first & mask) == 0)
+                return i + 1;
             h = (first << 1) + Unsafe.Add(ref gear, (nuint)Unsafe.Add(ref bytes, (nuint)i + 1));
-            if ((h & mask) == 0) return i + 2;
+            if ((h & mask) == 0)
+                return i + 2;
         }
         if (i < to)
         {
             h = (h << 1) + Unsafe.Add(ref gear, (nuint)Unsafe.Add(ref bytes, (nuint)i));
-            if ((h & mask) == 0) return i + 1;
+            if ((h & mask) == 0)
+                return i + 1;
         }
         hash = h;
         return -1;

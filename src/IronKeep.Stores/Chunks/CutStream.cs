@@ -9,7 +9,8 @@ internal sealed class CutStream(long length, CutStream.Chunk take)
     public delegate void Chunk(ReadOnlySpan<byte> content);
 
     private readonly byte[] buffer = new byte[4 * ContentCutter.Most];
-    private int start, filled;
+    private int start,
+        filled;
     private long position;
 
     public void Add(ReadOnlySpan<byte> content)
@@ -24,15 +25,18 @@ internal sealed class CutStream(long length, CutStream.Chunk take)
             filled += count;
             position += count;
             var ends = count == stretch;
-            while (filled - start >= ContentCutter.Most || ends && filled > start) Cut();
-            if (start > 0 && filled == buffer.Length) Close();
+            while (filled - start >= ContentCutter.Most || ends && filled > start)
+                Cut();
+            if (start > 0 && filled == buffer.Length)
+                Close();
         }
     }
 
     /// <summary>Gives what is left.</summary>
     public void End()
     {
-        while (filled > start) Cut();
+        while (filled > start)
+            Cut();
     }
 
     private void Cut()
@@ -40,7 +44,8 @@ internal sealed class CutStream(long length, CutStream.Chunk take)
         var cut = ContentCutter.NextCut(buffer.AsSpan(start, filled - start));
         take(buffer.AsSpan(start, cut));
         start += cut;
-        if (start == filled) (start, filled) = (0, 0);
+        if (start == filled)
+            (start, filled) = (0, 0);
     }
 
     private void Close()

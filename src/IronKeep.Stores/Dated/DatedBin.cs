@@ -16,17 +16,27 @@ public sealed partial class DatedStore
     {
         lock (gate)
         {
-            if (Find(id) is not { IsInBin: false } copy) return false;
-            if (!copy.IsSteady) throw new PlaceException(PlaceFault.Other, $"{id} changed a short while ago; it stays until it has settled");
-            var (path, bin) = (copy.Mark.Path, $"{Bin}{now.UtcDateTime.ToString(StampForm, CultureInfo.InvariantCulture)}/{copy.Mark.Path}");
+            if (Find(id) is not { IsInBin: false } copy)
+                return false;
+            if (!copy.IsSteady)
+                throw new PlaceException(PlaceFault.Other, $"{id} changed a short while ago; it stays until it has settled");
+            var (path, bin) = (
+                copy.Mark.Path,
+                $"{Bin}{now.UtcDateTime.ToString(StampForm, CultureInfo.InvariantCulture)}/{copy.Mark.Path}"
+            );
             return Guarded(id, () =>
             {
                 using var root = Open();
                 using var from = Folder(root, path, make: false);
-                if (!IsStill(from, path, copy.Mark)) return false;
+                if (!IsStill(from, path, copy.Mark))
+                    return false;
                 using var to = Folder(root, bin, make: true);
                 // Said first: what lies in the bin and was not sent there is put back.
-                if (!Remember([copy.Mark with { Path = bin, Binned = now }])) throw new PlaceException(PlaceFault.InUse, $"{id} is looked at by another service as well; it is tried again with the next plan");
+                if (!Remember([copy.Mark with { Path = bin, Binned = now }]))
+                    throw new PlaceException(
+                        PlaceFault.InUse,
+                        $"{id} is looked at by another service as well; it is tried again with the next plan"
+                    );
                 from.RenameTo(to, NameOf(path), NameOf(bin), replace: false);
                 if (!IsStill(to, bin, copy.Mark))
                 {
@@ -48,17 +58,21 @@ public sealed partial class DatedStore
     {
         lock (gate)
         {
-            if (Find(id) is not { IsInBin: true } copy) return false;
+            if (Find(id) is not { IsInBin: true } copy)
+                return false;
             var (bin, path) = (copy.Mark.Path, RestOf(copy.Mark.Path));
             return Guarded(id, () =>
             {
                 using var root = Open();
                 using var from = Folder(root, bin, make: false);
-                if (from.Facts(NameOf(bin)) is not { Kind: EntryKind.File }) return false;
+                if (from.Facts(NameOf(bin)) is not { Kind: EntryKind.File })
+                    return false;
                 using var to = Folder(root, path, make: true);
                 // Asked before anything is remembered of that name: what is known of the other file stays as it is.
-                if (to.Facts(NameOf(path)) is not null) throw new PosixException(PosixException.AlreadyThere, "cannot be given its name");
-                if (!Remember([copy.Mark with { Path = path, Binned = null, IsCopy = true, Since = now }])) throw new PlaceException(PlaceFault.InUse, $"{id} is looked at by another service as well; try it again");
+                if (to.Facts(NameOf(path)) is not null)
+                    throw new PosixException(PosixException.AlreadyThere, "cannot be given its name");
+                if (!Remember([copy.Mark with { Path = path, Binned = null, IsCopy = true, Since = now }]))
+                    throw new PlaceException(PlaceFault.InUse, $"{id} is looked at by another service as well; try it again");
                 from.RenameTo(to, NameOf(bin), NameOf(path), replace: false);
                 Along(from, bin, to, path);
                 to.Flush();
@@ -81,7 +95,8 @@ public sealed partial class DatedStore
             {
                 cancel.ThrowIfCancellationRequested();
                 // What changed in the bin is not what was sent there.
-                if (copy.Binned is not { } binned || binned > binnedUntil || !mayGo(copy.Id) || !Remove(copy)) waiting++;
+                if (copy.Binned is not { } binned || binned > binnedUntil || !mayGo(copy.Id) || !Remove(copy))
+                    waiting++;
                 else
                 {
                     gone.Add(copy.Id);
@@ -94,32 +109,34 @@ public sealed partial class DatedStore
     }
 
     private bool Remove(DatedCopy copy) => Guarded(copy.Id, () =>
-    {
-        var path = copy.Mark.Path;
-        using var root = Open();
-        using (var folder = Folder(root, path, make: false))
         {
-            if (!IsStill(folder, path, copy.Mark)) return false;
-            folder.Remove(NameOf(path));
-            foreach (var ending in GoAlong)
-                if (folder.Facts([.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)]) is { Kind: EntryKind.File }) folder.Remove([.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)]);
-            folder.Flush();
-        }
-        // The folders that were made for it, as far as they are empty now.
-        for (var at = ParentOf(path); at.Length > Bin.Length; at = ParentOf(at))
-        {
-            using var above = Folder(root, at, make: false);
-            try
+            var path = copy.Mark.Path;
+            using var root = Open();
+            using (var folder = Folder(root, path, make: false))
             {
-                above.RemoveFolder(NameOf(at));
+                if (!IsStill(folder, path, copy.Mark))
+                    return false;
+                folder.Remove(NameOf(path));
+                foreach (var ending in GoAlong)
+                    if (folder.Facts([.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)]) is { Kind: EntryKind.File })
+                        folder.Remove([.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)]);
+                folder.Flush();
             }
-            catch (PosixException)
+            // The folders that were made for it, as far as they are empty now.
+            for (var at = ParentOf(path); at.Length > Bin.Length; at = ParentOf(at))
             {
-                break;
+                using var above = Folder(root, at, make: false);
+                try
+                {
+                    above.RemoveFolder(NameOf(at));
+                }
+                catch (PosixException)
+                {
+                    break;
+                }
             }
-        }
-        return true;
-    });
+            return true;
+        });
 
     private void Recompose(string id, DatedCopy copy)
     {
@@ -134,7 +151,8 @@ public sealed partial class DatedStore
         foreach (var ending in GoAlong)
         {
             byte[] name = [.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)];
-            if (from.Facts(name) is not { Kind: EntryKind.File }) continue;
+            if (from.Facts(name) is not { Kind: EntryKind.File })
+                continue;
             try
             {
                 from.RenameTo(to, name, [.. NameOf(target), .. Encoding.ASCII.GetBytes(ending)], replace: false);
@@ -146,13 +164,16 @@ public sealed partial class DatedStore
         }
     }
 
-    private static bool IsStill(OpenFolder folder, string path, FileMark mark) => folder.Facts(NameOf(path)) is { Kind: EntryKind.File } facts && mark.Is(facts);
+    private static bool IsStill(OpenFolder folder, string path, FileMark mark) =>
+        folder.Facts(NameOf(path)) is { Kind: EntryKind.File } facts && mark.Is(facts);
 
     private static byte[] NameOf(string path) => Encoding.UTF8.GetBytes(path[(path.LastIndexOf('/') + 1)..]);
 
     private static string ParentOf(string path) => path[..Math.Max(0, path.LastIndexOf('/'))];
 
-    /// <summary>The folder that a path lies in, opened step by step below the root without following a link, and made where it may be.</summary>
+    /// <summary>
+    /// The folder that a path lies in, opened step by step below the root without following a link, and made where it may be.
+    /// </summary>
     private static OpenFolder Folder(OpenFolder root, string path, bool make)
     {
         var at = root.Below(".");
@@ -185,8 +206,15 @@ public sealed partial class DatedStore
         }
         catch (PosixException e)
         {
-            throw new PlaceException(e.AccessDenied || e.Error == 30 ? PlaceFault.AccessRefused : e.NotFound ? PlaceFault.NotFound : PlaceFault.Other,
-                e.Exists ? $"{id} stays where it is: a file of that name is where it would go; move that one away first" : $"{id} stays where it is: {e.Message}", e);
+            throw new PlaceException(
+                e.AccessDenied || e.Error == 30 ? PlaceFault.AccessRefused
+                    : e.NotFound ? PlaceFault.NotFound
+                    : PlaceFault.Other,
+                e.Exists
+                    ? $"{id} stays where it is: a file of that name is where it would go; move that one away first"
+                    : $"{id} stays where it is: {e.Message}",
+                e
+            );
         }
     }
 }

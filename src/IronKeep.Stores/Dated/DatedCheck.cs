@@ -6,18 +6,20 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Stores.Dated;
 
 /// <summary>
-/// Verification of dated files: each is read and compared with the sums that lie beside it and with the one that was recorded when it was first read. A file without
-/// any is sound from its second reading on.
+/// Verification of dated files: each is read and compared with the sums that lie beside it and with the one that was recorded when it was
+/// first read. A file without any is sound from its second reading on.
 /// </summary>
 public sealed partial class DatedStore
 {
-    private const int Stretch = 1024 * 1024, SavedAtOnce = 50;
+    private const int Stretch = 1024 * 1024,
+        SavedAtOnce = 50;
 
     public IReadOnlyDictionary<string, long> Parts()
     {
         lock (gate)
         {
-            if (version < 0) Look();
+            if (version < 0)
+                Look();
             return last.Copies.Values.Where(c => !c.IsInBin).ToDictionary(c => c.Id, c => c.Mark.Size);
         }
     }
@@ -25,14 +27,19 @@ public sealed partial class DatedStore
     /// <summary>Reads files of which no sum is known yet, so that one is from the first days on; until so many bytes are read.</summary>
     public int RecordSums(long budget, CancellationToken cancel)
     {
-        var wanted = Last.Copies.Values.Where(c => c is { IsInBin: false, IsSteady: true, Mark.Sum: null }).OrderByDescending(c => c.Taken).ToList();
+        var wanted = Last
+            .Copies.Values.Where(c => c is { IsInBin: false, IsSteady: true, Mark.Sum: null })
+            .OrderByDescending(c => c.Taken)
+            .ToList();
         using var root = Open();
         var (recorded, sums) = (new List<FileMark>(), new SumFiles(root));
         foreach (var copy in wanted)
         {
-            if (copy.Mark.Size > budget) continue;
+            if (copy.Mark.Size > budget)
+                continue;
             budget -= copy.Mark.Size;
-            if (ReadOne(root, sums, copy, clock.GetUtcNow(), null, cancel) is { Problem: null } read) recorded.Add(read);
+            if (ReadOne(root, sums, copy, clock.GetUtcNow(), null, cancel) is { Problem: null } read)
+                recorded.Add(read);
         }
         Record(recorded);
         return recorded.Count;
@@ -40,7 +47,11 @@ public sealed partial class DatedStore
 
     public CheckReport Check(CheckScope scope, Action<long, long>? progress, CancellationToken cancel)
     {
-        var copies = Look().Copies.Values.Where(c => !c.IsInBin).OrderBy(c => scope.LastRead(c.Id) ?? DateTimeOffset.MinValue).ThenBy(c => c.Id, StringComparer.Ordinal).ToList();
+        var copies = Look()
+            .Copies.Values.Where(c => !c.IsInBin)
+            .OrderBy(c => scope.LastRead(c.Id) ?? DateTimeOffset.MinValue)
+            .ThenBy(c => c.Id, StringComparer.Ordinal)
+            .ToList();
         var chosen = scope.Depth == CheckDepth.Presence ? [] : Chosen(copies, scope.Budget);
         var total = chosen.Sum(c => c.Mark.Size);
         using var root = Open();
@@ -51,14 +62,32 @@ public sealed partial class DatedStore
             var mark = found[copy.Id] = ReadOne(root, sums, copy, scope.Now, read => progress?.Invoke(before + read, total), cancel);
             done += copy.Mark.Size;
             unsaved.Add(mark);
-            if (unsaved.Count >= SavedAtOnce) Record(unsaved);
+            if (unsaved.Count >= SavedAtOnce)
+                Record(unsaved);
         }
         Record(unsaved);
-        var hurt = copies.Select(c => (Copy: c, (found.GetValueOrDefault(c.Id) ?? c.Mark).Problem)).Where(c => c.Problem is not null).ToList();
+        var hurt = copies
+            .Select(c => (Copy: c, (found.GetValueOrDefault(c.Id) ?? c.Mark).Problem))
+            .Where(c => c.Problem is not null)
+            .ToList();
         var names = hurt.Select(h => h.Copy.Id).ToHashSet();
-        return new CheckReport(done, copies.Sum(c => c.Mark.Size), [.. chosen.Select(c => c.Id)], copies.Count,
-            [.. copies.Where(c => !names.Contains(c.Id)).Select(c => new WholeCopy(c.Id, Proved(found.GetValueOrDefault(c.Id) ?? c.Mark, found.ContainsKey(c.Id) ? scope.Now : scope.LastRead(c.Id))))],
-            [.. hurt.Select(h => new PackDamage(h.Copy.Id, h.Problem!, 1))], [.. hurt.Select(h => new CopyDamage(h.Copy.Id, [h.Copy.Id], 1))], []);
+        return new CheckReport(
+            done,
+            copies.Sum(c => c.Mark.Size),
+            [.. chosen.Select(c => c.Id)],
+            copies.Count,
+            [
+                .. copies
+                    .Where(c => !names.Contains(c.Id))
+                    .Select(c => new WholeCopy(
+                        c.Id,
+                        Proved(found.GetValueOrDefault(c.Id) ?? c.Mark, found.ContainsKey(c.Id) ? scope.Now : scope.LastRead(c.Id))
+                    )),
+            ],
+            [.. hurt.Select(h => new PackDamage(h.Copy.Id, h.Problem!, 1))],
+            [.. hurt.Select(h => new CopyDamage(h.Copy.Id, [h.Copy.Id], 1))],
+            []
+        );
     }
 
     /// <summary>When it was last found to be as it was known to be; null when it was only read for the first time.</summary>
@@ -69,26 +98,43 @@ public sealed partial class DatedStore
         var chosen = new List<DatedCopy>();
         foreach (var copy in copies)
         {
-            if (budget is { } left && left < copy.Mark.Size && chosen.Count > 0) break;
+            if (budget is { } left && left < copy.Mark.Size && chosen.Count > 0)
+                break;
             chosen.Add(copy);
             budget -= copy.Mark.Size;
         }
         return chosen;
     }
 
-    private static FileMark ReadOne(OpenFolder root, SumFiles sums, DatedCopy copy, DateTimeOffset now, Action<long>? progress, CancellationToken cancel)
+    private static FileMark ReadOne(
+        OpenFolder root,
+        SumFiles sums,
+        DatedCopy copy,
+        DateTimeOffset now,
+        Action<long>? progress,
+        CancellationToken cancel
+    )
     {
         var mark = copy.Mark;
-        if (mark.Changed) return mark with { Problem = "it changed after it was complete" };
+        if (mark.Changed)
+            return mark with { Problem = "it changed after it was complete" };
         try
         {
             using var file = root.FileBelow(mark.Path);
-            if (!mark.Is(file.Facts())) return mark with { Problem = "it changed since it was last looked at" };
+            if (!mark.Is(file.Facts()))
+                return mark with { Problem = "it changed since it was last looked at" };
             var sum = Hash(file, progress, cancel);
-            if (!mark.Is(file.Facts())) return mark with { Problem = "it changed while it was read" };
+            if (!mark.Is(file.Facts()))
+                return mark with { Problem = "it changed while it was read" };
             var said = sums.Of(mark.Path).ToList();
-            if (said.FirstOrDefault(s => s.Sum != sum) is { Sum: not null } other) return mark with { Problem = $"its bytes are not those that {other.Where} says: it has {sum}, there stands {other.Sum}" };
-            if (mark.Sum is { } recorded && recorded != sum) return mark with { Problem = $"its bytes are not those that were recorded on {mark.SumAt:yyyy-MM-dd}, though its size and time are the same" };
+            if (said.FirstOrDefault(s => s.Sum != sum) is { Sum: not null } other)
+                return mark with { Problem = $"its bytes are not those that {other.Where} says: it has {sum}, there stands {other.Sum}" };
+            if (mark.Sum is { } recorded && recorded != sum)
+                return mark with
+                {
+                    Problem =
+                        $"its bytes are not those that were recorded on {mark.SumAt:yyyy-MM-dd}, though its size and time are the same",
+                };
             return mark with { Problem = null, Sum = sum, SumAt = said.Count > 0 ? DateTimeOffset.UnixEpoch : mark.SumAt ?? now };
         }
         catch (PosixException e)
@@ -103,11 +149,12 @@ public sealed partial class DatedStore
         var buffer = ArrayPool<byte>.Shared.Rent(Stretch);
         try
         {
-            for (long at = 0; ;)
+            for (long at = 0; ; )
             {
                 cancel.ThrowIfCancellationRequested();
                 var read = file.Read(buffer.AsSpan(0, Stretch), at);
-                if (read == 0) return Convert.ToHexStringLower(hash.GetHashAndReset());
+                if (read == 0)
+                    return Convert.ToHexStringLower(hash.GetHashAndReset());
                 hash.AppendData(buffer, 0, read);
                 at += read;
                 progress?.Invoke(at);
@@ -125,7 +172,14 @@ public sealed partial class DatedStore
         lock (gate)
         {
             var tries = 0;
-            while (!Remember([.. read.Where(r => marks.TryGetValue(r.Path, out var now) && now.Size == r.Size && now.Modified == r.Modified).Select(r => marks[r.Path] with { Sum = r.Sum, SumAt = r.SumAt, Problem = r.Problem })]) && ++tries < 5) Look();
+            while (
+                !Remember([
+                    .. read.Where(r => marks.TryGetValue(r.Path, out var now) && now.Size == r.Size && now.Modified == r.Modified)
+                        .Select(r => marks[r.Path] with { Sum = r.Sum, SumAt = r.SumAt, Problem = r.Problem }),
+                ])
+                && ++tries < 5
+            )
+                Look();
             read.Clear();
         }
     }

@@ -5,7 +5,9 @@ using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Stores.Dated;
 
-/// <summary>Files that something else writes, told apart by their names. <paramref name="memoryOf"/> gives what is remembered of a store's files.</summary>
+/// <summary>
+/// Files that something else writes, told apart by their names. <paramref name="memoryOf"/> gives what is remembered of a store's files.
+/// </summary>
 public sealed class DatedLayout(Func<string, IFileMemory> memoryOf, TimeProvider clock) : ILayoutKind
 {
     public string Name => "dated-files";
@@ -24,7 +26,13 @@ public sealed class DatedLayout(Func<string, IFileMemory> memoryOf, TimeProvider
     public bool Encrypts(IPlace place) => false;
 
     public IStoreLayout Open(StoreOpening opening) =>
-        new DatedStore(opening.Declared.Folder, opening.Declared.Dated ?? throw new ArgumentException($"store {opening.Declared.Name} says nothing of its files' names"), opening.Zone, memoryOf(opening.Declared.Name), clock);
+        new DatedStore(
+            opening.Declared.Folder,
+            opening.Declared.Dated ?? throw new ArgumentException($"store {opening.Declared.Name} says nothing of its files' names"),
+            opening.Zone,
+            memoryOf(opening.Declared.Name),
+            clock
+        );
 
     public IStoreLayout OpenToRead(StoreOpening opening) => Open(opening);
 }

@@ -13,14 +13,29 @@ public sealed partial class DatedStore
 {
     private const int MostBeside = 1000;
 
-    public RestoreReport Restore(CopyRecord record, IReadOnlyList<string> paths, string target, RestoreManner manner, CancellationToken cancel)
+    public RestoreReport Restore(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string target,
+        RestoreManner manner,
+        CancellationToken cancel
+    )
     {
         var look = Look();
-        if (!look.Copies.TryGetValue(record.Id, out var wanted)) throw new StoreDamageException($"copy {record.Id} is not in the folder any more");
-        var chain = DatedChains.Needed(wanted, [.. look.Copies.Values.Where(c => c.Name.Job == wanted.Name.Job && c.Name.Machine == wanted.Name.Machine)], c => c.Taken, c => c.Name.Kind);
+        if (!look.Copies.TryGetValue(record.Id, out var wanted))
+            throw new StoreDamageException($"copy {record.Id} is not in the folder any more");
+        var chain = DatedChains.Needed(
+            wanted,
+            [.. look.Copies.Values.Where(c => c.Name.Job == wanted.Name.Job && c.Name.Machine == wanted.Name.Machine)],
+            c => c.Taken,
+            c => c.Name.Kind
+        );
         using var root = Open();
         using var into = TargetFolder.Open(target, manner.Forbidden);
-        long files = 0, bytes = 0, over = 0, beside = 0;
+        long files = 0,
+            bytes = 0,
+            over = 0,
+            beside = 0;
         var problems = new List<RestoreProblem>();
         foreach (var copy in chain.Reverse())
         {
@@ -32,27 +47,44 @@ public sealed partial class DatedStore
                 var result = WriteOne(source, into, name, copy.Mark, manner, done => manner.Progress?.Invoke(files, size + done), cancel);
                 if (result < 0)
                 {
-                    problems.Add(new RestoreProblem(copy.Id, "exists already and was left as it is; restore to an empty folder, beside it, or over it"));
+                    problems.Add(
+                        new RestoreProblem(
+                            copy.Id,
+                            "exists already and was left as it is; restore to an empty folder, beside it, or over it"
+                        )
+                    );
                     continue;
                 }
                 files++;
                 bytes += copy.Mark.Size;
-                if (result == 1) over++;
-                if (result == 2) beside++;
+                if (result == 1)
+                    over++;
+                if (result == 2)
+                    beside++;
             }
             catch (PosixException e)
             {
                 problems.Add(new RestoreProblem(copy.Id, $"cannot be given back: {e.Message}"));
             }
         }
-        if (DatedChains.Lacks(chain, c => c.Name.Kind)) problems.Add(new RestoreProblem(record.Id, "the full copy that it needs is not there"));
+        if (DatedChains.Lacks(chain, c => c.Name.Kind))
+            problems.Add(new RestoreProblem(record.Id, "the full copy that it needs is not there"));
         return new RestoreReport(files, 0, 0, bytes, over, beside, problems);
     }
 
     /// <summary>0: written; 1: over another; 2: beside another; -1: there was one, and it was left.</summary>
-    private static int WriteOne(OpenFile source, OpenFolder into, byte[] name, FileMark mark, RestoreManner manner, Action<long> progress, CancellationToken cancel)
+    private static int WriteOne(
+        OpenFile source,
+        OpenFolder into,
+        byte[] name,
+        FileMark mark,
+        RestoreManner manner,
+        Action<long> progress,
+        CancellationToken cancel
+    )
     {
-        if (manner.Existing == ExistingRule.Keep && into.Facts(name) is not null) return -1;
+        if (manner.Existing == ExistingRule.Keep && into.Facts(name) is not null)
+            return -1;
         var staged = Encoding.ASCII.GetBytes($".ironkeep-restore-{RandomNumberGenerator.GetHexString(12, lowercase: true)}");
         try
         {
@@ -60,11 +92,12 @@ public sealed partial class DatedStore
             using (var output = new FileStream(handle, FileAccess.Write, 1))
             {
                 var buffer = new byte[Stretch];
-                for (long at = 0; ;)
+                for (long at = 0; ; )
                 {
                     cancel.ThrowIfCancellationRequested();
                     var read = source.Read(buffer, at);
-                    if (read == 0) break;
+                    if (read == 0)
+                        break;
                     output.Write(buffer, 0, read);
                     progress(at += read);
                 }
@@ -78,7 +111,9 @@ public sealed partial class DatedStore
                 {
                     into.RenameTo(into, staged, EntryWriter.Beside(name, i), replace: overwrites);
                     into.Flush();
-                    return overwrites ? 1 : i > 0 ? 2 : 0;
+                    return overwrites ? 1
+                        : i > 0 ? 2
+                        : 0;
                 }
                 catch (PosixException e) when (e.Exists && manner.Existing == ExistingRule.Beside && i < MostBeside)
                 {

@@ -14,24 +14,29 @@ using NodaTime.Extensions;
 namespace IronKeep.Stores.Dated;
 
 /// <summary>
-/// A folder of dated files that something else writes, as a store. Nothing is touched that the name pattern does not match exactly, no link is followed, and a file
-/// that changed since the last look stays where it is. Source: docs/semantics.md, section 10 (Dated files).
+/// A folder of dated files that something else writes, as a store. Nothing is touched that the name pattern does not match exactly, no link
+/// is followed, and a file that changed since the last look stays where it is. Source: docs/semantics.md, section 10 (Dated files).
 /// </summary>
-public sealed partial class DatedStore(string folder, DatedFiles terms, DateTimeZone zone, IFileMemory memory, TimeProvider clock) : IStoreLayout
+public sealed partial class DatedStore(string folder, DatedFiles terms, DateTimeZone zone, IFileMemory memory, TimeProvider clock)
+    : IStoreLayout
 {
     /// <summary>What begins so is the service's own, and the bin's folder.</summary>
-    public const string Own = ".ironkeep", Bin = ".ironkeep-bin/";
-    private const string BinName = ".ironkeep-bin", StampForm = "yyyyMMdd'-'HHmmss";
+    public const string Own = ".ironkeep",
+        Bin = ".ironkeep-bin/";
+    private const string BinName = ".ironkeep-bin",
+        StampForm = "yyyyMMdd'-'HHmmss";
     private readonly Lock gate = new();
     private readonly DateTimeZone zone = terms.Zone ?? zone;
     private Dictionary<string, FileMark> marks = [];
     private Dictionary<string, DatedName> names = [];
     private long version = -1;
+
     /// <summary>Whether the last look could not be had; then whoever asks looks himself.</summary>
     private volatile bool away;
     private DatedLook last = new(new Dictionary<string, DatedCopy>(), [], 0);
 
-    private static readonly LayoutAbilities WithBin = new() { HasBin = true, PartWord = "file" }, ToLookAt = new() { PartWord = "file" };
+    private static readonly LayoutAbilities WithBin = new() { HasBin = true, PartWord = "file" },
+        ToLookAt = new() { PartWord = "file" };
 
     public LayoutAbilities Can => WhyNotWritable is null ? WithBin : ToLookAt;
 
@@ -45,13 +50,18 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     /// <summary>What the last look found.</summary>
     public DatedLook Last
     {
-        get { lock (gate) return last; }
+        get
+        {
+            lock (gate)
+                return last;
+        }
     }
 
     public void CheckStillThere()
     {
         using var root = Open();
-        if (away) Look();
+        if (away)
+            Look();
     }
 
     private OpenFolder Open()
@@ -62,7 +72,11 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         }
         catch (PosixException e)
         {
-            throw new PlaceException(e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Unreachable, $"the folder {folder} of dated files cannot be looked into: {e.Message}; mount it, or restore its path or its rights", e);
+            throw new PlaceException(
+                e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Unreachable,
+                $"the folder {folder} of dated files cannot be looked into: {e.Message}; mount it, or restore its path or its rights",
+                e
+            );
         }
     }
 
@@ -75,11 +89,15 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
             away = true;
             for (var tries = 0; tries < 5; tries++)
             {
-                if (TryLook() is not { } look) continue;
+                if (TryLook() is not { } look)
+                    continue;
                 away = false;
                 return last = look;
             }
-            throw new PlaceException(PlaceFault.InUse, $"the folder {folder} is looked over by several services at once, over and over; look whether they are of one catalogue");
+            throw new PlaceException(
+                PlaceFault.InUse,
+                $"the folder {folder} is looked over by several services at once, over and over; look whether they are of one catalogue"
+            );
         }
     }
 
@@ -88,7 +106,8 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         Recall();
         var now = clock.GetUtcNow();
         var walk = new DatedWalk(terms.Name, path => names.GetValueOrDefault(path));
-        List<NamedFile> inForce, inBin;
+        List<NamedFile> inForce,
+            inBin;
         try
         {
             using var root = Open();
@@ -97,19 +116,30 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         }
         catch (PosixException e)
         {
-            throw new PlaceException(e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Other, $"the folder {folder} of dated files cannot be looked over: {e.Message}", e);
+            throw new PlaceException(
+                e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Other,
+                $"the folder {folder} of dated files cannot be looked over: {e.Message}",
+                e
+            );
         }
         var known = marks.Values.Count(m => m.IsCopy && !m.Path.StartsWith(Bin, StringComparison.Ordinal));
         // A bin of ours says that the disk is there.
         if (known > 0 && !walk.AnyEntry && !Path.Exists(Path.Combine(folder, BinName)))
-            throw new PlaceException(PlaceFault.Unreachable, $"the folder {folder} is empty, and {known} {(known == 1 ? "copy was" : "copies were")} in it: its disk is not mounted, or somebody removed them all; mount it, or put any file there if they are really gone");
+            throw new PlaceException(
+                PlaceFault.Unreachable,
+                $"the folder {folder} is empty, and {known} {(known == 1 ? "copy was" : "copies were")} in it: its disk is not mounted, or "
+                    + $"somebody removed them all; mount it, or put any file there if they are really gone"
+            );
         var (seen, kept, read) = (new Dictionary<string, FileMark>(), new List<FileMark>(), new Dictionary<string, DatedName>());
-        foreach (var file in inForce) Keep(file, Seen(file, now));
-        foreach (var file in inBin) Keep(file, SeenInBin(file, now, seen));
+        foreach (var file in inForce)
+            Keep(file, Seen(file, now));
+        foreach (var file in inBin)
+            Keep(file, SeenInBin(file, now, seen));
         var forgotten = marks.Keys.Where(p => !seen.ContainsKey(p)).ToList();
         if (kept.Count + forgotten.Count > 0)
         {
-            if (memory.Save(version, kept, forgotten) is not { } next) return null;
+            if (memory.Save(version, kept, forgotten) is not { } next)
+                return null;
             version = next;
         }
         (marks, names) = (seen, read);
@@ -118,24 +148,29 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         void Keep(NamedFile file, FileMark mark)
         {
             (seen[file.Path], read[file.Path]) = (mark, file.Name);
-            if (!marks.TryGetValue(file.Path, out var before) || before != mark) kept.Add(mark);
+            if (!marks.TryGetValue(file.Path, out var before) || before != mark)
+                kept.Add(mark);
         }
     }
 
     private void Recall()
     {
         var (newest, loaded) = memory.Load(version);
-        if (loaded is null) return;
+        if (loaded is null)
+            return;
         (version, marks) = (newest, loaded.ToDictionary(m => m.Path));
     }
 
     private FileMark Seen(NamedFile file, DateTimeOffset now)
     {
         var fresh = new FileMark(file.Path, file.Facts.Size, FileMark.Nanoseconds(file.Facts.Modified), now);
-        if (!marks.TryGetValue(file.Path, out var mark)) return fresh;
+        if (!marks.TryGetValue(file.Path, out var mark))
+            return fresh;
         // A clock that was set back begins the waiting anew.
-        if (mark.Since > now) mark = mark with { Since = now };
-        if (!mark.Is(file.Facts)) return fresh with { IsCopy = mark.IsCopy, Changed = mark.IsCopy };
+        if (mark.Since > now)
+            mark = mark with { Since = now };
+        if (!mark.Is(file.Facts))
+            return fresh with { IsCopy = mark.IsCopy, Changed = mark.IsCopy };
         return mark.IsCopy || IsSteady(mark, file.Facts, now) ? mark with { IsCopy = true } : mark;
     }
 
@@ -143,19 +178,33 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     private bool IsSteady(FileMark mark, FileFacts facts, DateTimeOffset now)
     {
         var settles = terms.SettledAfter.ToDuration().ToTimeSpan();
-        if (now - mark.Since >= settles && now > mark.Since) return true;
-        var touched = facts.Modified.ToDateTimeOffset() is var modified && facts.Changed.ToDateTimeOffset() is var changed && modified > changed ? modified : changed;
+        if (now - mark.Since >= settles && now > mark.Since)
+            return true;
+        var touched =
+            facts.Modified.ToDateTimeOffset() is var modified && facts.Changed.ToDateTimeOffset() is var changed && modified > changed
+                ? modified
+                : changed;
         return now > mark.Since && now - touched >= settles;
     }
 
-    /// <summary>What lies in the bin without having been sent there, and was a copy in force, is somebody else's doing; what nobody knows went there just now.</summary>
+    /// <summary>
+    /// What lies in the bin without having been sent there, and was a copy in force, is somebody else's doing; what nobody knows went there
+    /// just now.
+    /// </summary>
     private FileMark SeenInBin(NamedFile file, DateTimeOffset now, Dictionary<string, FileMark> seen)
     {
         var (size, modified) = (file.Facts.Size, FileMark.Nanoseconds(file.Facts.Modified));
-        if (marks.TryGetValue(file.Path, out var mark)) return mark.Is(file.Facts) ? mark : mark with { Size = size, Modified = modified, Sum = null, SumAt = null, Since = now };
+        if (marks.TryGetValue(file.Path, out var mark))
+            return mark.Is(file.Facts) ? mark : mark with { Size = size, Modified = modified, Sum = null, SumAt = null, Since = now };
         var before = RestOf(file.Path);
         var displaced = marks.TryGetValue(before, out var known) && known.IsCopy && !seen.ContainsKey(before);
-        return new FileMark(file.Path, size, modified, now) { IsCopy = true, Binned = displaced ? null : now, Sum = displaced ? known!.Sum : null, SumAt = displaced ? known!.SumAt : null };
+        return new FileMark(file.Path, size, modified, now)
+        {
+            IsCopy = true,
+            Binned = displaced ? null : now,
+            Sum = displaced ? known!.Sum : null,
+            SumAt = displaced ? known!.SumAt : null,
+        };
     }
 
     private DatedLook Compose(List<NamedFile> inForce, List<NamedFile> inBin, DateTimeOffset now, long others)
@@ -166,8 +215,10 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         {
             var mark = marks[file.Path];
             var copy = new DatedCopy(file.Path, mark, file.Name, Taken(file), IsSteady(mark, file.Facts, now));
-            if (mark.IsCopy) copies[file.Path] = copy;
-            else unsettled.Add(copy);
+            if (mark.IsCopy)
+                copies[file.Path] = copy;
+            else
+                unsettled.Add(copy);
         }
         var inUse = inForce.Select(f => f.Path).ToHashSet();
         foreach (var file in inBin.OrderByDescending(f => f.Path, StringComparer.Ordinal))
@@ -178,20 +229,30 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         }
         return new DatedLook(copies, unsettled, others);
 
-        DateTimeOffset Taken(NamedFile file) => file.Name.TakenIn(zone, file.Facts.Modified.ToDateTimeOffset().ToInstant()).ToDateTimeOffset();
+        DateTimeOffset Taken(NamedFile file) =>
+            file.Name.TakenIn(zone, file.Facts.Modified.ToDateTimeOffset().ToInstant()).ToDateTimeOffset();
     }
 
     private IEnumerable<NamedFile> WalkBin(OpenFolder root)
     {
-        if (root.Facts(BinBytes) is not { Kind: EntryKind.Folder }) yield break;
+        if (root.Facts(BinBytes) is not { Kind: EntryKind.Folder })
+            yield break;
         using var bin = root.Enter(BinBytes);
         var stamps = bin.List();
         for (var i = 0; i < stamps.Count; i++)
         {
             var stamp = Encoding.ASCII.GetString(stamps[i]);
-            if (!DateTime.TryParseExact(stamp, StampForm, CultureInfo.InvariantCulture, DateTimeStyles.None, out _) || bin.Facts(stamps[i]) is not { Kind: EntryKind.Folder }) continue;
+            if (
+                !DateTime.TryParseExact(stamp, StampForm, CultureInfo.InvariantCulture, DateTimeStyles.None, out _)
+                || bin.Facts(stamps[i]) is not { Kind: EntryKind.Folder }
+            )
+                continue;
             using var inner = bin.Enter(stamps[i]);
-            foreach (var file in new DatedWalk(terms.Name).In(inner)) yield return file with { Path = $"{Bin}{stamp}/{file.Path}" };
+            foreach (var file in new DatedWalk(terms.Name).In(inner))
+                yield return file with
+                {
+                    Path = $"{Bin}{stamp}/{file.Path}",
+                };
         }
     }
 
@@ -205,7 +266,8 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     {
         lock (gate)
         {
-            if (version < 0) Look();
+            if (version < 0)
+                Look();
             return marks.Values.Sum(m => m.Size);
         }
     }
@@ -213,7 +275,10 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     public (IReadOnlySet<string> InForce, IReadOnlySet<string> InBin) CopyNames()
     {
         var look = Look();
-        return (look.Copies.Values.Where(c => !c.IsInBin).Select(c => c.Id).ToHashSet(), look.Copies.Values.Where(c => c.IsInBin).Select(c => c.Id).ToHashSet());
+        return (
+            look.Copies.Values.Where(c => !c.IsInBin).Select(c => c.Id).ToHashSet(),
+            look.Copies.Values.Where(c => c.IsInBin).Select(c => c.Id).ToHashSet()
+        );
     }
 
     public StoreContents ReadContents() => new([.. Look().Copies.Values.OrderBy(c => c.Taken).Select(Stored)], []);
@@ -226,16 +291,38 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     {
         lock (gate)
         {
-            if (version < 0) Look();
+            if (version < 0)
+                Look();
             return last.Copies.GetValueOrDefault(id);
         }
     }
 
-    private static StoredCopy Stored(DatedCopy copy) => new(new CopyRecord(copy.Id, copy.Name.Job ?? "", copy.Name.Machine ?? "", copy.Taken, ModifiedOf(copy.Mark), [], 1, copy.Mark.Size, 0, 0, []) { StoredBytes = copy.Mark.Size, NewBytes = copy.Mark.Size, Kind = copy.Name.Kind }, copy.Binned)
-    {
-        File = copy.Mark.Path,
-        Displaced = copy.IsInBin && copy.Binned is null,
-    };
+    private static StoredCopy Stored(DatedCopy copy) =>
+        new(
+            new CopyRecord(
+                copy.Id,
+                copy.Name.Job ?? "",
+                copy.Name.Machine ?? "",
+                copy.Taken,
+                ModifiedOf(copy.Mark),
+                [],
+                1,
+                copy.Mark.Size,
+                0,
+                0,
+                []
+            )
+            {
+                StoredBytes = copy.Mark.Size,
+                NewBytes = copy.Mark.Size,
+                Kind = copy.Name.Kind,
+            },
+            copy.Binned
+        )
+        {
+            File = copy.Mark.Path,
+            Displaced = copy.IsInBin && copy.Binned is null,
+        };
 
     private static DateTimeOffset ModifiedOf(FileMark mark) => DateTimeOffset.UnixEpoch.AddTicks(mark.Modified / 100);
 
@@ -247,7 +334,12 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     {
         lock (gate)
         {
-            var told = ids.Select(i => last.Copies.GetValueOrDefault(i)).OfType<DatedCopy>().Select(c => marks.GetValueOrDefault(c.Mark.Path)).OfType<FileMark>().Select(m => m with { Changed = false }).ToList();
+            var told = ids.Select(i => last.Copies.GetValueOrDefault(i))
+                .OfType<DatedCopy>()
+                .Select(c => marks.GetValueOrDefault(c.Mark.Path))
+                .OfType<FileMark>()
+                .Select(m => m with { Changed = false })
+                .ToList();
             Remember(told);
         }
     }
@@ -255,20 +347,42 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     /// <summary>Keeps what is new of marks; when somebody else has saved meanwhile, the next look finds the same again.</summary>
     private bool Remember(List<FileMark> changed)
     {
-        if (changed.Count == 0) return true;
-        if (memory.Save(version, changed, []) is not { } next) return false;
+        if (changed.Count == 0)
+            return true;
+        if (memory.Save(version, changed, []) is not { } next)
+            return false;
         version = next;
-        foreach (var mark in changed) marks[mark.Path] = mark;
+        foreach (var mark in changed)
+            marks[mark.Path] = mark;
         return true;
     }
 
     public HealReport Heal(IReadOnlyList<IStoreLayout> others, CancellationToken cancel) => throw Not();
+
     public TreeEntry? Find(CopyRecord record, IReadOnlyList<byte[]> path) => throw Not();
+
     public List<TreeEntry> ReadFolder(TreeEntry folder) => throw Not();
+
     public TreeSearch Search(string pattern, int most, TimeSpan patience) => throw Not();
-    public (long Written, long LeftOut) WriteArchive(CopyRecord record, IReadOnlyList<string> paths, string file, RestoreManner manner, CancellationToken cancel) => throw Not();
-    public void WriteArchive(CopyRecord record, IReadOnlyList<string> paths, Stream output, bool compress, CancellationToken cancel) => throw Not();
-    public (long Files, RestoreReport Report) WriteBag(CopyRecord record, IReadOnlyList<string> paths, string folder, RestoreManner manner, CancellationToken cancel) => throw Not();
+
+    public (long Written, long LeftOut) WriteArchive(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string file,
+        RestoreManner manner,
+        CancellationToken cancel
+    ) => throw Not();
+
+    public void WriteArchive(CopyRecord record, IReadOnlyList<string> paths, Stream output, bool compress, CancellationToken cancel) =>
+        throw Not();
+
+    public (long Files, RestoreReport Report) WriteBag(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string folder,
+        RestoreManner manner,
+        CancellationToken cancel
+    ) => throw Not();
 
     private static NotSupportedException Not() => new("a dated file is one whole file that something else wrote; nobody looks into it");
 

@@ -9,8 +9,8 @@ namespace IronKeep.Stores.Dated;
 public readonly record struct NamedFile(string Path, DatedName Name, FileFacts Facts);
 
 /// <summary>
-/// Goes through the folders that a pattern can lead to, without following a link, and tells the files that match it. The rest is counted and otherwise left alone.
-/// Errors are <see cref="PosixException"/>.
+/// Goes through the folders that a pattern can lead to, without following a link, and tells the files that match it. The rest is counted
+/// and otherwise left alone. Errors are <see cref="PosixException"/>.
 /// </summary>
 public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? known = null)
 {
@@ -24,7 +24,8 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
 
     public IEnumerable<NamedFile> In(OpenFolder root)
     {
-        foreach (var file in Level(root, "", 0)) yield return file;
+        foreach (var file in Level(root, "", 0))
+            yield return file;
     }
 
     private IEnumerable<NamedFile> Level(OpenFolder folder, string prefix, int depth)
@@ -39,11 +40,13 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
                 Others++;
                 continue;
             }
-            if (depth == 0 && name.StartsWith(DatedStore.Own, StringComparison.Ordinal)) continue;
+            if (depth == 0 && name.StartsWith(DatedStore.Own, StringComparison.Ordinal))
+                continue;
             AnyEntry = true;
             if (last)
             {
-                if (File(folder, names, i, prefix, name) is { } found) yield return found;
+                if (File(folder, names, i, prefix, name) is { } found)
+                    yield return found;
                 continue;
             }
             if (!pattern.EntersFolder(depth, name) || Enter(folder, names, i) is not { } inner)
@@ -52,7 +55,8 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
                 continue;
             }
             using (inner)
-                foreach (var file in Level(inner, $"{prefix}{name}/", depth + 1)) yield return file;
+                foreach (var file in Level(inner, $"{prefix}{name}/", depth + 1))
+                    yield return file;
         }
     }
 
@@ -60,9 +64,15 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
     {
         var path = prefix + name;
         var says = known?.Invoke(path) ?? pattern.Match(path);
-        if (says is null || !folder.FactsOfTerminated(names.Terminated(i), out var facts) || facts.Kind != EntryKind.File || IsCompanion(folder, prefix, name))
+        if (
+            says is null
+            || !folder.FactsOfTerminated(names.Terminated(i), out var facts)
+            || facts.Kind != EntryKind.File
+            || IsCompanion(folder, prefix, name)
+        )
         {
-            if (!IsCompanion(folder, prefix, name)) Others++;
+            if (!IsCompanion(folder, prefix, name))
+                Others++;
             return null;
         }
         return new NamedFile(path, says, facts);
@@ -72,7 +82,12 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
     private bool IsCompanion(OpenFolder folder, string prefix, string name)
     {
         foreach (var ending in Companions)
-            if (name.EndsWith(ending, StringComparison.Ordinal) && pattern.Match(prefix + name[..^ending.Length]) is not null && folder.Facts(Encoding.UTF8.GetBytes(name[..^ending.Length])) is not null) return true;
+            if (
+                name.EndsWith(ending, StringComparison.Ordinal)
+                && pattern.Match(prefix + name[..^ending.Length]) is not null
+                && folder.Facts(Encoding.UTF8.GetBytes(name[..^ending.Length])) is not null
+            )
+                return true;
         return false;
     }
 
@@ -80,7 +95,8 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
 
     private static OpenFolder? Enter(OpenFolder folder, NameList names, int i)
     {
-        if (!folder.FactsOfTerminated(names.Terminated(i), out var facts) || facts.Kind != EntryKind.Folder) return null;
+        if (!folder.FactsOfTerminated(names.Terminated(i), out var facts) || facts.Kind != EntryKind.Folder)
+            return null;
         try
         {
             return folder.Enter(names[i]);

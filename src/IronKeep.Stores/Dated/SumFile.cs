@@ -5,13 +5,15 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Stores.Dated;
 
 /// <summary>
-/// The sums that lie beside files, in the form that sha256sum(1) writes: SHA256SUMS for a folder, NAME.sha256 for one file. Lines in another form say nothing; a sum
-/// file over 64 MiB says nothing at all.
+/// The sums that lie beside files, in the form that sha256sum(1) writes: SHA256SUMS for a folder, NAME.sha256 for one file. Lines in
+/// another form say nothing; a sum file over 64 MiB says nothing at all.
 /// </summary>
 internal sealed class SumFiles(OpenFolder root)
 {
-    private const string Sums = "SHA256SUMS", Ending = ".sha256";
-    private const int MostBytes = 64 * 1024 * 1024, HexLength = 64;
+    private const string Sums = "SHA256SUMS",
+        Ending = ".sha256";
+    private const int MostBytes = 64 * 1024 * 1024,
+        HexLength = 64;
     private static readonly SearchValues<char> HexDigits = SearchValues.Create("0123456789abcdefABCDEF");
     private readonly Dictionary<string, Dictionary<string, string>> read = [];
 
@@ -23,19 +25,24 @@ internal sealed class SumFiles(OpenFolder root)
         // That of its own folder, or of one above, which names it by its path from there.
         for (var above = folder; ; above = above[..(above.TrimEnd('/').LastIndexOf('/') + 1)])
         {
-            if (Read(above + Sums).TryGetValue(path[above.Length..], out var sum)) yield return (sum, above + Sums);
-            if (above.Length == 0) break;
+            if (Read(above + Sums).TryGetValue(path[above.Length..], out var sum))
+                yield return (sum, above + Sums);
+            if (above.Length == 0)
+                break;
         }
         // Written in another folder, it names the file by another path.
-        if (Read(path + Ending) is { Count: > 0 } own) yield return (own.GetValueOrDefault(name) ?? own.Values.First(), path + Ending);
+        if (Read(path + Ending) is { Count: > 0 } own)
+            yield return (own.GetValueOrDefault(name) ?? own.Values.First(), path + Ending);
     }
 
     private Dictionary<string, string> Read(string file)
     {
-        if (read.TryGetValue(file, out var known)) return known;
+        if (read.TryGetValue(file, out var known))
+            return known;
         var sums = new Dictionary<string, string>();
         foreach (var line in Lines(file))
-            if (Parse(line) is var (name, sum)) sums[name] = sum;
+            if (Parse(line) is var (name, sum))
+                sums[name] = sum;
         // Those of one file are asked for once.
         return file.EndsWith(Ending, StringComparison.Ordinal) ? sums : read[file] = sums;
     }
@@ -45,7 +52,8 @@ internal sealed class SumFiles(OpenFolder root)
         try
         {
             using var opened = root.FileBelow(file);
-            if (opened.Facts() is not { Kind: EntryKind.File, Size: <= MostBytes } facts) return [];
+            if (opened.Facts() is not { Kind: EntryKind.File, Size: <= MostBytes } facts)
+                return [];
             var bytes = new byte[facts.Size];
             return Encoding.UTF8.GetString(bytes, 0, opened.Read(bytes, 0)).Split('\n');
         }
@@ -59,12 +67,17 @@ internal sealed class SumFiles(OpenFolder root)
     {
         var line = text.TrimEnd('\r');
         var escaped = line.StartsWith('\\');
-        if (escaped) line = line[1..];
-        if (line.Length < HexLength || line.AsSpan(0, HexLength).ContainsAnyExcept(HexDigits)) return null;
+        if (escaped)
+            line = line[1..];
+        if (line.Length < HexLength || line.AsSpan(0, HexLength).ContainsAnyExcept(HexDigits))
+            return null;
         var name = line[HexLength..].TrimStart(' ');
-        if (name.StartsWith('*')) name = name[1..];
-        if (name.StartsWith("./", StringComparison.Ordinal)) name = name[2..];
-        if (escaped) name = name.Replace("\\n", "\n", StringComparison.Ordinal).Replace("\\\\", "\\", StringComparison.Ordinal);
+        if (name.StartsWith('*'))
+            name = name[1..];
+        if (name.StartsWith("./", StringComparison.Ordinal))
+            name = name[2..];
+        if (escaped)
+            name = name.Replace("\\n", "\n", StringComparison.Ordinal).Replace("\\\\", "\\", StringComparison.Ordinal);
         return (name, line[..HexLength].ToLowerInvariant());
     }
 }

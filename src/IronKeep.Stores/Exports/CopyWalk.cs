@@ -5,30 +5,65 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Exports;
 
-/// <summary>Goes through a copy in the order in which archives want it: a folder before what is in it, names sorted by their bytes.</summary>
+/// <summary>
+/// Goes through a copy in the order in which archives want it: a folder before what is in it, names sorted by their bytes.
+/// </summary>
 public static class CopyWalk
 {
     /// <summary>
-    /// Every entry with the bytes of its path without a leading slash, valid until the next; only the named ones with what is below them, when
-    /// some are named (as shown, from "/"). Damage is thrown; a path that the copy does not hold is an <see cref="IOException"/>.
+    /// Every entry with the bytes of its path without a leading slash, valid until the next; only the named ones with what is below them,
+    /// when some are named (as shown, from "/"). Damage is thrown; a path that the copy does not hold is an <see cref="IOException"/>.
     /// </summary>
-    public static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Of(PooledStore store, CopyRecord record, IReadOnlyList<string> paths) =>
-        Parts(paths).Select(p => (Path: Join(p), Entry: TreeWalk.Find(store, record, p) ?? throw new IOException($"copy {record.Id} holds no '/{NameText.Show(Join(p))}'; look at the folder above it")))
-            .ToList().SelectMany(part => Below(store, part.Path, part.Entry));
+    public static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Of(
+        PooledStore store,
+        CopyRecord record,
+        IReadOnlyList<string> paths
+    ) =>
+        Parts(paths)
+            .Select(p =>
+                (
+                    Path: Join(p),
+                    Entry: TreeWalk.Find(store, record, p)
+                        ?? throw new IOException($"copy {record.Id} holds no '/{NameText.Show(Join(p))}'; look at the folder above it")
+                )
+            )
+            .ToList()
+            .SelectMany(part => Below(store, part.Path, part.Entry));
 
     /// <summary>The named paths as names, none within another; "/" alone when none is named.</summary>
     private static List<List<byte[]>> Parts(IReadOnlyList<string> paths)
     {
-        var all = paths.Select(p => NameText.ReadPath(p) ?? throw new IOException($"the path '{p}' cannot be read: a backslash must be doubled or begin \\xNN")).ToList();
-        if (all.Count == 0) return [[]];
-        return [.. all.Where((p, i) => !all.Where((o, j) => (o.Count < p.Count || o.Count == p.Count && j < i) && o.Zip(p).All(n => n.First.AsSpan().SequenceEqual(n.Second))).Any())];
+        var all = paths
+            .Select(p =>
+                NameText.ReadPath(p) ?? throw new IOException($"the path '{p}' cannot be read: a backslash must be doubled or begin \\xNN")
+            )
+            .ToList();
+        if (all.Count == 0)
+            return
+            [
+                [],
+            ];
+        return
+        [
+            .. all.Where(
+                (p, i) =>
+                    !all.Where(
+                            (o, j) =>
+                                (o.Count < p.Count || o.Count == p.Count && j < i)
+                                && o.Zip(p).All(n => n.First.AsSpan().SequenceEqual(n.Second))
+                        )
+                        .Any()
+            ),
+        ];
     }
 
     // One path that grows and shrinks: a tree may be so deep that its paths, each kept whole, would take all memory.
     private static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Below(PooledStore store, byte[] start, TreeEntry from)
     {
-        if (start.Length > 0) yield return (start, from);
-        if (from.Kind != EntryKind.Folder) yield break;
+        if (start.Length > 0)
+            yield return (start, from);
+        if (from.Kind != EntryKind.Folder)
+            yield break;
         var path = new byte[Math.Max(256, 2 * start.Length)];
         start.CopyTo(path, 0);
         var open = new Stack<(int Length, IEnumerator<TreeEntry> Entries)>();
@@ -42,12 +77,15 @@ public static class CopyWalk
             }
             var entry = at.Entries.Current;
             var length = at.Length;
-            if (length + 1 + entry.Name.Length > path.Length) Array.Resize(ref path, 2 * (length + 1 + entry.Name.Length));
-            if (length > 0) path[length++] = (byte)'/';
+            if (length + 1 + entry.Name.Length > path.Length)
+                Array.Resize(ref path, 2 * (length + 1 + entry.Name.Length));
+            if (length > 0)
+                path[length++] = (byte)'/';
             entry.Name.CopyTo(path, length);
             length += entry.Name.Length;
             yield return (path.AsMemory(0, length), entry);
-            if (entry.Kind == EntryKind.Folder) open.Push((length, store.EnumerateFolder(entry.Content).GetEnumerator()));
+            if (entry.Kind == EntryKind.Folder)
+                open.Push((length, store.EnumerateFolder(entry.Content).GetEnumerator()));
         }
     }
 
@@ -56,12 +94,17 @@ public static class CopyWalk
     {
         var zeros = new byte[64 * 1024];
         long at = 0;
-        FileBytes.Each(reader, file, (content, offset) =>
-        {
-            Zeros(offset);
-            write(content);
-            at += content.Length;
-        }, cancel);
+        FileBytes.Each(
+            reader,
+            file,
+            (content, offset) =>
+            {
+                Zeros(offset);
+                write(content);
+                at += content.Length;
+            },
+            cancel
+        );
         Zeros(file.Size);
 
         void Zeros(long until)
@@ -80,7 +123,8 @@ public static class CopyWalk
         var bytes = new List<byte>();
         foreach (var name in names)
         {
-            if (bytes.Count > 0) bytes.Add((byte)'/');
+            if (bytes.Count > 0)
+                bytes.Add((byte)'/');
             bytes.AddRange(name);
         }
         return [.. bytes];

@@ -21,7 +21,8 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
     /// <summary>Entries written, and sockets left out.</summary>
     public (long Written, long LeftOut) Write(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, CancellationToken cancel)
     {
-        long written = 0, left = 0;
+        long written = 0,
+            left = 0;
         using var reader = store.NewTreeReader();
         foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
         {
@@ -37,7 +38,8 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         }
         Put(new byte[2 * Block]);
         // Archives are written in records of twenty blocks.
-        if (position % (20 * Block) is > 0 and var over) Put(new byte[20 * Block - over]);
+        if (position % (20 * Block) is > 0 and var over)
+            Put(new byte[20 * Block - over]);
         return (written, left);
     }
 
@@ -56,13 +58,16 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         };
         if (entry is { Links: > 1, Kind: not EntryKind.Folder })
         {
-            if (linked.TryGetValue((entry.Device, entry.Inode), out var first)) (type, link) = ('1', first);
-            else linked[(entry.Device, entry.Inode)] = path.ToArray();
+            if (linked.TryGetValue((entry.Device, entry.Inode), out var first))
+                (type, link) = ('1', first);
+            else
+                linked[(entry.Device, entry.Inode)] = path.ToArray();
         }
         var size = type == '0' ? entry.Size : 0;
         Records(name, link, size, entry);
         Header(name, link, type, size, entry);
-        if (type != '0') return;
+        if (type != '0')
+            return;
         CopyWalk.WriteContent(reader, entry, Put, cancel);
         Fill();
     }
@@ -71,17 +76,28 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
     private void Records(ReadOnlySpan<byte> name, ReadOnlySpan<byte> link, long size, TreeEntry entry)
     {
         using var records = new MemoryStream();
-        if (!IsUtf8(name) || !IsUtf8(link)) Add("hdrcharset", "BINARY"u8);
-        if (name.Length > 100 || !Ascii.IsValid(name)) Add("path", name);
-        if (link.Length > 100 || !Ascii.IsValid(link)) Add("linkpath", link);
-        if (size > 0x1_FFFF_FFFF) Add("size", Text(size));
-        if (entry.User > 0x1F_FFFF) Add("uid", Text(entry.User));
-        if (entry.Group > 0x1F_FFFF) Add("gid", Text(entry.Group));
-        if (entry.Owner.Length > 31 || !Ascii.IsValid(entry.Owner)) Add("uname", Encoding.UTF8.GetBytes(entry.Owner));
-        if (entry.OwningGroup.Length > 31 || !Ascii.IsValid(entry.OwningGroup)) Add("gname", Encoding.UTF8.GetBytes(entry.OwningGroup));
-        if (entry.Modified.Nanoseconds > 0 || entry.Modified.Seconds is < 0 or > 0x1_FFFF_FFFF) Add("mtime", Encoding.ASCII.GetBytes(TimeText(entry.Modified)));
-        foreach (var attribute in entry.Attributes) Add("SCHILY.xattr." + Encoding.Latin1.GetString(attribute.Name), attribute.Value);
-        if (records.Length == 0) return;
+        if (!IsUtf8(name) || !IsUtf8(link))
+            Add("hdrcharset", "BINARY"u8);
+        if (name.Length > 100 || !Ascii.IsValid(name))
+            Add("path", name);
+        if (link.Length > 100 || !Ascii.IsValid(link))
+            Add("linkpath", link);
+        if (size > 0x1_FFFF_FFFF)
+            Add("size", Text(size));
+        if (entry.User > 0x1F_FFFF)
+            Add("uid", Text(entry.User));
+        if (entry.Group > 0x1F_FFFF)
+            Add("gid", Text(entry.Group));
+        if (entry.Owner.Length > 31 || !Ascii.IsValid(entry.Owner))
+            Add("uname", Encoding.UTF8.GetBytes(entry.Owner));
+        if (entry.OwningGroup.Length > 31 || !Ascii.IsValid(entry.OwningGroup))
+            Add("gname", Encoding.UTF8.GetBytes(entry.OwningGroup));
+        if (entry.Modified.Nanoseconds > 0 || entry.Modified.Seconds is < 0 or > 0x1_FFFF_FFFF)
+            Add("mtime", Encoding.ASCII.GetBytes(TimeText(entry.Modified)));
+        foreach (var attribute in entry.Attributes)
+            Add("SCHILY.xattr." + Encoding.Latin1.GetString(attribute.Name), attribute.Value);
+        if (records.Length == 0)
+            return;
         Header("pax-records"u8, [], 'x', records.Length, entry);
         Put(records.GetBuffer().AsSpan(0, (int)records.Length));
         Fill();
@@ -91,7 +107,8 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
             // "LENGTH KEY=VALUE\n", and the length counts its own digits.
             var rest = 3 + Encoding.Latin1.GetByteCount(key) + value.Length;
             var length = rest + 1;
-            while (rest + length.ToString(CultureInfo.InvariantCulture).Length != length) length = rest + length.ToString(CultureInfo.InvariantCulture).Length;
+            while (rest + length.ToString(CultureInfo.InvariantCulture).Length != length)
+                length = rest + length.ToString(CultureInfo.InvariantCulture).Length;
             records.Write(Encoding.Latin1.GetBytes(string.Create(CultureInfo.InvariantCulture, $"{length} {key}=")));
             records.Write(value);
             records.WriteByte((byte)'\n');
@@ -119,11 +136,13 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
         Encoding.ASCII.GetBytes(Convert.ToString(sum, 8).PadLeft(6, '0') + "\0 ").CopyTo(header, 148);
         Put(header);
 
-        void Octal(int at, int width, long value) => Encoding.ASCII.GetBytes(Convert.ToString(value, 8).PadLeft(width - 1, '0') + "\0").CopyTo(header, at);
+        void Octal(int at, int width, long value) =>
+            Encoding.ASCII.GetBytes(Convert.ToString(value, 8).PadLeft(width - 1, '0') + "\0").CopyTo(header, at);
 
         void Name(int at, string text)
         {
-            if (text.Length <= 31 && Ascii.IsValid(text)) Encoding.ASCII.GetBytes(text).CopyTo(header, at);
+            if (text.Length <= 31 && Ascii.IsValid(text))
+                Encoding.ASCII.GetBytes(text).CopyTo(header, at);
         }
     }
 
@@ -134,14 +153,16 @@ public sealed class PaxTar(Stream output, Action<long, long>? progress = null)
     /// <summary>Seconds as a decimal number; nanoseconds count forward, also before 1970.</summary>
     private static string TimeText(FileTime time)
     {
-        if (time.Seconds >= 0 || time.Nanoseconds == 0) return string.Create(CultureInfo.InvariantCulture, $"{time.Seconds}.{time.Nanoseconds:000000000}");
+        if (time.Seconds >= 0 || time.Nanoseconds == 0)
+            return string.Create(CultureInfo.InvariantCulture, $"{time.Seconds}.{time.Nanoseconds:000000000}");
         var whole = -(time.Seconds + 1);
         return string.Create(CultureInfo.InvariantCulture, $"-{whole}.{1_000_000_000 - time.Nanoseconds:000000000}");
     }
 
     private void Fill()
     {
-        if (position % Block is > 0 and var over) Put(new byte[Block - over]);
+        if (position % Block is > 0 and var over)
+            Put(new byte[Block - over]);
     }
 
     private void Put(ReadOnlySpan<byte> bytes)

@@ -8,7 +8,9 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Healing;
 
-/// <summary>What a healing brought back: files and folders by path with the copy that they were missing in, and bytes (raw) that were stored.</summary>
+/// <summary>
+/// What a healing brought back: files and folders by path with the copy that they were missing in, and bytes (raw) that were stored.
+/// </summary>
 public sealed record HealReport(ImmutableArray<HealedPath> Healed, long Bytes);
 
 /// <summary>A path of a hurt copy that can be given back again, and the copy in the helping store that had it.</summary>
@@ -40,7 +42,9 @@ public sealed class Healer : IDisposable
         helpers = [.. others.SelectMany(o => o.ReadContents().Copies.Select(c => new Helper(o, c.Record)))];
     }
 
-    /// <summary>Heals what can be healed. Errors of the hurt store are thrown; a helping store that cannot be read helps no further.</summary>
+    /// <summary>
+    /// Heals what can be healed. Errors of the hurt store are thrown; a helping store that cannot be read helps no further.
+    /// </summary>
     public static HealReport Run(PooledStore hurt, IReadOnlyList<PooledStore> others, CancellationToken cancel)
     {
         using var healer = new Healer(hurt, others, cancel);
@@ -51,7 +55,8 @@ public sealed class Healer : IDisposable
 
     private HealReport Run()
     {
-        long bytes = 0, stored;
+        long bytes = 0,
+            stored;
         // A folder whose listing came back is looked into in the next round. A round that stored nothing is the last: what is still
         // unreadable then lies in a pack that no check has set aside yet.
         do
@@ -60,13 +65,13 @@ public sealed class Healer : IDisposable
             walked.Clear();
             using (session = hurt.BeginWriting())
             {
-                foreach (var copy in hurt.ReadContents().Copies.Reverse()) Tree(copy.Record);
+                foreach (var copy in hurt.ReadContents().Copies.Reverse())
+                    Tree(copy.Record);
                 session.Seal();
                 bytes += stored = session.NewBytes;
             }
             hurt.Refresh();
-        }
-        while (again && stored > 0);
+        } while (again && stored > 0);
         return new HealReport([.. healed.Values], bytes);
     }
 
@@ -84,7 +89,8 @@ public sealed class Healer : IDisposable
                 continue;
             }
             open.Pop();
-            if (open.Count == 0) return;
+            if (open.Count == 0)
+                return;
             path.RemoveAt(path.Count - 1);
         }
     }
@@ -94,14 +100,16 @@ public sealed class Healer : IDisposable
     {
         cancel.ThrowIfCancellationRequested();
         var below = new Queue<TreeEntry>();
-        if (!walked.Add(content)) return below;
+        if (!walked.Add(content))
+            return below;
         try
         {
             foreach (var id in reader.ListingIds(content))
             {
                 foreach (var entry in FolderListing.Read(reader.Read(id)))
                 {
-                    if (entry.Kind == EntryKind.Folder) below.Enqueue(entry);
+                    if (entry.Kind == EntryKind.Folder)
+                        below.Enqueue(entry);
                     else if (entry.Content.Ids.Length > 0)
                     {
                         path.Add(entry.Name);
@@ -113,7 +121,8 @@ public sealed class Healer : IDisposable
         }
         catch (StoreDamageException)
         {
-            if (BringFolder(copy, path, content)) again = true;
+            if (BringFolder(copy, path, content))
+                again = true;
         }
         return below;
     }
@@ -132,16 +141,21 @@ public sealed class Healer : IDisposable
     private void File(CopyRecord copy, List<byte[]> path, TreeEntry entry)
     {
         var wanted = Missing(entry.Content, out var whole);
-        if (whole && wanted.Count == 0) return;
+        if (whole && wanted.Count == 0)
+            return;
         // Copies whose file looks the same first: of another version some chunks may be the same.
-        foreach (var (helper, found) in Candidates(copy, path, EntryKind.File).OrderBy(c => c.Entry.Modified == entry.Modified && c.Entry.Size == entry.Size ? 0 : 1))
+        foreach (
+            var (helper, found) in Candidates(copy, path, EntryKind.File)
+                .OrderBy(c => c.Entry.Modified == entry.Modified && c.Entry.Size == entry.Size ? 0 : 1)
+        )
         {
             if (Tried(helper, transplant =>
-            {
-                if (!whole) return transplant.File(found).Equals(entry.Content);
-                transplant.Only(found, wanted, hurt.Keys.IdOf);
-                return wanted.Count == 0;
-            }))
+                {
+                    if (!whole)
+                        return transplant.File(found).Equals(entry.Content);
+                    transplant.Only(found, wanted, hurt.Keys.IdOf);
+                    return wanted.Count == 0;
+                }))
             {
                 Note(copy, path, helper, folder: false);
                 return;
@@ -157,7 +171,8 @@ public sealed class Healer : IDisposable
         try
         {
             foreach (var id in reader.Ids(content))
-                if (hurt.Index.SeemsToStayIn(id) < 0) missing.Add(id);
+                if (hurt.Index.SeemsToStayIn(id) < 0)
+                    missing.Add(id);
         }
         catch (StoreDamageException)
         {
@@ -192,10 +207,19 @@ public sealed class Healer : IDisposable
     }
 
     private List<(Helper Helper, TreeEntry Entry)> Candidates(CopyRecord copy, List<byte[]> path, EntryKind kind) =>
-        [.. helpers.Where(h => h.Record.Job == copy.Job && h.Record.Machine == copy.Machine).OrderBy(h => (h.Record.Taken - copy.Taken).Duration())
-            .Select(h => (Helper: h, Entry: h.Find(path))).Where(c => c.Entry?.Kind == kind).Take(Tries).Select(c => (c.Helper, c.Entry!))];
+        [
+            .. helpers
+                .Where(h => h.Record.Job == copy.Job && h.Record.Machine == copy.Machine)
+                .OrderBy(h => (h.Record.Taken - copy.Taken).Duration())
+                .Select(h => (Helper: h, Entry: h.Find(path)))
+                .Where(c => c.Entry?.Kind == kind)
+                .Take(Tries)
+                .Select(c => (c.Helper, c.Entry!)),
+        ];
 
-    /// <summary>A copy in a helping store; remembers the folder it was last asked about, since files are asked for in their order.</summary>
+    /// <summary>
+    /// A copy in a helping store; remembers the folder it was last asked about, since files are asked for in their order.
+    /// </summary>
     private sealed class Helper(PooledStore store, CopyRecord record)
     {
         private string? folder;
@@ -208,14 +232,16 @@ public sealed class Healer : IDisposable
         {
             try
             {
-                if (path.Count == 0) return TreeWalk.RootOf(record);
+                if (path.Count == 0)
+                    return TreeWalk.RootOf(record);
                 var above = path[..^1];
                 var key = string.Join('/', above.Select(Convert.ToHexString));
                 if (folder != key)
                 {
                     folder = key;
                     entries = TreeWalk.Find(store, record, above) is { Kind: EntryKind.Folder } found
-                        ? store.EnumerateFolder(found.Content).ToDictionary(e => e.Name, ByteOrder.Instance) : [];
+                        ? store.EnumerateFolder(found.Content).ToDictionary(e => e.Name, ByteOrder.Instance)
+                        : [];
                 }
                 return entries.GetValueOrDefault(path[^1]);
             }

@@ -25,14 +25,20 @@ internal sealed class Transplant(PooledStore from, WritingSession into, Cancella
 
     /// <summary>Stores of a file only the wanted chunks, which leave the set as they are met.</summary>
     public void Only(TreeEntry file, ISet<ChunkId> wanted, Func<ReadOnlySpan<byte>, ChunkId> identity) => Cut(file, content =>
-    {
-        if (wanted.Remove(identity(content))) lane.Put(content);
-    });
+        {
+            if (wanted.Remove(identity(content)))
+                lane.Put(content);
+        });
 
-    /// <summary>Stores a folder's listing with everything below it; goes down without calling itself, for a tree may be tens of thousands of folders deep.</summary>
+    /// <summary>
+    /// Stores a folder's listing with everything below it; goes down without calling itself, for a tree may be tens of thousands of folders
+    /// deep.
+    /// </summary>
     public ContentRef Folder(ContentRef listing)
     {
-        var open = new Stack<(IEnumerator<TreeEntry> Entries, ListingWriter Writer)>([(from.EnumerateFolder(listing).GetEnumerator(), new ListingWriter())]);
+        var open = new Stack<(IEnumerator<TreeEntry> Entries, ListingWriter Writer)>([
+            (from.EnumerateFolder(listing).GetEnumerator(), new ListingWriter()),
+        ]);
         while (true)
         {
             cancel.ThrowIfCancellationRequested();
@@ -40,13 +46,16 @@ internal sealed class Transplant(PooledStore from, WritingSession into, Cancella
             if (entries.MoveNext())
             {
                 var entry = entries.Current;
-                if (entry.Kind == EntryKind.Folder) open.Push((from.EnumerateFolder(entry.Content).GetEnumerator(), new ListingWriter()));
-                else writer.Add(entry.Kind == EntryKind.File ? entry with { Content = File(entry) } : entry, into);
+                if (entry.Kind == EntryKind.Folder)
+                    open.Push((from.EnumerateFolder(entry.Content).GetEnumerator(), new ListingWriter()));
+                else
+                    writer.Add(entry.Kind == EntryKind.File ? entry with { Content = File(entry) } : entry, into);
                 continue;
             }
             open.Pop();
             var content = writer.Finish(into);
-            if (open.Count == 0) return content;
+            if (open.Count == 0)
+                return content;
             var (above, aboveWriter) = open.Peek();
             aboveWriter.Add(above.Current with { Content = content }, into);
         }

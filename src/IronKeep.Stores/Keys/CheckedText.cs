@@ -3,7 +3,10 @@ using System.Text;
 
 namespace IronKeep.Stores.Keys;
 
-/// <summary>One line of text with the SHA-256 of it in a second line, so that a changed byte is noticed. For what must be read before any key is known.</summary>
+/// <summary>
+/// One line of text with the SHA-256 of it in a second line, so that a changed byte is noticed. For what must be read before any key is
+/// known.
+/// </summary>
 internal static class CheckedText
 {
     public static byte[] Write(string line) => Encoding.UTF8.GetBytes($"{line}\nsha256 {Hash(Encoding.UTF8.GetBytes(line))}\n");

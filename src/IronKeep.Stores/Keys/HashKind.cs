@@ -4,7 +4,11 @@ using IronKeep.Blake3;
 namespace IronKeep.Stores.Keys;
 
 /// <summary>The hash function of a store, chosen when it is made.</summary>
-public enum HashKind { Blake3, Sha256 }
+public enum HashKind
+{
+    Blake3,
+    Sha256,
+}
 
 /// <summary>The two functions behind one face: plain and keyed, in one piece or in many. Results are 32 bytes.</summary>
 public static class Hashes
@@ -13,15 +17,19 @@ public static class Hashes
 
     public static void Plain(HashKind kind, ReadOnlySpan<byte> content, Span<byte> result)
     {
-        if (kind == HashKind.Blake3) Blake3Hash.Hash(content, result);
-        else SHA256.HashData(content, result);
+        if (kind == HashKind.Blake3)
+            Blake3Hash.Hash(content, result);
+        else
+            SHA256.HashData(content, result);
     }
 
     /// <summary>Keyed BLAKE3, or HMAC with SHA-256 (RFC 2104).</summary>
     public static void Keyed(HashKind kind, ReadOnlySpan<byte> key, ReadOnlySpan<byte> content, Span<byte> result)
     {
-        if (kind == HashKind.Blake3) Blake3Hash.KeyedHash(key, content, result);
-        else HMACSHA256.HashData(key, content, result);
+        if (kind == HashKind.Blake3)
+            Blake3Hash.KeyedHash(key, content, result);
+        else
+            HMACSHA256.HashData(key, content, result);
     }
 }
 
@@ -33,8 +41,10 @@ public sealed class HashStream(HashKind kind) : IDisposable
 
     public void Add(ReadOnlySpan<byte> content)
     {
-        if (blake is not null) blake.Add(content);
-        else sha!.AppendData(content);
+        if (blake is not null)
+            blake.Add(content);
+        else
+            sha!.AppendData(content);
     }
 
     /// <summary>The hash of all that was added, and a new beginning.</summary>
@@ -45,7 +55,8 @@ public sealed class HashStream(HashKind kind) : IDisposable
             blake.Finish(result);
             blake.Reset();
         }
-        else sha!.GetHashAndReset(result);
+        else
+            sha!.GetHashAndReset(result);
     }
 
     public void Dispose() => sha?.Dispose();

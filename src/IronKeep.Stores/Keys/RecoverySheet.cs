@@ -12,7 +12,9 @@ namespace IronKeep.Stores.Keys;
 public static partial class RecoverySheet
 {
     private const string Letters = "0123456789ABCDEFGHJKMNPQRSTVWXYZ";
-    private const int Groups = 8, BytesAGroup = 4, LettersAGroup = 7;
+    private const int Groups = 8,
+        BytesAGroup = 4,
+        LettersAGroup = 7;
 
     /// <summary>Makes a code; whoever has it can open the store once it has been added as a wrapping key.</summary>
     public static string NewCode() => Write(RandomNumberGenerator.GetBytes(Groups * BytesAGroup));
@@ -28,9 +30,11 @@ public static partial class RecoverySheet
         var text = new StringBuilder();
         for (var group = 0; group < Groups; group++)
         {
-            if (group > 0) text.Append('-');
+            if (group > 0)
+                text.Append('-');
             var value = System.Buffers.Binary.BinaryPrimitives.ReadUInt32BigEndian(key[(group * BytesAGroup)..]);
-            for (var i = LettersAGroup - 1; i >= 0; i--) text.Append(Letters[(int)(((ulong)value << 3 >> (5 * i)) & 31)]);
+            for (var i = LettersAGroup - 1; i >= 0; i--)
+                text.Append(Letters[(int)(((ulong)value << 3 >> (5 * i)) & 31)]);
             text.Append(Check(value, group));
         }
         return text.ToString();
@@ -38,10 +42,22 @@ public static partial class RecoverySheet
 
     internal static byte[] ReadCode(string code)
     {
-        var letters = code.ToUpper(CultureInfo.InvariantCulture).Where(c => !char.IsWhiteSpace(c) && c != '-')
-            .Select(c => c switch { 'O' => '0', 'I' or 'L' => '1', _ => c }).ToArray();
+        var letters = code.ToUpper(CultureInfo.InvariantCulture)
+            .Where(c => !char.IsWhiteSpace(c) && c != '-')
+            .Select(c =>
+                c switch
+                {
+                    'O' => '0',
+                    'I' or 'L' => '1',
+                    _ => c,
+                }
+            )
+            .ToArray();
         if (letters.Length != Groups * (LettersAGroup + 1))
-            throw new StoreKeyException($"a recovery code has {Groups} groups of {LettersAGroup + 1} letters and digits; this one has {letters.Length} in all instead of {Groups * (LettersAGroup + 1)}");
+            throw new StoreKeyException(
+                $"a recovery code has {Groups} groups of {LettersAGroup + 1} letters and digits; this one has {letters.Length} in all "
+                    + $"instead of {Groups * (LettersAGroup + 1)}"
+            );
         var key = new byte[Groups * BytesAGroup];
         for (var group = 0; group < Groups; group++)
         {
@@ -49,41 +65,47 @@ public static partial class RecoverySheet
             for (var i = 0; i < LettersAGroup; i++)
             {
                 var digit = Letters.IndexOf(letters[group * (LettersAGroup + 1) + i], StringComparison.Ordinal);
-                if (digit < 0) throw Wrong(group);
+                if (digit < 0)
+                    throw Wrong(group);
                 value = (value << 5) | (uint)digit;
             }
-            if ((value & 7) != 0 || Check((uint)(value >> 3), group) != letters[group * (LettersAGroup + 1) + LettersAGroup]) throw Wrong(group);
+            if ((value & 7) != 0 || Check((uint)(value >> 3), group) != letters[group * (LettersAGroup + 1) + LettersAGroup])
+                throw Wrong(group);
             System.Buffers.Binary.BinaryPrimitives.WriteUInt32BigEndian(key.AsSpan(group * BytesAGroup), (uint)(value >> 3));
         }
         return key;
     }
 
-    /// <summary>The sheet as text, to be printed; <paramref name="label"/> is what people call it, <paramref name="made"/> is shown in UTC.</summary>
-    public static string Text(string label, string storeId, string place, string code, DateTimeOffset made) => $"""
-        IRON KEEP: RECOVERY SHEET
+    /// <summary>
+    /// The sheet as text, to be printed; <paramref name="label"/> is what people call it, <paramref name="made"/> is shown in UTC.
+    /// </summary>
+    public static string Text(string label, string storeId, string place, string code, DateTimeOffset made) =>
+        $"""
+            IRON KEEP: RECOVERY SHEET
 
-        sheet    {label}
-        store    {storeId}
-        place    {place}
-        made     {made.UtcDateTime:yyyy-MM-dd HH:mm} UTC
+            sheet    {label}
+            store    {storeId}
+            place    {place}
+            made     {made.UtcDateTime:yyyy-MM-dd HH:mm} UTC
 
-        This code opens the store, without the service and without any other
-        secret. Keep it on paper, away from the machines.
+            This code opens the store, without the service and without any other
+            secret. Keep it on paper, away from the machines.
 
-            {code[..35]}
-            {code[36..]}
+                {code[..35]}
+                {code[36..]}
 
-        To read the store with it: put the code into a file and run
-            ironkeep rescue FOLDER list --recovery-file FILE
-        Letters I and L are read as 1, O as 0; the last letter of each group
-        is a check, so a slip is named by its group.
+            To read the store with it: put the code into a file and run
+                ironkeep rescue FOLDER list --recovery-file FILE
+            Letters I and L are read as 1, O as 0; the last letter of each group
+            is a check, so a slip is named by its group.
 
-        If the sheet is lost or was seen, withdraw it:
-            ironkeep store key list FOLDER
-            ironkeep store key withdraw FOLDER ID
-        """;
+            If the sheet is lost or was seen, withdraw it:
+                ironkeep store key list FOLDER
+                ironkeep store key withdraw FOLDER ID
+            """;
 
-    private static StoreKeyException Wrong(int group) => new($"group {group + 1} of the recovery code is not what was printed; read it again");
+    private static StoreKeyException Wrong(int group) =>
+        new($"group {group + 1} of the recovery code is not what was printed; read it again");
 
     private static char Check(uint value, int group)
     {

@@ -21,7 +21,8 @@ internal static class Sealing
     /// <summary>The content, or null when the key is another or a bit was changed.</summary>
     public static byte[]? Open(ReadOnlySpan<byte> key, ReadOnlySpan<byte> sealedContent)
     {
-        if (sealedContent.Length < NonceSize + TagSize) return null;
+        if (sealedContent.Length < NonceSize + TagSize)
+            return null;
         var content = new byte[sealedContent.Length - NonceSize - TagSize];
         using var cipher = new AesGcm(key, TagSize);
         try

@@ -2,7 +2,10 @@ using System.Text;
 
 namespace IronKeep.Stores.Keys;
 
-/// <summary>A line of JSON, in a store that encrypts sealed and as base64, and a second line that signs it: what only somebody with the store's key can have written.</summary>
+/// <summary>
+/// A line of JSON, in a store that encrypts sealed and as base64, and a second line that signs it: what only somebody with the store's key
+/// can have written.
+/// </summary>
 internal static class SignedLine
 {
     private const string Signed = "signed ";
@@ -21,11 +24,16 @@ internal static class SignedLine
         if (end < 0 || !bytes.AsSpan(end + 1).SequenceEqual(Encoding.ASCII.GetBytes($"{Signed}{keys.Sign(bytes.AsSpan(0, end))}\n")))
             throw new StoreDamageException($"{name} is not what was written: its signature does not fit");
         var line = Encoding.UTF8.GetString(bytes, 0, end);
-        if (!keys.Encrypts) return line;
+        if (!keys.Encrypts)
+            return line;
         try
         {
-            var content = line.StartsWith(SealedPrefix, StringComparison.Ordinal) ? keys.OpenRecord(Convert.FromBase64String(line[SealedPrefix.Length..])) : null;
-            return content is not null ? Encoding.UTF8.GetString(content) : throw new StoreDamageException($"{name} cannot be opened with the store's key");
+            var content = line.StartsWith(SealedPrefix, StringComparison.Ordinal)
+                ? keys.OpenRecord(Convert.FromBase64String(line[SealedPrefix.Length..]))
+                : null;
+            return content is not null
+                ? Encoding.UTF8.GetString(content)
+                : throw new StoreDamageException($"{name} cannot be opened with the store's key");
         }
         catch (FormatException e)
         {

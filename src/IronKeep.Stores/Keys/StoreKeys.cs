@@ -11,11 +11,16 @@ public sealed class StoreKeys
 {
     public const int Size = 32;
 
-    private readonly byte[] root, identity, packs, records, signing;
+    private readonly byte[] root,
+        identity,
+        packs,
+        records,
+        signing;
 
     public StoreKeys(HashKind hash, bool encrypts, byte[] root)
     {
-        if (root.Length != Size) throw new ArgumentException("a root key has 32 bytes", nameof(root));
+        if (root.Length != Size)
+            throw new ArgumentException("a root key has 32 bytes", nameof(root));
         (Hash, Encrypts, this.root) = (hash, encrypts, root);
         identity = Derive("identities");
         packs = Derive("packs");
@@ -49,7 +54,8 @@ public sealed class StoreKeys
     /// <summary>The cipher of one pack, from its salt; null when the store does not encrypt. Not for two threads at once.</summary>
     internal AesGcm? CipherOf(ReadOnlySpan<byte> salt)
     {
-        if (!Encrypts) return null;
+        if (!Encrypts)
+            return null;
         Span<byte> key = stackalloc byte[Size];
         HKDF.DeriveKey(HashAlgorithmName.SHA256, packs, key, salt, "ironkeep pack"u8);
         return new AesGcm(key, Sealing.TagSize);
@@ -62,5 +68,6 @@ public sealed class StoreKeys
     internal byte[]? OpenRecord(ReadOnlySpan<byte> sealedRecord) => Sealing.Open(records, sealedRecord);
 
     // HKDF with SHA-256 (RFC 5869) in every store, whatever its hash: it runs once an opening.
-    private byte[] Derive(string purpose) => HKDF.DeriveKey(HashAlgorithmName.SHA256, root, Size, info: System.Text.Encoding.ASCII.GetBytes("ironkeep " + purpose));
+    private byte[] Derive(string purpose) =>
+        HKDF.DeriveKey(HashAlgorithmName.SHA256, root, Size, info: System.Text.Encoding.ASCII.GetBytes("ironkeep " + purpose));
 }

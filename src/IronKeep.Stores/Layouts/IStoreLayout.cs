@@ -94,15 +94,33 @@ public interface IStoreLayout : IDisposable
 
     RestoreReport Restore(CopyRecord record, IReadOnlyList<string> paths, string target, RestoreManner manner, CancellationToken cancel);
 
-    (long Written, long LeftOut) WriteArchive(CopyRecord record, IReadOnlyList<string> paths, string file, RestoreManner manner, CancellationToken cancel);
+    (long Written, long LeftOut) WriteArchive(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string file,
+        RestoreManner manner,
+        CancellationToken cancel
+    );
 
     void WriteArchive(CopyRecord record, IReadOnlyList<string> paths, Stream output, bool compress, CancellationToken cancel);
 
-    (long Files, RestoreReport Report) WriteBag(CopyRecord record, IReadOnlyList<string> paths, string folder, RestoreManner manner, CancellationToken cancel);
+    (long Files, RestoreReport Report) WriteBag(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string folder,
+        RestoreManner manner,
+        CancellationToken cancel
+    );
 }
 
-/// <summary>How a restore goes about what exists, where it may not write, and who is told of its progress (bytes done and in all).</summary>
-public sealed record RestoreManner(ForbiddenFolders Forbidden, ExistingRule Existing = ExistingRule.Keep, Action<long, long>? Progress = null);
+/// <summary>
+/// How a restore goes about what exists, where it may not write, and who is told of its progress (bytes done and in all).
+/// </summary>
+public sealed record RestoreManner(
+    ForbiddenFolders Forbidden,
+    ExistingRule Existing = ExistingRule.Keep,
+    Action<long, long>? Progress = null
+);
 
 /// <summary>A layout whose stores are opened by secrets.</summary>
 public interface IKeyedLayout : IStoreLayout

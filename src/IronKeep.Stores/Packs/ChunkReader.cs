@@ -5,7 +5,9 @@ using IronKeep.Stores.Places;
 
 namespace IronKeep.Stores.Packs;
 
-/// <summary>Reads chunks and proves each against its identity before giving it out. Not for two threads at once; see <see cref="ReaderPool"/>.</summary>
+/// <summary>
+/// Reads chunks and proves each against its identity before giving it out. Not for two threads at once; see <see cref="ReaderPool"/>.
+/// </summary>
 public sealed class ChunkReader : IDisposable
 {
     private readonly StoreKeys keys;
@@ -26,21 +28,26 @@ public sealed class ChunkReader : IDisposable
         {
             if (!index.TryGet(id, out var at))
             {
-                if (attempt > 0) throw new StoreDamageException($"chunk {id} is not in the store");
+                if (attempt > 0)
+                    throw new StoreDamageException($"chunk {id} is not in the store");
                 index.Refresh();
                 continue;
             }
             try
             {
                 var block = packs.Block(at.Pack, at.Table, at.Spot.Block, out var whole);
-                if (!whole) throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
+                if (!whole)
+                    throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
                 var content = block.Slice(at.Spot.Offset, at.Spot.Length);
-                return keys.IdOf(content) == id ? content : throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
+                return keys.IdOf(content) == id
+                    ? content
+                    : throw new StoreDamageException($"chunk {id} in pack {at.Pack} is not what was written");
             }
             catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
             {
                 // Reclaiming may have moved the chunk between the look-up and the reading.
-                if (attempt > 1) throw new StoreDamageException($"pack {at.Pack}, which holds chunk {id}, is not in the store", e);
+                if (attempt > 1)
+                    throw new StoreDamageException($"pack {at.Pack}, which holds chunk {id}, is not in the store", e);
                 index.Refresh();
             }
         }
@@ -50,7 +57,8 @@ public sealed class ChunkReader : IDisposable
     public byte[] ReadAll(ContentRef content)
     {
         using var bytes = new MemoryStream();
-        foreach (var id in Ids(content)) bytes.Write(Read(id));
+        foreach (var id in Ids(content))
+            bytes.Write(Read(id));
         return bytes.ToArray();
     }
 
@@ -59,12 +67,15 @@ public sealed class ChunkReader : IDisposable
     {
         if (content.Depth == 0)
         {
-            foreach (var id in content.Ids) yield return id;
+            foreach (var id in content.Ids)
+                yield return id;
             yield break;
         }
-        if (content.Depth is < 0 or > ContentRef.MostDepth) throw new StoreDamageException("a reference to content is nested deeper than any content needs");
+        if (content.Depth is < 0 or > ContentRef.MostDepth)
+            throw new StoreDamageException("a reference to content is nested deeper than any content needs");
         foreach (var list in content.Ids)
-            foreach (var id in Ids(new ContentRef(content.Depth - 1, IdsIn(list)))) yield return id;
+        foreach (var id in Ids(new ContentRef(content.Depth - 1, IdsIn(list))))
+            yield return id;
     }
 
     /// <summary>The identities of a folder's listing; more than any folder needs is a <see cref="StoreDamageException"/>.</summary>
@@ -73,7 +84,8 @@ public sealed class ChunkReader : IDisposable
         var ids = new List<ChunkId>();
         foreach (var id in Ids(content))
         {
-            if (ids.Count == MostListingChunks) throw new StoreDamageException("a folder's listing is longer than any folder needs");
+            if (ids.Count == MostListingChunks)
+                throw new StoreDamageException("a folder's listing is longer than any folder needs");
             ids.Add(id);
         }
         return ids;
@@ -85,9 +97,11 @@ public sealed class ChunkReader : IDisposable
     private System.Collections.Immutable.ImmutableArray<ChunkId> IdsIn(ChunkId list)
     {
         var bytes = Read(list);
-        if (bytes.Length % ChunkId.Size != 0) throw new StoreDamageException($"chunk {list} should be a list of identities and is not");
+        if (bytes.Length % ChunkId.Size != 0)
+            throw new StoreDamageException($"chunk {list} should be a list of identities and is not");
         var ids = System.Collections.Immutable.ImmutableArray.CreateBuilder<ChunkId>(bytes.Length / ChunkId.Size);
-        for (var at = 0; at < bytes.Length; at += ChunkId.Size) ids.Add(ChunkId.Read(bytes[at..]));
+        for (var at = 0; at < bytes.Length; at += ChunkId.Size)
+            ids.Add(ChunkId.Read(bytes[at..]));
         return ids.MoveToImmutable();
     }
 
@@ -102,20 +116,24 @@ internal sealed class ReaderPool(Func<ChunkReader> make) : IDisposable
 
     public T Use<T>(Func<ChunkReader, T> action)
     {
-        if (!idle.TryTake(out var reader)) reader = make();
+        if (!idle.TryTake(out var reader))
+            reader = make();
         try
         {
             return action(reader);
         }
         finally
         {
-            if (idle.Count < MostIdle) idle.Add(reader);
-            else reader.Dispose();
+            if (idle.Count < MostIdle)
+                idle.Add(reader);
+            else
+                reader.Dispose();
         }
     }
 
     public void Dispose()
     {
-        while (idle.TryTake(out var reader)) reader.Dispose();
+        while (idle.TryTake(out var reader))
+            reader.Dispose();
     }
 }

@@ -12,7 +12,8 @@ internal sealed record WrittenPack(string Name, PackTable Table, IPlaceWriter Fi
     /// <summary>Makes the pack durable under its name.</summary>
     public void Publish()
     {
-        using (File) File.Finish(PackNames.FileOf(Name));
+        using (File)
+            File.Finish(PackNames.FileOf(Name));
     }
 }
 
@@ -39,7 +40,8 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     private byte[] output = [];
     private readonly List<PackBlock> waiting = [];
     private readonly List<(ChunkId Id, int Length)> waitingChunks = [];
-    private int blockLength, outputLength;
+    private int blockLength,
+        outputLength;
     private long storedBytes;
     private bool disposed;
 
@@ -75,11 +77,13 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
             Close(content);
             return FullPack();
         }
-        if (block.Length == 0) block = ArrayPool<byte>.Shared.Rent(BlockGoal + Own);
+        if (block.Length == 0)
+            block = ArrayPool<byte>.Shared.Rent(BlockGoal + Own);
         content.CopyTo(block.AsSpan(blockLength));
         blockLength += content.Length;
         blockChunks.Add((id, content.Length));
-        if (blockLength < BlockGoal && blockChunks.Count < 4096) return null;
+        if (blockLength < BlockGoal && blockChunks.Count < 4096)
+            return null;
         Close(block.AsSpan(0, blockLength));
         return FullPack();
     }
@@ -87,7 +91,8 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     /// <summary>Adds a whole block in the form that another pack has it, not sealed.</summary>
     public WrittenPack? AddBlock(ReadOnlySpan<byte> stored, int raw, BlockCodec codec, IEnumerable<(ChunkId, int)> contents)
     {
-        if (blockChunks.Count > 0) Close(block.AsSpan(0, blockLength));
+        if (blockChunks.Count > 0)
+            Close(block.AsSpan(0, blockLength));
         var before = waitingChunks.Count;
         waitingChunks.AddRange(contents);
         Grow(stored.Length + Sealing.TagSize);
@@ -99,10 +104,14 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     /// <summary>Takes over what another builder holds in memory; the pack that it has begun stays with it.</summary>
     public WrittenPack? Absorb(PackBuilder other)
     {
-        if (other.blockChunks.Count > 0) other.Close(other.block.AsSpan(0, other.blockLength));
-        if (other.file is not null || other.waiting.Count == 0) return null;
-        if (blockChunks.Count > 0) Close(block.AsSpan(0, blockLength));
-        int at = 0, chunk = 0;
+        if (other.blockChunks.Count > 0)
+            other.Close(other.block.AsSpan(0, other.blockLength));
+        if (other.file is not null || other.waiting.Count == 0)
+            return null;
+        if (blockChunks.Count > 0)
+            Close(block.AsSpan(0, blockLength));
+        int at = 0,
+            chunk = 0;
         foreach (var b in other.waiting)
         {
             var content = b.Stored - (keys.Encrypts ? Sealing.TagSize : 0);
@@ -112,7 +121,8 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
             Append(content, b.Raw, b.Codec, b.Chunks);
             at += b.Stored;
             chunk += b.Chunks;
-            if (outputLength >= FlushAt) Flush();
+            if (outputLength >= FlushAt)
+                Flush();
         }
         other.waiting.Clear();
         other.waitingChunks.Clear();
@@ -123,9 +133,12 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     /// <summary>Ends the pack, however small; null when nothing was added.</summary>
     public WrittenPack? Seal()
     {
-        if (blockChunks.Count > 0) Close(block.AsSpan(0, blockLength));
-        if (waiting.Count > 0) Flush();
-        if (file is null) return null;
+        if (blockChunks.Count > 0)
+            Close(block.AsSpan(0, blockLength));
+        if (waiting.Count > 0)
+            Flush();
+        if (file is null)
+            return null;
         var table = PackTable.Of(kind, salt, blocks, chunks);
         var bytes = table.ToBytes();
         var end = new byte[bytes.Length + (cipher is null ? 0 : Sealing.TagSize) + PackFormat.TailSize];
@@ -147,10 +160,13 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
 
     public void Dispose()
     {
-        if (disposed) return;
+        if (disposed)
+            return;
         disposed = true;
-        if (block.Length > 0) ArrayPool<byte>.Shared.Return(block);
-        if (output.Length > 0) ArrayPool<byte>.Shared.Return(output);
+        if (block.Length > 0)
+            ArrayPool<byte>.Shared.Return(block);
+        if (output.Length > 0)
+            ArrayPool<byte>.Shared.Return(output);
         block = output = [];
         zstd.Dispose();
         file?.Dispose();
@@ -160,7 +176,8 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
 
     private WrittenPack? FullPack()
     {
-        if (outputLength >= FlushAt) Flush();
+        if (outputLength >= FlushAt)
+            Flush();
         return fileLength >= PackFormat.Goal || chunks.Count + waitingChunks.Count >= PackFormat.MostChunks ? Seal() : null;
     }
 
@@ -185,10 +202,12 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
 
     private bool Shrinks(ReadOnlySpan<byte> content)
     {
-        if (content.Length < WorthProbing) return true;
+        if (content.Length < WorthProbing)
+            return true;
         Span<int> starts = [0, content.Length / 2, content.Length - ProbeLength];
         foreach (var start in starts)
-            if (zstd.Compress(content.Slice(start, ProbeLength), probe.AsSpan(0, ProbeLength - ProbeLength / 32)) >= 0) return true;
+            if (zstd.Compress(content.Slice(start, ProbeLength), probe.AsSpan(0, ProbeLength - ProbeLength / 32)) >= 0)
+                return true;
         return false;
     }
 
@@ -202,7 +221,8 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     /// <summary>Seals what waits and writes it to the pack's file, which is begun when there is none.</summary>
     private void Flush()
     {
-        if (file is null) Begin();
+        if (file is null)
+            Begin();
         var at = 0;
         foreach (var b in waiting)
         {
@@ -238,7 +258,8 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
     /// <summary>Encrypts in place; the tag takes the last bytes.</summary>
     private void Encrypt(Span<byte> content, ulong number)
     {
-        if (cipher is null) return;
+        if (cipher is null)
+            return;
         Span<byte> nonce = stackalloc byte[Sealing.NonceSize];
         PackFormat.Nonce(nonce, number);
         var text = content[..^Sealing.TagSize];
@@ -247,10 +268,12 @@ internal sealed class PackBuilder(IPlace place, StoreKeys keys, PackKind kind, i
 
     private void Grow(int more)
     {
-        if (outputLength + more <= output.Length) return;
+        if (outputLength + more <= output.Length)
+            return;
         var larger = ArrayPool<byte>.Shared.Rent(Math.Max(Math.Max(output.Length * 2, FlushAt / 4), outputLength + more));
         output.AsSpan(0, outputLength).CopyTo(larger);
-        if (output.Length > 0) ArrayPool<byte>.Shared.Return(output);
+        if (output.Length > 0)
+            ArrayPool<byte>.Shared.Return(output);
         output = larger;
     }
 }

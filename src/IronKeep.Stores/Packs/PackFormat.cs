@@ -5,12 +5,22 @@ using IronKeep.Stores.Keys;
 namespace IronKeep.Stores.Packs;
 
 /// <summary>What the chunks of a pack are: content of files, or folder listings and lists of identities.</summary>
-internal enum PackKind : byte { Content = 1, Listings = 2 }
+internal enum PackKind : byte
+{
+    Content = 1,
+    Listings = 2,
+}
 
 /// <summary>How a block is stored.</summary>
-internal enum BlockCodec : byte { Raw = 0, Zstd = 1 }
+internal enum BlockCodec : byte
+{
+    Raw = 0,
+    Zstd = 1,
+}
 
-/// <summary>A run of chunks that are compressed and sealed together. Lengths are bytes; <paramref name="Stored"/> counts the tag too.</summary>
+/// <summary>
+/// A run of chunks that are compressed and sealed together. Lengths are bytes; <paramref name="Stored"/> counts the tag too.
+/// </summary>
 internal readonly record struct PackBlock(long Offset, int Stored, int Raw, BlockCodec Codec, int FirstChunk, int Chunks);
 
 /// <summary>The bytes of a pack: head, blocks, table, tail. Documented in docs/store-format.md.</summary>
@@ -47,8 +57,10 @@ internal static class PackFormat
     /// <summary>Reads the head: kind and salt.</summary>
     public static (PackKind Kind, byte[] Salt) ReadHead(ReadOnlySpan<byte> head, bool encrypted, string name)
     {
-        if (head.Length < HeadSize || !head[..8].SequenceEqual(Magic)) throw new StoreDamageException($"pack {name} does not begin as a pack does");
-        if (head[8] is not (1 or 2) || head[9] != (encrypted ? 1 : 0) || head[10..16].IndexOfAnyExcept((byte)0) >= 0) throw new StoreDamageException($"pack {name} has a head that does not fit the store");
+        if (head.Length < HeadSize || !head[..8].SequenceEqual(Magic))
+            throw new StoreDamageException($"pack {name} does not begin as a pack does");
+        if (head[8] is not (1 or 2) || head[9] != (encrypted ? 1 : 0) || head[10..16].IndexOfAnyExcept((byte)0) >= 0)
+            throw new StoreDamageException($"pack {name} has a head that does not fit the store");
         return ((PackKind)head[8], head[16..HeadSize].ToArray());
     }
 
@@ -64,15 +76,28 @@ internal static class PackFormat
     }
 
     /// <summary>Reads the tail. Every number is checked against the file's size before anything is made of it.</summary>
-    public static (long TableOffset, int TableStored, int Blocks, int Chunks) ReadTail(ReadOnlySpan<byte> tail, long fileSize, bool encrypted, string name)
+    public static (long TableOffset, int TableStored, int Blocks, int Chunks) ReadTail(
+        ReadOnlySpan<byte> tail,
+        long fileSize,
+        bool encrypted,
+        string name
+    )
     {
-        if (tail.Length != TailSize || !tail[56..].SequenceEqual(EndMagic)) throw new StoreDamageException($"pack {name} does not end as a pack does");
+        if (tail.Length != TailSize || !tail[56..].SequenceEqual(EndMagic))
+            throw new StoreDamageException($"pack {name} does not end as a pack does");
         var offset = BinaryPrimitives.ReadInt64LittleEndian(tail);
         var stored = BinaryPrimitives.ReadInt32LittleEndian(tail[8..]);
         var blocks = BinaryPrimitives.ReadInt32LittleEndian(tail[12..]);
         var chunks = BinaryPrimitives.ReadInt32LittleEndian(tail[16..]);
-        if (offset < HeadSize || stored is < 0 or > MostTable || blocks < 0 || chunks is < 0 or > 2 * MostChunks || offset > fileSize || offset + stored + TailSize != fileSize
-            || (long)blocks * BlockEntrySize + (long)chunks * ChunkEntrySize + (encrypted ? Sealing.TagSize : 0) != stored)
+        if (
+            offset < HeadSize
+            || stored is < 0 or > MostTable
+            || blocks < 0
+            || chunks is < 0 or > 2 * MostChunks
+            || offset > fileSize
+            || offset + stored + TailSize != fileSize
+            || (long)blocks * BlockEntrySize + (long)chunks * ChunkEntrySize + (encrypted ? Sealing.TagSize : 0) != stored
+        )
             throw new StoreDamageException($"pack {name} has a tail that does not fit its size");
         return (offset, stored, blocks, chunks);
     }

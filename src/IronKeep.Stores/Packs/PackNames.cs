@@ -16,5 +16,6 @@ internal static class PackNames
     public static bool IsPack(string file) => IsName(PackOf(file)) && file == FileOf(PackOf(file));
 
     /// <summary>Whether a text can be the name of a pack; one from a file of the store could lead anywhere.</summary>
-    public static bool IsName(string pack) => pack.Length == 2 * ChunkId.Size && pack.All(c => char.IsAsciiHexDigit(c) && !char.IsAsciiLetterUpper(c));
+    public static bool IsName(string pack) =>
+        pack.Length == 2 * ChunkId.Size && pack.All(c => char.IsAsciiHexDigit(c) && !char.IsAsciiLetterUpper(c));
 }

@@ -20,7 +20,8 @@ internal sealed class PackTable
         for (var i = 0; i < ids.Length; i++)
         {
             var at = (int)ids[i].B & (slots.Length - 1);
-            while (slots[at] != 0) at = (at + 1) & (slots.Length - 1);
+            while (slots[at] != 0)
+                at = (at + 1) & (slots.Length - 1);
             slots[at] = i + 1;
         }
     }
@@ -34,14 +35,17 @@ internal sealed class PackTable
     public long Memory => 200 + ids.Length * 44L + slots.Length * 4L + Blocks.Length * 40L;
 
     public ReadOnlySpan<ChunkId> Ids => ids;
+
     public ChunkId IdAt(int index) => ids[index];
+
     public ChunkSpot SpotAt(int index) => spots[index];
 
     /// <summary>The place of the chunk among the pack's chunks, or -1.</summary>
     public int Find(ChunkId id)
     {
         for (var at = (int)id.B & (slots.Length - 1); slots[at] != 0; at = (at + 1) & (slots.Length - 1))
-            if (ids[slots[at] - 1] == id) return slots[at] - 1;
+            if (ids[slots[at] - 1] == id)
+                return slots[at] - 1;
         return -1;
     }
 
@@ -84,7 +88,15 @@ internal sealed class PackTable
     }
 
     /// <summary>Reads an opened table; numbers that do not fit together are a <see cref="StoreDamageException"/>.</summary>
-    public static PackTable Read(ReadOnlySpan<byte> bytes, int blockCount, int chunkCount, PackKind kind, byte[] salt, long tableOffset, string name)
+    public static PackTable Read(
+        ReadOnlySpan<byte> bytes,
+        int blockCount,
+        int chunkCount,
+        PackKind kind,
+        byte[] salt,
+        long tableOffset,
+        string name
+    )
     {
         var ids = new ChunkId[chunkCount];
         var spots = new ChunkSpot[chunkCount];
@@ -104,24 +116,38 @@ internal sealed class PackTable
         for (var b = 0; b < blockCount; b++)
         {
             var entry = bytes[(b * PackFormat.BlockEntrySize)..];
-            int stored = BinaryPrimitives.ReadInt32LittleEndian(entry), raw = BinaryPrimitives.ReadInt32LittleEndian(entry[4..]);
-            int codec = BinaryPrimitives.ReadInt32LittleEndian(entry[8..]), chunks = BinaryPrimitives.ReadInt32LittleEndian(entry[12..]);
-            if (stored < 0 || raw is < 0 or > PackFormat.MostBlockRaw || stored > 2 * PackFormat.MostBlockRaw || codec is not (0 or 1) || chunks < 0 || chunks > chunkCount - first || offset + stored > tableOffset) throw Wrong();
+            int stored = BinaryPrimitives.ReadInt32LittleEndian(entry),
+                raw = BinaryPrimitives.ReadInt32LittleEndian(entry[4..]);
+            int codec = BinaryPrimitives.ReadInt32LittleEndian(entry[8..]),
+                chunks = BinaryPrimitives.ReadInt32LittleEndian(entry[12..]);
+            if (
+                stored < 0
+                || raw is < 0 or > PackFormat.MostBlockRaw
+                || stored > 2 * PackFormat.MostBlockRaw
+                || codec is not (0 or 1)
+                || chunks < 0
+                || chunks > chunkCount - first
+                || offset + stored > tableOffset
+            )
+                throw Wrong();
             // The chunks of a block fill it exactly.
             var at = 0;
             for (var i = first; i < first + chunks; i++)
             {
                 var length = BinaryPrimitives.ReadInt32LittleEndian(list[(i * PackFormat.ChunkEntrySize + ChunkId.Size)..]);
-                if (length < 0 || length > ContentCutter.Most || length > raw - at) throw Wrong();
+                if (length < 0 || length > ContentCutter.Most || length > raw - at)
+                    throw Wrong();
                 give(i, ChunkId.Read(list[(i * PackFormat.ChunkEntrySize)..]), new ChunkSpot(b, at, length));
                 at += length;
             }
-            if (at != raw) throw Wrong();
+            if (at != raw)
+                throw Wrong();
             blocks.Add(new PackBlock(offset, stored, raw, (BlockCodec)codec, first, chunks));
             offset += stored;
             first += chunks;
         }
-        if (offset != tableOffset || first != chunkCount) throw Wrong();
+        if (offset != tableOffset || first != chunkCount)
+            throw Wrong();
         return [.. blocks];
 
         StoreDamageException Wrong() => new($"the table of pack {name} does not fit the pack");

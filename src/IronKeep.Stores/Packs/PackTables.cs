@@ -18,7 +18,8 @@ internal sealed class PackTables(IPlace place, StoreKeys keys)
     {
         lock (gate)
         {
-            if (!known.TryGetValue(pack, out var node)) return null;
+            if (!known.TryGetValue(pack, out var node))
+                return null;
             order.Remove(node);
             order.AddFirst(node);
             return node.Value.Table;
@@ -27,7 +28,8 @@ internal sealed class PackTables(IPlace place, StoreKeys keys)
 
     public PackTable Get(string pack, long size)
     {
-        if (AtHand(pack) is { } there) return there;
+        if (AtHand(pack) is { } there)
+            return there;
         using var reader = new PackReader(place, keys);
         var table = reader.ReadTable(pack, size);
         Keep(pack, table);
@@ -38,17 +40,20 @@ internal sealed class PackTables(IPlace place, StoreKeys keys)
     {
         lock (gate)
         {
-            if (known.ContainsKey(pack)) return;
+            if (known.ContainsKey(pack))
+                return;
             known[pack] = order.AddFirst((pack, table));
             memory += table.Memory;
-            while (memory > Most && order.Count > 1) Drop(order.Last!);
+            while (memory > Most && order.Count > 1)
+                Drop(order.Last!);
         }
     }
 
     public void Forget(string pack)
     {
         lock (gate)
-            if (known.TryGetValue(pack, out var node)) Drop(node);
+            if (known.TryGetValue(pack, out var node))
+                Drop(node);
     }
 
     private void Drop(LinkedListNode<(string Pack, PackTable Table)> node)

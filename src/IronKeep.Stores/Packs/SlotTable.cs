@@ -11,12 +11,14 @@ internal sealed class SlotTable
 {
     public const int MostPacks = (1 << 24) - 2;
     private const int Parts = 4096;
-    private const ulong Free = 0, Removed = 1;
+    private const ulong Free = 0,
+        Removed = 1;
     private readonly Part[] parts = new Part[Parts];
 
     public SlotTable()
     {
-        for (var i = 0; i < Parts; i++) parts[i] = new Part();
+        for (var i = 0; i < Parts; i++)
+            parts[i] = new Part();
     }
 
     /// <summary>Bytes of memory that the slots take.</summary>
@@ -25,7 +27,8 @@ internal sealed class SlotTable
     public void Add(ChunkId id, int pack)
     {
         var part = PartOf(id);
-        lock (part) part.Add(Fragment(id), pack);
+        lock (part)
+            part.Add(Fragment(id), pack);
     }
 
     /// <summary>Gives the numbers of packs that may hold the chunk, one after the other, until one is accepted.</summary>
@@ -36,9 +39,11 @@ internal sealed class SlotTable
         // Looked up under the lock, asked outside it: the question may read a file.
         Span<int> found = stackalloc int[16];
         var count = 0;
-        lock (part) count = part.Find(fragment, found);
+        lock (part)
+            count = part.Find(fragment, found);
         foreach (var pack in found[..count])
-            if (accepts(pack, state)) return pack;
+            if (accepts(pack, state))
+                return pack;
         return -1;
     }
 
@@ -46,7 +51,8 @@ internal sealed class SlotTable
     public void Remove(Func<int, bool> isGone)
     {
         foreach (var part in parts)
-            lock (part) part.Remove(isGone);
+            lock (part)
+                part.Remove(isGone);
     }
 
     private Part PartOf(ChunkId id) => parts[(int)(id.A >> 52)];
@@ -56,11 +62,13 @@ internal sealed class SlotTable
     private sealed class Part
     {
         public ulong[] Slots = new ulong[8];
-        private int used, live;
+        private int used,
+            live;
 
         public void Add(ulong fragment, int pack)
         {
-            if ((used + 1) * 5 > Slots.Length * 4) Rebuild();
+            if ((used + 1) * 5 > Slots.Length * 4)
+                Rebuild();
             Place(Slots, (fragment << 24) | (uint)(pack + 2));
             used++;
             live++;
@@ -71,8 +79,10 @@ internal sealed class SlotTable
             var count = 0;
             for (var at = Home(fragment, Slots.Length); Slots[at] != Free; at = at + 1 == Slots.Length ? 0 : at + 1)
             {
-                if (Slots[at] >> 24 != fragment || Slots[at] == Removed) continue;
-                if (count == found.Length) break;
+                if (Slots[at] >> 24 != fragment || Slots[at] == Removed)
+                    continue;
+                if (count == found.Length)
+                    break;
                 found[count++] = (int)(Slots[at] & 0xFF_FFFF) - 2;
             }
             return count;
@@ -82,7 +92,8 @@ internal sealed class SlotTable
         {
             for (var i = 0; i < Slots.Length; i++)
             {
-                if (Slots[i] is Free or Removed || !isGone((int)(Slots[i] & 0xFF_FFFF) - 2)) continue;
+                if (Slots[i] is Free or Removed || !isGone((int)(Slots[i] & 0xFF_FFFF) - 2))
+                    continue;
                 Slots[i] = Removed;
                 live--;
             }
@@ -92,7 +103,8 @@ internal sealed class SlotTable
         {
             var next = new ulong[live * 3 / 2 + 8];
             foreach (var slot in Slots)
-                if (slot is not (Free or Removed)) Place(next, slot);
+                if (slot is not (Free or Removed))
+                    Place(next, slot);
             Slots = next;
             used = live;
         }
@@ -100,7 +112,8 @@ internal sealed class SlotTable
         private static void Place(ulong[] slots, ulong slot)
         {
             var at = Home(slot >> 24, slots.Length);
-            while (slots[at] != Free) at = at + 1 == slots.Length ? 0 : at + 1;
+            while (slots[at] != Free)
+                at = at + 1 == slots.Length ? 0 : at + 1;
             slots[at] = slot;
         }
 

@@ -11,7 +11,8 @@ internal sealed unsafe partial class Zstd : IDisposable
     /// <summary>Whether the system's library is there; tests turn it off to try the other.</summary>
     internal static bool UsesSystemLibrary { get; set; } = NativeLibrary.TryLoad("libzstd.so.1", out _);
 
-    private readonly nint compressContext, decompressContext;
+    private readonly nint compressContext,
+        decompressContext;
     private readonly ZstdSharp.Compressor? compressor;
     private readonly ZstdSharp.Decompressor? decompressor;
     private readonly int level;
@@ -38,7 +39,10 @@ internal sealed unsafe partial class Zstd : IDisposable
         {
             return compressor.TryWrap(content, target, out var written) ? written : -1;
         }
-        fixed (byte* from = content, to = target)
+        fixed (
+            byte* from = content,
+                to = target
+        )
         {
             var size = CompressFrame(compressContext, to, (nuint)target.Length, from, (nuint)content.Length, level);
             return IsError(size) != 0 ? -1 : (int)size;
@@ -59,7 +63,10 @@ internal sealed unsafe partial class Zstd : IDisposable
                 return false;
             }
         }
-        fixed (byte* from = frame, to = target)
+        fixed (
+            byte* from = frame,
+                to = target
+        )
         {
             var size = DecompressFrame(decompressContext, to, (nuint)target.Length, from, (nuint)frame.Length);
             return IsError(size) == 0 && size == (nuint)target.Length;
@@ -70,8 +77,10 @@ internal sealed unsafe partial class Zstd : IDisposable
     {
         compressor?.Dispose();
         decompressor?.Dispose();
-        if (compressContext != 0) FreeCompressContext(compressContext);
-        if (decompressContext != 0) FreeDecompressContext(decompressContext);
+        if (compressContext != 0)
+            FreeCompressContext(compressContext);
+        if (decompressContext != 0)
+            FreeDecompressContext(decompressContext);
     }
 
     [LibraryImport("libzstd.so.1", EntryPoint = "ZSTD_createCCtx")]

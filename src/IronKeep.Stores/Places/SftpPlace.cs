@@ -30,50 +30,75 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
     public string Name => address.ToString();
 
     // The protocol's own rename refuses a name that is taken. Whether the server tells its room shows when it is asked.
-    public PlaceAbilities Can { get; } = new() { Renames = true, PutsIfAbsent = true, TellsRoom = true };
-
-    public IReadOnlyList<PlaceFile> List(string folder) => Do(client =>
-    {
-        var files = new List<PlaceFile>();
-        var open = new Stack<string>([folder]);
-        while (open.TryPop(out var at))
+    public PlaceAbilities Can { get; } =
+        new()
         {
-            if (!client.Exists(Full(at)))
+            Renames = true,
+            PutsIfAbsent = true,
+            TellsRoom = true,
+        };
+
+    public IReadOnlyList<PlaceFile> List(string folder) =>
+        Do(
+            client =>
             {
-                NeedRoot(client);
-                continue;
-            }
-            foreach (var entry in client.ListDirectory(Full(at)))
-            {
-                if (entry.Name is "." or "..") continue;
-                var name = at.Length == 0 ? entry.Name : $"{at}/{entry.Name}";
-                if (entry.IsDirectory) open.Push(name);
-                else if (entry.IsRegularFile) files.Add(new PlaceFile(name, entry.Length));
-            }
-        }
-        return files;
-    }, folder);
+                var files = new List<PlaceFile>();
+                var open = new Stack<string>([folder]);
+                while (open.TryPop(out var at))
+                {
+                    if (!client.Exists(Full(at)))
+                    {
+                        NeedRoot(client);
+                        continue;
+                    }
+                    foreach (var entry in client.ListDirectory(Full(at)))
+                    {
+                        if (entry.Name is "." or "..")
+                            continue;
+                        var name = at.Length == 0 ? entry.Name : $"{at}/{entry.Name}";
+                        if (entry.IsDirectory)
+                            open.Push(name);
+                        else if (entry.IsRegularFile)
+                            files.Add(new PlaceFile(name, entry.Length));
+                    }
+                }
+                return files;
+            },
+            folder
+        );
 
     public bool Exists(string name) => Do(client => client.Exists(Full(name)), name);
 
-    public byte[] Read(string name) => Do(client =>
-    {
-        using var file = client.OpenRead(Full(name));
-        if (file.Length > Place.MostSmall) throw new PlaceException(PlaceFault.Other, $"{Name}, file {name}: it has {file.Length} bytes, which nothing of its kind has");
-        var bytes = new byte[file.Length];
-        return bytes[..file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false)];
-    }, name);
+    public byte[] Read(string name) =>
+        Do(
+            client =>
+            {
+                using var file = client.OpenRead(Full(name));
+                if (file.Length > Place.MostSmall)
+                    throw new PlaceException(
+                        PlaceFault.Other,
+                        $"{Name}, file {name}: it has {file.Length} bytes, which nothing of its kind has"
+                    );
+                var bytes = new byte[file.Length];
+                return bytes[..file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false)];
+            },
+            name
+        );
 
     public int ReadAt(string name, long offset, Span<byte> buffer)
     {
         var bytes = new byte[buffer.Length];
-        var read = Do(client =>
-        {
-            using var file = client.OpenRead(Full(name));
-            if (offset >= file.Length) return 0;
-            file.Position = offset;
-            return file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
-        }, name);
+        var read = Do(
+            client =>
+            {
+                using var file = client.OpenRead(Full(name));
+                if (offset >= file.Length)
+                    return 0;
+                file.Position = offset;
+                return file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
+            },
+            name
+        );
         bytes.AsSpan(0, read).CopyTo(buffer);
         return read;
     }
@@ -81,88 +106,125 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
     public IPlaceWriter Create(long expected)
     {
         var working = $"{WorkFolder}/{Guid.NewGuid():n}.part";
-        Do(client =>
-        {
-            NeedFolder(client, WorkFolder);
-            client.Create(Full(working)).Dispose();
-            return true;
-        }, working);
+        Do(
+            client =>
+            {
+                NeedFolder(client, WorkFolder);
+                client.Create(Full(working)).Dispose();
+                return true;
+            },
+            working
+        );
         return new Writer(this, working);
     }
 
     public void Move(string from, string to) => Rename(from, to, onlyNew: false);
 
-    private bool Rename(string from, string to, bool onlyNew) => Do(client =>
-    {
-        if (to.LastIndexOf('/') is var slash and > 0) NeedFolder(client, to[..slash]);
-        else NeedRoot(client);
-        // Tried again after a drop: it may have happened already.
-        if (!client.Exists(Full(from)) && client.Exists(Full(to))) return true;
-        try
-        {
-            client.RenameFile(Full(from), Full(to), isPosix: !onlyNew);
-            return true;
-        }
-        catch (SshException) when (onlyNew && client.IsConnected && client.Exists(Full(to)))
-        {
-            return false;
-        }
-    }, from);
+    private bool Rename(string from, string to, bool onlyNew) =>
+        Do(
+            client =>
+            {
+                if (to.LastIndexOf('/') is var slash and > 0)
+                    NeedFolder(client, to[..slash]);
+                else
+                    NeedRoot(client);
+                // Tried again after a drop: it may have happened already.
+                if (!client.Exists(Full(from)) && client.Exists(Full(to)))
+                    return true;
+                try
+                {
+                    client.RenameFile(Full(from), Full(to), isPosix: !onlyNew);
+                    return true;
+                }
+                catch (SshException) when (onlyNew && client.IsConnected && client.Exists(Full(to)))
+                {
+                    return false;
+                }
+            },
+            from
+        );
 
-    public void Delete(string name, bool durable = true) => Do(client =>
-    {
-        NeedRoot(client);
-        if (client.Exists(Full(name))) client.DeleteFile(Full(name));
-        return true;
-    }, name);
+    public void Delete(string name, bool durable = true) =>
+        Do(
+            client =>
+            {
+                NeedRoot(client);
+                if (client.Exists(Full(name)))
+                    client.DeleteFile(Full(name));
+                return true;
+            },
+            name
+        );
 
-    public void RemoveRemnants(TimeSpan idle) => Do(client =>
-    {
-        NeedRoot(client);
-        // A link in the folder's place leads to files that are not the store's.
-        if (!client.ListDirectory(address.Folder).Any(e => e.Name == WorkFolder && e.IsDirectory)) return true;
-        foreach (var file in client.ListDirectory(Full(WorkFolder)).Where(f => f.Name.EndsWith(".part", StringComparison.Ordinal) && f.LastWriteTimeUtc + idle <= DateTime.UtcNow)) client.DeleteFile(file.FullName);
-        return true;
-    }, WorkFolder);
+    public void RemoveRemnants(TimeSpan idle) =>
+        Do(
+            client =>
+            {
+                NeedRoot(client);
+                // A link in the folder's place leads to files that are not the store's.
+                if (!client.ListDirectory(address.Folder).Any(e => e.Name == WorkFolder && e.IsDirectory))
+                    return true;
+                foreach (
+                    var file in client
+                        .ListDirectory(Full(WorkFolder))
+                        .Where(f => f.Name.EndsWith(".part", StringComparison.Ordinal) && f.LastWriteTimeUtc + idle <= DateTime.UtcNow)
+                )
+                    client.DeleteFile(file.FullName);
+                return true;
+            },
+            WorkFolder
+        );
 
     public long? FreeBytes() => Room(client => client.GetStatus(address.Folder) is var room ? room.AvailableBlocks * room.BlockSize : 0);
 
     public long? TotalBytes() => Room(client => client.GetStatus(address.Folder) is var room ? room.TotalBlocks * room.BlockSize : 0);
 
-    private long? Room(Func<SftpClient, ulong> of) => Do(client =>
-    {
-        try
-        {
-            return (long?)of(client);
-        }
-        catch (Exception e) when (e is NotSupportedException or SshException and not SshConnectionException)
-        {
-            return null;
-        }
-    }, "");
+    private long? Room(Func<SftpClient, ulong> of) =>
+        Do(
+            client =>
+            {
+                try
+                {
+                    return (long?)of(client);
+                }
+                catch (Exception e) when (e is NotSupportedException or SshException and not SshConnectionException)
+                {
+                    return null;
+                }
+            },
+            ""
+        );
 
     public void Dispose()
     {
         disposed = true;
-        while (idle.TryTake(out var client)) client.Dispose();
+        while (idle.TryTake(out var client))
+            client.Dispose();
     }
 
     private void GiveBack(SftpClient client)
     {
-        if (disposed) client.Dispose();
-        else idle.Add(client);
+        if (disposed)
+            client.Dispose();
+        else
+            idle.Add(client);
     }
 
     private string Full(string name) => name.Length == 0 ? address.Folder : $"{address.Folder.TrimEnd('/')}/{name}";
 
     private void NeedRoot(SftpClient client)
     {
-        if (!client.Exists(address.Folder)) throw new PlaceException(PlaceFault.Unreachable, $"the store's folder {Name} is not there; make it on the server, or restore its path");
+        if (!client.Exists(address.Folder))
+            throw new PlaceException(
+                PlaceFault.Unreachable,
+                $"the store's folder {Name} is not there; make it on the server, or restore its path"
+            );
     }
 
     private void NeedFolder(SftpClient client, string folder)
     {
-        if (folders.ContainsKey(folder)) return;
+        if (folders.ContainsKey(folder))
+            return;
         NeedRoot(client);
         var at = "";
         foreach (var part in folder.Split('/'))
@@ -170,7 +232,8 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             at = at.Length == 0 ? part : $"{at}/{part}";
             try
             {
-                if (!client.Exists(Full(at))) client.CreateDirectory(Full(at));
+                if (!client.Exists(Full(at)))
+                    client.CreateDirectory(Full(at));
             }
             catch (SshException) when (client.IsConnected && client.Exists(Full(at)))
             {
@@ -180,7 +243,9 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         folders.TryAdd(folder, 0);
     }
 
-    /// <summary>Does something that can be done twice, on a new connection when the old one drops, for as long as there is patience.</summary>
+    /// <summary>
+    /// Does something that can be done twice, on a new connection when the old one drops, for as long as there is patience.
+    /// </summary>
     private T Do<T>(Func<SftpClient, T> action, string name)
     {
         var until = DateTime.UtcNow + patience;
@@ -189,7 +254,8 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             SftpClient? client = null;
             try
             {
-                if (!idle.TryTake(out client)) client = Connect();
+                if (!idle.TryTake(out client))
+                    client = Connect();
                 var at = client;
                 var result = PlaceWaits.Wait(() => action(at), at.Dispose);
                 GiveBack(client);
@@ -204,14 +270,16 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
                 client?.Dispose();
                 PlaceWaits.Token.WaitHandle.WaitOne(Pause);
             }
-            catch (Exception e) when (e is SshException or SocketException or ObjectDisposedException or IOException and not PlaceException || Dropped(e))
+            catch (Exception e)
+                when (e is SshException or SocketException or ObjectDisposedException or IOException and not PlaceException || Dropped(e))
             {
                 client?.Dispose();
                 throw Translate(e, name);
             }
             catch (PlaceException)
             {
-                if (client is not null) GiveBack(client);
+                if (client is not null)
+                    GiveBack(client);
                 throw;
             }
         }
@@ -226,10 +294,19 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException or SshException)
         {
-            throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the key to sign in with cannot be read from {address.LoginKeyFile}: {e.Message}", e);
+            throw new PlaceException(
+                PlaceFault.AccessRefused,
+                $"{Name}: the key to sign in with cannot be read from {address.LoginKeyFile}: {e.Message}",
+                e
+            );
         }
         string? other = null;
-        var client = new SftpClient(new ConnectionInfo(address.Host, address.Port, address.User, new PrivateKeyAuthenticationMethod(address.User, key)) { Timeout = TimeSpan.FromSeconds(20) })
+        var client = new SftpClient(
+            new ConnectionInfo(address.Host, address.Port, address.User, new PrivateKeyAuthenticationMethod(address.User, key))
+            {
+                Timeout = TimeSpan.FromSeconds(20),
+            }
+        )
         {
             // Without it a server that stands still is waited for without an end.
             OperationTimeout = TimeSpan.FromSeconds(20),
@@ -238,15 +315,19 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         {
             var shown = "SHA256:" + e.FingerPrintSHA256;
             e.CanTrust = shown == address.HostKey.TrimEnd('=');
-            if (!e.CanTrust) other = shown;
+            if (!e.CanTrust)
+                other = shown;
         };
         try
         {
-            return PlaceWaits.Wait(() =>
-            {
-                client.Connect();
-                return client;
-            }, client.Dispose);
+            return PlaceWaits.Wait(
+                () =>
+                {
+                    client.Connect();
+                    return client;
+                },
+                client.Dispose
+            );
         }
         catch (TimeoutException)
         {
@@ -256,18 +337,38 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         {
             client.Dispose();
             if (other is not null)
-                throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the server has the key {other}, not {address.HostKey} as the charter says. Somebody may stand between, or the server was set up anew: ask whoever runs it, and change 'host-key' only then", e);
+                throw new PlaceException(
+                    PlaceFault.AccessRefused,
+                    $"{Name}: the server has the key {other}, not {address.HostKey} as the charter says. Somebody may stand between, or "
+                        + $"the server was set up anew: ask whoever runs it, and change 'host-key' only then",
+                    e
+                );
             if (e is SshAuthenticationException)
-                throw new PlaceException(PlaceFault.AccessRefused, $"{Name}: the server does not let {address.User} in with the key in {address.LoginKeyFile}; put its public half into the server's authorized_keys", e);
+                throw new PlaceException(
+                    PlaceFault.AccessRefused,
+                    $"{Name}: the server does not let {address.User} in with the key in {address.LoginKeyFile}; put its public half into "
+                        + $"the server's authorized_keys",
+                    e
+                );
             throw;
         }
     }
 
-    private static bool Dropped(Exception e) => e is not PlaceException && (e is SshConnectionException or SocketException or SshOperationTimeoutException or ObjectDisposedException || e.InnerException is { } inner && Dropped(inner));
+    private static bool Dropped(Exception e) =>
+        e is not PlaceException
+        && (
+            e is SshConnectionException or SocketException or SshOperationTimeoutException or ObjectDisposedException
+            || e.InnerException is { } inner && Dropped(inner)
+        );
 
     private PlaceException Translate(Exception e, string name)
     {
-        if (Dropped(e)) return new PlaceException(PlaceFault.Unreachable, $"{Name} cannot be reached: {e.Message}; start the server, or look at the network", e);
+        if (Dropped(e))
+            return new PlaceException(
+                PlaceFault.Unreachable,
+                $"{Name} cannot be reached: {e.Message}; start the server, or look at the network",
+                e
+            );
         var fault = e switch
         {
             SftpPathNotFoundException => PlaceFault.NotFound,
@@ -275,7 +376,8 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             _ => PlaceFault.Other,
         };
         // The protocol has one word for every other failure; a full disk is the one that can be asked for.
-        if (fault == PlaceFault.Other && IsFull()) fault = PlaceFault.Full;
+        if (fault == PlaceFault.Other && IsFull())
+            fault = PlaceFault.Full;
         var cause = fault switch
         {
             PlaceFault.Full => "there is no room left",
@@ -307,27 +409,38 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         {
             var bytes = content.ToArray();
             // At its offset: what a drop left half written is written again.
-            place.Do(client =>
-            {
-                using var file = client.Open(place.Full(working), FileMode.Open, FileAccess.Write);
-                file.Position = length;
-                file.Write(bytes);
-                file.Flush();
-                return true;
-            }, working);
+            place.Do(
+                client =>
+                {
+                    using var file = client.Open(place.Full(working), FileMode.Open, FileAccess.Write);
+                    file.Position = length;
+                    file.Write(bytes);
+                    file.Flush();
+                    return true;
+                },
+                working
+            );
             length += bytes.Length;
         }
 
         public bool Finish(string name, bool onlyNew)
         {
-            var there = place.Do(client => client.Exists(place.Full(working)) ? client.GetAttributes(place.Full(working)).Size : length, working);
-            if (there != length) throw new PlaceException(PlaceFault.Other, $"{place.Name}, file {name}: the server has {there} bytes of {length}; run again");
+            var there = place.Do(
+                client => client.Exists(place.Full(working)) ? client.GetAttributes(place.Full(working)).Size : length,
+                working
+            );
+            if (there != length)
+                throw new PlaceException(
+                    PlaceFault.Other,
+                    $"{place.Name}, file {name}: the server has {there} bytes of {length}; run again"
+                );
             return finished = place.Rename(working, name, onlyNew);
         }
 
         public void Dispose()
         {
-            if (finished) return;
+            if (finished)
+                return;
             try
             {
                 place.Delete(working);

@@ -54,7 +54,8 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
             {
                 var piece = content[..Math.Min(Piece, content.Length)];
                 file.Append(up.IsFree ? content : piece);
-                if (up.IsFree) return;
+                if (up.IsFree)
+                    return;
                 up.Passed(piece.Length);
             }
         }
@@ -76,7 +77,8 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
 
         public void Passed(long bytes)
         {
-            if (ceiling is not { } most || bytes == 0) return;
+            if (ceiling is not { } most || bytes == 0)
+                return;
             double wait;
             lock (gate)
             {
@@ -84,9 +86,12 @@ public sealed class ThrottledPlace(IPlace place, long? upload, long? download, T
                 owed = Math.Max(owed, now - Saved) + (double)bytes / most;
                 wait = owed - now;
             }
-            if (wait <= 0) return;
+            if (wait <= 0)
+                return;
             // Whoever is stopped only puts away what is in hand, and waits for nothing.
-            Task.Delay(TimeSpan.FromSeconds(wait), clock, PlaceWaits.Token).ContinueWith(_ => { }, TaskScheduler.Default).Wait(CancellationToken.None);
+            Task.Delay(TimeSpan.FromSeconds(wait), clock, PlaceWaits.Token)
+                .ContinueWith(_ => { }, TaskScheduler.Default)
+                .Wait(CancellationToken.None);
         }
     }
 }

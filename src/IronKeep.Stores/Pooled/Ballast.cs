@@ -4,8 +4,8 @@ using IronKeep.Stores.Places;
 namespace IronKeep.Stores.Pooled;
 
 /// <summary>
-/// A file of 1 MiB that a store keeps so that it can still be tended when its disk is full to the last byte: it goes when a note or a lease finds
-/// no room, and is made anew when there is some. Random, because file systems that compress would keep no room for zeros.
+/// A file of 1 MiB that a store keeps so that it can still be tended when its disk is full to the last byte: it goes when a note or a lease
+/// finds no room, and is made anew when there is some. Random, because file systems that compress would keep no room for zeros.
 /// </summary>
 internal static class Ballast
 {
@@ -30,7 +30,8 @@ internal static class Ballast
     {
         try
         {
-            if (!place.Exists(FileName)) place.Write(FileName, RandomNumberGenerator.GetBytes(Size));
+            if (!place.Exists(FileName))
+                place.Write(FileName, RandomNumberGenerator.GetBytes(Size));
         }
         catch (PlaceException e) when (e.Fault == PlaceFault.Full)
         {

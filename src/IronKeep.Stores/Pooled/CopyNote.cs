@@ -6,8 +6,8 @@ namespace IronKeep.Stores.Pooled;
 
 /// <summary>
 /// What became of a copy after its record was written, beside the record in the store, so that a catalogue that is built anew knows it:
-/// when it went to the bin, who holds it, what is damaged, why it is in doubt. <paramref name="Changed"/> (UTC) tells which of two sayings is
-/// the younger. Signed with the store's key: only what bears such a note leaves the bin.
+/// when it went to the bin, who holds it, what is damaged, why it is in doubt. <paramref name="Changed"/> (UTC) tells which of two sayings
+/// is the younger. Signed with the store's key: only what bears such a note leaves the bin.
 /// </summary>
 public sealed record CopyNote(string Id, DateTimeOffset Changed)
 {
@@ -32,7 +32,8 @@ public sealed record CopyNote(string Id, DateTimeOffset Changed)
         try
         {
             var note = JsonSerializer.Deserialize<CopyNote>(SignedLine.Read(bytes, keys, name), Json);
-            if (note is { Id: not null, Damage.IsDefault: false }) return note;
+            if (note is { Id: not null, Damage.IsDefault: false })
+                return note;
         }
         catch (JsonException e)
         {

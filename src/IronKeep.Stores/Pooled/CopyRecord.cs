@@ -22,7 +22,8 @@ public sealed record CopyRecord(
     long Bytes,
     long Skipped,
     int Depth,
-    ImmutableArray<string> Root)
+    ImmutableArray<string> Root
+)
 {
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
 
@@ -44,8 +45,23 @@ public sealed record CopyRecord(
         try
         {
             var record = JsonSerializer.Deserialize<CopyRecord>(SignedLine.Read(bytes, keys, name), Json);
-            if (record is { Id: not null, Job: not null, Machine: not null, Root.IsDefault: false, Takes.IsDefault: false, Depth: >= 0 and <= ContentRef.MostDepth, Items: >= 0, Bytes: >= 0, Skipped: >= 0 }
-                && record.Root.All(r => r is { Length: 2 * ChunkId.Size } && r.All(char.IsAsciiHexDigit)) && record.Takes.All(t => t is not null)) return record;
+            if (
+                record
+                    is {
+                        Id: not null,
+                        Job: not null,
+                        Machine: not null,
+                        Root.IsDefault: false,
+                        Takes.IsDefault: false,
+                        Depth: >= 0 and <= ContentRef.MostDepth,
+                        Items: >= 0,
+                        Bytes: >= 0,
+                        Skipped: >= 0
+                    }
+                && record.Root.All(r => r is { Length: 2 * ChunkId.Size } && r.All(char.IsAsciiHexDigit))
+                && record.Takes.All(t => t is not null)
+            )
+                return record;
         }
         catch (JsonException e)
         {

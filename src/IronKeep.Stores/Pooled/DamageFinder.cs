@@ -10,7 +10,12 @@ namespace IronKeep.Stores.Pooled;
 /// across copies; the packs of whole copies, and of those written while the store is open, across checks. Thorough: every record is read
 /// as a restore reads it, and the sizes it names are compared with those of the chunks.
 /// </summary>
-internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffset?> readAt, IReadOnlySet<ChunkId> lost, bool thorough = false) : IDisposable
+internal sealed class DamageFinder(
+    PooledStore store,
+    Func<string, DateTimeOffset?> readAt,
+    IReadOnlySet<ChunkId> lost,
+    bool thorough = false
+) : IDisposable
 {
     private const int MostPaths = 1000;
 
@@ -20,7 +25,9 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
     private readonly Dictionary<int, DateTimeOffset> read = [];
     private readonly ChunkReader reader = store.NewTreeReader();
 
-    /// <summary>What a walk of one copy found; ReadSince is <see cref="DateTimeOffset.MinValue"/> while a pack it needs was never read.</summary>
+    /// <summary>
+    /// What a walk of one copy found; ReadSince is <see cref="DateTimeOffset.MinValue"/> while a pack it needs was never read.
+    /// </summary>
     public sealed class Found
     {
         public List<string> Paths { get; } = [];
@@ -30,7 +37,8 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         public void Report(string path)
         {
             Count++;
-            if (Paths.Count < MostPaths) Paths.Add(path);
+            if (Paths.Count < MostPaths)
+                Paths.Add(path);
         }
     }
 
@@ -40,9 +48,11 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         if ((thorough ? null : KnownOf(record.Id)) is not { } packs)
         {
             store.Needs.Forget(record.Id);
-            if (Tree(found, record.RootContent()) is not { } needed) return found;
+            if (Tree(found, record.RootContent()) is not { } needed)
+                return found;
             packs = needed.Numbers;
-            if (lost.Count == 0 && packs.Length <= KnownNeeds.MostPacks) store.Needs.Remember(record.Id, new KnownNeeds(packs, []));
+            if (lost.Count == 0 && packs.Length <= KnownNeeds.MostPacks)
+                store.Needs.Remember(record.Id, new KnownNeeds(packs, []));
         }
         found.ReadSince = packs.Length == 0 ? DateTimeOffset.MaxValue : packs.Min(ReadAt);
         return found;
@@ -50,14 +60,18 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
 
     public void Dispose() => reader.Dispose();
 
-    /// <summary>The packs that the copy is known to need; null when that is not known, or when one of them is gone. Packs never change.</summary>
+    /// <summary>
+    /// The packs that the copy is known to need; null when that is not known, or when one of them is gone. Packs never change.
+    /// </summary>
     private int[]? KnownOf(string copy)
     {
-        if (lost.Count > 0 || store.Needs.Of(copy) is not { } known) return null;
+        if (lost.Count > 0 || store.Needs.Of(copy) is not { } known)
+            return null;
         if (known.Lists.Length > 0)
         {
             var needed = known.Packs.ToHashSet();
-            if (!known.Lists.All(list => Add(needed, list))) return null;
+            if (!known.Lists.All(list => Add(needed, list)))
+                return null;
             store.Needs.Remember(copy, known = new KnownNeeds([.. needed.Order()], []));
         }
         return known.Packs.All(p => store.Index.NameOf(p) is not null) ? known.Packs : null;
@@ -72,11 +86,14 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         public int Next { get; set; }
         public bool Sound { get; set; } = true;
 
-        /// <summary>The path of an entry in this folder as shown; with an empty name that of the folder itself, a slash at its end.</summary>
+        /// <summary>
+        /// The path of an entry in this folder as shown; with an empty name that of the folder itself, a slash at its end.
+        /// </summary>
         public string PathOf(ReadOnlySpan<byte> entry)
         {
             var names = new List<string> { NameText.Show(entry) };
-            for (var at = this; at is not null; at = at.Above) names.Add(at.Above is null ? "" : NameText.Show(at.Name));
+            for (var at = this; at is not null; at = at.Above)
+                names.Add(at.Above is null ? "" : NameText.Show(at.Name));
             names.Reverse();
             return string.Join('/', names);
         }
@@ -85,10 +102,14 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         private byte[] Name => name;
     }
 
-    /// <summary>The packs that the tree needs, or null when something in it is absent. Goes down without calling itself: a tree may be tens of thousands of folders deep.</summary>
+    /// <summary>
+    /// The packs that the tree needs, or null when something in it is absent. Goes down without calling itself: a tree may be tens of
+    /// thousands of folders deep.
+    /// </summary>
     private PackSet? Tree(Found found, ContentRef root)
     {
-        if (whole.TryGetValue(root, out var known)) return known;
+        if (whole.TryGetValue(root, out var known))
+            return known;
         var hurt = new HashSet<ContentRef>();
         var open = new Stack<Visit>([Look(found, new Visit(root, null, []))]);
         while (true)
@@ -97,8 +118,10 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
             if (at.Next < at.Below.Count)
             {
                 var (name, content) = at.Below[at.Next++];
-                if (whole.TryGetValue(content, out var there)) at.Needed.UnionWith(there.Numbers);
-                else if (!hurt.Contains(content)) open.Push(Look(found, new Visit(content, at, name)));
+                if (whole.TryGetValue(content, out var there))
+                    at.Needed.UnionWith(there.Numbers);
+                else if (!hurt.Contains(content))
+                    open.Push(Look(found, new Visit(content, at, name)));
                 else
                 {
                     found.Report($"{at.PathOf(name)}/ (as elsewhere in this copy)");
@@ -108,11 +131,16 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
             }
             open.Pop();
             PackSet? set = null;
-            if (at.Sound) whole[at.Content] = set = Shared(at.Needed);
-            else hurt.Add(at.Content);
-            if (open.Count == 0) return set;
-            if (set is null) open.Peek().Sound = false;
-            else open.Peek().Needed.UnionWith(set.Numbers);
+            if (at.Sound)
+                whole[at.Content] = set = Shared(at.Needed);
+            else
+                hurt.Add(at.Content);
+            if (open.Count == 0)
+                return set;
+            if (set is null)
+                open.Peek().Sound = false;
+            else
+                open.Peek().Needed.UnionWith(set.Numbers);
         }
     }
 
@@ -154,11 +182,14 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         {
             var record = EntryRecord.Take(ref rest);
             var name = EntryRecord.NameOf(record);
-            if (before.SequenceCompareTo(name) >= 0) throw new StoreDamageException("a folder's listing is not in the order of its names");
+            if (before.SequenceCompareTo(name) >= 0)
+                throw new StoreDamageException("a folder's listing is not in the order of its names");
             before = name;
-            if (!EntryRecord.IsSafeName(name)) throw new StoreDamageException("a folder's listing holds a name that no folder can hold");
+            if (!EntryRecord.IsSafeName(name))
+                throw new StoreDamageException("a folder's listing holds a name that no folder can hold");
             var content = EntryRecord.ContentOf(record);
-            if (EntryRecord.KindOf(record) == EntryKind.Folder) at.Below.Add((name.ToArray(), content));
+            if (EntryRecord.KindOf(record) == EntryKind.Folder)
+                at.Below.Add((name.ToArray(), content));
             else if (!Add(at.Needed, content) || thorough && !IsAsListed(record))
             {
                 found.Report(at.PathOf(name));
@@ -174,9 +205,11 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         try
         {
             var entry = EntryRecord.Read(record);
-            if (entry.Kind != EntryKind.File) return true;
+            if (entry.Kind != EntryKind.File)
+                return true;
             long length = 0;
-            foreach (var id in reader.Ids(entry.Content)) length += store.LengthOf(id);
+            foreach (var id in reader.Ids(entry.Content))
+                length += store.LengthOf(id);
             return length == (entry.Extents is { } stretches ? stretches.Sum(s => s.Length) : entry.Size);
         }
         catch (StoreDamageException)
@@ -190,13 +223,16 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
     {
         foreach (var id in content.Ids)
         {
-            if (!Add(needed, id)) return false;
-            if (content.Depth > 0 && !AddList(needed, id, content.Depth)) return false;
+            if (!Add(needed, id))
+                return false;
+            if (content.Depth > 0 && !AddList(needed, id, content.Depth))
+                return false;
         }
         return true;
     }
 
-    // At most as deep as content is nested, and each list once: one that names another many times costs no more than one that names it once.
+    // At most as deep as content is nested, and each list once: one that names another many times costs no more than one that names it
+    // once.
     private bool AddList(HashSet<int> needed, ChunkId list, int depth)
     {
         if (!lists.TryGetValue((list, depth), out var known))
@@ -205,7 +241,8 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
             try
             {
                 foreach (var id in reader.Ids(new ContentRef(1, [list])).ToArray())
-                    if (!Add(own, id) || depth > 1 && !AddList(own, id, depth - 1)) return false;
+                    if (!Add(own, id) || depth > 1 && !AddList(own, id, depth - 1))
+                        return false;
             }
             catch (StoreDamageException)
             {
@@ -219,14 +256,16 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
 
     private bool Add(HashSet<int> needed, ChunkId id)
     {
-        if (lost.Count > 0 && lost.Contains(id) || store.Index.SeemsToLieIn(id) is var pack && pack < 0) return false;
+        if (lost.Count > 0 && lost.Contains(id) || store.Index.SeemsToLieIn(id) is var pack && pack < 0)
+            return false;
         needed.Add(pack);
         return true;
     }
 
     private DateTimeOffset ReadAt(int pack)
     {
-        if (!read.TryGetValue(pack, out var at)) read[pack] = at = (store.Index.NameOf(pack) is { } name ? readAt(name) : null) ?? DateTimeOffset.MinValue;
+        if (!read.TryGetValue(pack, out var at))
+            read[pack] = at = (store.Index.NameOf(pack) is { } name ? readAt(name) : null) ?? DateTimeOffset.MinValue;
         return at;
     }
 
@@ -236,12 +275,14 @@ internal sealed class DamageFinder(PooledStore store, Func<string, DateTimeOffse
         public int[] Numbers => numbers;
 
         public bool Equals(PackSet? other) => other is not null && numbers.AsSpan().SequenceEqual(other.Numbers);
+
         public override bool Equals(object? obj) => Equals(obj as PackSet);
 
         public override int GetHashCode()
         {
             var hash = new HashCode();
-            foreach (var number in numbers) hash.Add(number);
+            foreach (var number in numbers)
+                hash.Add(number);
             return hash.ToHashCode();
         }
     }

@@ -10,7 +10,8 @@ internal static class KeyRing
     private const string Ending = ".wrap";
 
     /// <summary>Each try costs memory and time; nobody has so many secrets of a kind.</summary>
-    private const int MostTried = 32, MostFiles = 1000;
+    private const int MostTried = 32,
+        MostFiles = 1000;
 
     public static void Add(IPlace place, KeyWrap wrap) => place.Write($"{Folder}/{wrap.Id}{Ending}", wrap.ToBytes());
 
@@ -46,7 +47,8 @@ internal static class KeyRing
             {
                 problem = e.Message;
             }
-            if (problem is not null) yield return (file.Name, problem);
+            if (problem is not null)
+                yield return (file.Name, problem);
         }
     }
 
@@ -55,18 +57,30 @@ internal static class KeyRing
     {
         var wraps = Read(place);
         if (wraps.Count == 0)
-            throw new StoreDamageException($"no wrapped key of the store at {place.Name} can be read: {string.Join("; ", Damaged(place).Select(d => d.Problem).DefaultIfEmpty($"the folder {Folder}/ is empty"))}. Bring a file of {Folder}/ back from another copy of the store");
-        if (secret is null) throw new StoreKeyException($"the store at {place.Name} is encrypted; give {Kinds(wraps)}");
+            throw new StoreDamageException(
+                $"no wrapped key of the store at {place.Name} can be read: "
+                    + $"{string.Join("; ", Damaged(place).Select(d => d.Problem).DefaultIfEmpty($"the folder {Folder}/ is empty"))}. Bring "
+                    + $"a file of {Folder}/ back from another copy of the store"
+            );
+        if (secret is null)
+            throw new StoreKeyException($"the store at {place.Name} is encrypted; give {Kinds(wraps)}");
         foreach (var wrap in wraps.Where(w => w.Kind == secret.Kind).Take(MostTried))
-            if (wrap.Open(secret) is { } root) return root;
-        throw new StoreKeyException($"the {secret.Kind.Replace('-', ' ')} given does not open the store at {place.Name}; it opens with {Kinds(wraps)}");
+            if (wrap.Open(secret) is { } root)
+                return root;
+        throw new StoreKeyException(
+            $"the {secret.Kind.Replace('-', ' ')} given does not open the store at {place.Name}; it opens with {Kinds(wraps)}"
+        );
     }
 
     public static void Withdraw(IPlace place, string id)
     {
         var wraps = Read(place);
-        if (wraps.TrueForAll(w => w.Id != id)) throw new StoreKeyException($"the store at {place.Name} has no key '{id}'; 'ironkeep store key list' names them");
-        if (wraps.Count == 1) throw new StoreKeyException($"'{id}' is the last key of the store at {place.Name}; add another first, or nobody can open the store any more");
+        if (wraps.TrueForAll(w => w.Id != id))
+            throw new StoreKeyException($"the store at {place.Name} has no key '{id}'; 'ironkeep store key list' names them");
+        if (wraps.Count == 1)
+            throw new StoreKeyException(
+                $"'{id}' is the last key of the store at {place.Name}; add another first, or nobody can open the store any more"
+            );
         Remove(place, id);
     }
 
@@ -74,7 +88,8 @@ internal static class KeyRing
 
     public static void Remove(IPlace place, string id) => place.Delete($"{Folder}/{id}{Ending}");
 
-    private static IEnumerable<PlaceFile> Files(IPlace place) => place.List(Folder).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)).Take(MostFiles);
+    private static IEnumerable<PlaceFile> Files(IPlace place) =>
+        place.List(Folder).Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)).Take(MostFiles);
 
     private static string Kinds(List<KeyWrap> wraps) =>
         string.Join(" or ", wraps.Select(w => $"the {w.Kind.Replace('-', ' ')} '{w.Label}'"));

@@ -7,7 +7,11 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Stores.Pooled;
 
 /// <summary>What a lease lets its holder do: write copies beside others, or remove packs, which one may do at a time.</summary>
-internal enum LeaseKind { Writing, Tending }
+internal enum LeaseKind
+{
+    Writing,
+    Tending,
+}
 
 /// <summary>How long a lease holds without being renewed.</summary>
 public sealed record LeaseTerms(TimeSpan Length)
@@ -30,7 +34,10 @@ internal sealed class Lease : IDisposable
 {
     private const string Folder = "leases";
     private const string Ending = ".lease";
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web) { Converters = { new System.Text.Json.Serialization.JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) } };
+    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web)
+    {
+        Converters = { new System.Text.Json.Serialization.JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) },
+    };
 
     private readonly IPlace place;
     private readonly LeaseTerms terms;
@@ -38,7 +45,8 @@ internal sealed class Lease : IDisposable
     private readonly Lock gate = new();
     private LeaseNote note;
     private long renewed;
-    private bool ended, lost;
+    private bool ended,
+        lost;
 
     private Lease(IPlace place, LeaseTerms terms, LeaseNote note)
     {
@@ -52,13 +60,28 @@ internal sealed class Lease : IDisposable
     /// <summary>Takes a lease. A second one that tends is refused with <see cref="PlaceFault.InUse"/>.</summary>
     public static Lease Take(IPlace place, LeaseKind kind, LeaseTerms terms)
     {
-        var lease = new Lease(place, terms, new LeaseNote(Guid.NewGuid().ToString("n"), kind, $"{Environment.MachineName}, process {Environment.ProcessId}", ProcessMark.Own, DateTimeOffset.UtcNow + terms.Length));
-        if (kind == LeaseKind.Writing) return lease;
+        var lease = new Lease(
+            place,
+            terms,
+            new LeaseNote(
+                Guid.NewGuid().ToString("n"),
+                kind,
+                $"{Environment.MachineName}, process {Environment.ProcessId}",
+                ProcessMark.Own,
+                DateTimeOffset.UtcNow + terms.Length
+            )
+        );
+        if (kind == LeaseKind.Writing)
+            return lease;
         try
         {
             // Both may give way when two come at the same moment; neither goes ahead beside the other.
             if (Living(place).Find(l => l.Kind == LeaseKind.Tending && l.Id != lease.Id) is { } other)
-                throw new PlaceException(PlaceFault.InUse, $"the store at {place.Name} is being tended by {other.Holder} until {other.Until.UtcDateTime:HH:mm:ss} UTC at the latest; wait until that is done");
+                throw new PlaceException(
+                    PlaceFault.InUse,
+                    $"the store at {place.Name} is being tended by {other.Holder} until {other.Until.UtcDateTime:HH:mm:ss} UTC at the "
+                        + $"latest; wait until that is done"
+                );
             return lease;
         }
         catch
@@ -87,9 +110,7 @@ internal sealed class Lease : IDisposable
             {
                 continue;
             }
-            catch (Exception e) when (e is StoreDamageException or JsonException)
-            {
-            }
+            catch (Exception e) when (e is StoreDamageException or JsonException) { }
             place.Delete(file.Name);
         }
         return living;
@@ -100,9 +121,14 @@ internal sealed class Lease : IDisposable
     {
         lock (gate)
         {
-            if (!lost && Stopwatch.GetElapsedTime(renewed) < terms.Length && place.Exists(FileOf(note.Id))) return;
+            if (!lost && Stopwatch.GetElapsedTime(renewed) < terms.Length && place.Exists(FileOf(note.Id)))
+                return;
         }
-        throw new PlaceException(PlaceFault.Other, $"the lease on the store at {place.Name} was lost, because it could not be renewed for {terms.Length.TotalSeconds:0} s; run again");
+        throw new PlaceException(
+            PlaceFault.Other,
+            $"the lease on the store at {place.Name} was lost, because it could not be renewed for {terms.Length.TotalSeconds:0} s; run "
+                + $"again"
+        );
     }
 
     public void Dispose()
@@ -110,7 +136,8 @@ internal sealed class Lease : IDisposable
         timer?.Dispose();
         lock (gate)
         {
-            if (ended) return;
+            if (ended)
+                return;
             ended = true;
             try
             {
@@ -136,7 +163,8 @@ internal sealed class Lease : IDisposable
     {
         lock (gate)
         {
-            if (ended) return;
+            if (ended)
+                return;
             var began = Stopwatch.GetTimestamp();
             note = note with { Until = DateTimeOffset.UtcNow + terms.Length };
             place.Write(FileOf(note.Id), CheckedText.Write(JsonSerializer.Serialize(note, Json)));
@@ -153,7 +181,8 @@ internal sealed class Lease : IDisposable
             lock (gate)
             {
                 // One that was taken away stays away; so does one that ran out while the machine slept.
-                if (ended || Stopwatch.GetElapsedTime(renewed) >= terms.Length || !place.Exists(FileOf(note.Id))) return;
+                if (ended || Stopwatch.GetElapsedTime(renewed) >= terms.Length || !place.Exists(FileOf(note.Id)))
+                    return;
                 Renew();
             }
         }

@@ -31,7 +31,9 @@ internal sealed record LeavingList(string Id, ImmutableArray<string> Packs, Immu
         return WaitsFor.Contains(NotYetKnown) ? writers.Any() : writers.Intersect(WaitsFor).Any();
     }
 
-    /// <summary>All lists; the files of those that cannot be read are added to <paramref name="damaged"/>. Without its list a pack stays.</summary>
+    /// <summary>
+    /// All lists; the files of those that cannot be read are added to <paramref name="damaged"/>. Without its list a pack stays.
+    /// </summary>
     public static List<LeavingList> Read(IPlace place, ICollection<string>? damaged = null)
     {
         var lists = new List<LeavingList>();
@@ -39,12 +41,17 @@ internal sealed record LeavingList(string Id, ImmutableArray<string> Packs, Immu
         {
             try
             {
-                if (JsonSerializer.Deserialize<LeavingList>(CheckedText.Read(place.Read(file.Name), file.Name), Json) is { Packs.IsDefault: false, WaitsFor.IsDefault: false } list && list.File == file.Name && list.Packs.All(PackNames.IsName)) lists.Add(list);
-                else damaged?.Add(file.Name);
+                if (
+                    JsonSerializer.Deserialize<LeavingList>(CheckedText.Read(place.Read(file.Name), file.Name), Json)
+                        is { Packs.IsDefault: false, WaitsFor.IsDefault: false } list
+                    && list.File == file.Name
+                    && list.Packs.All(PackNames.IsName)
+                )
+                    lists.Add(list);
+                else
+                    damaged?.Add(file.Name);
             }
-            catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
-            {
-            }
+            catch (PlaceException e) when (e.Fault == PlaceFault.NotFound) { }
             catch (Exception e) when (e is JsonException or StoreDamageException)
             {
                 damaged?.Add(file.Name);

@@ -3,7 +3,9 @@ using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
 
-/// <summary>Writes a folder's listing: records in the order of their names, cut into chunks where the names say. Not for two threads at once.</summary>
+/// <summary>
+/// Writes a folder's listing: records in the order of their names, cut into chunks where the names say. Not for two threads at once.
+/// </summary>
 public sealed class ListingWriter
 {
     private readonly RecordBuffer chunk = RecordBuffer.Rent();
@@ -14,14 +16,16 @@ public sealed class ListingWriter
     {
         Begin();
         chunk.Append(record);
-        if (FolderListing.EndsBehind(name, chunk.Length)) Cut(session);
+        if (FolderListing.EndsBehind(name, chunk.Length))
+            Cut(session);
     }
 
     public void Add(TreeEntry entry, WritingSession session)
     {
         Begin();
         EntryRecord.Write(chunk, entry);
-        if (FolderListing.EndsBehind(entry.Name, chunk.Length)) Cut(session);
+        if (FolderListing.EndsBehind(entry.Name, chunk.Length))
+            Cut(session);
     }
 
     /// <summary>Ends the listing; nothing may be added any more.</summary>
@@ -29,18 +33,22 @@ public sealed class ListingWriter
     {
         Cut(session);
         chunk.Return();
-        lock (session.Listings) return session.Listings.Refer(chunks);
+        lock (session.Listings)
+            return session.Listings.Refer(chunks);
     }
 
     private void Begin()
     {
-        if (chunk.Length == 0) chunk.Append([FolderListing.Version]);
+        if (chunk.Length == 0)
+            chunk.Append([FolderListing.Version]);
     }
 
     private void Cut(WritingSession session)
     {
-        if (chunk.Length == 0) return;
-        lock (session.Listings) chunks.Add(session.Listings.Put(chunk.Written));
+        if (chunk.Length == 0)
+            return;
+        lock (session.Listings)
+            chunks.Add(session.Listings.Put(chunk.Written));
         chunk.Clear();
     }
 }

@@ -30,32 +30,40 @@ internal sealed class Marks(PooledStore store) : IDisposable
     /// <summary>Marks everything that a copy needs; what cannot be walked is a <see cref="StoreDamageException"/>.</summary>
     public void Add(CopyRecord record, CancellationToken cancel)
     {
-        if (!copies.Add(record.Id)) return;
+        if (!copies.Add(record.Id))
+            return;
         var open = new Stack<ContentRef>();
         open.Push(record.RootContent());
         while (open.TryPop(out var listing))
         {
             cancel.ThrowIfCancellationRequested();
-            if (!seen.Add(listing)) continue;
+            if (!seen.Add(listing))
+                continue;
             MarkAll(listing);
             foreach (var id in reader.ListingIds(listing))
             {
-                if (!listed.Add(id)) continue;
+                if (!listed.Add(id))
+                    continue;
                 // Lists are read afterwards: reading them would use the buffer in which this chunk lies.
                 var from = FolderListing.Records(reader.Read(id));
                 var lists = new List<ContentRef>();
                 while (from.Length > 0)
                 {
                     var entry = EntryRecord.Take(ref from);
-                    if (EntryRecord.KindOf(entry) == EntryKind.Folder) open.Push(EntryRecord.ContentOf(entry));
+                    if (EntryRecord.KindOf(entry) == EntryKind.Folder)
+                        open.Push(EntryRecord.ContentOf(entry));
                     else
                     {
                         var content = EntryRecord.ContentOf(entry);
-                        if (content.Depth > 0) lists.Add(content);
-                        else foreach (var chunk in content.Ids) Mark(chunk);
+                        if (content.Depth > 0)
+                            lists.Add(content);
+                        else
+                            foreach (var chunk in content.Ids)
+                                Mark(chunk);
                     }
                 }
-                foreach (var content in lists) MarkAll(content);
+                foreach (var content in lists)
+                    MarkAll(content);
             }
         }
     }
@@ -68,14 +76,17 @@ internal sealed class Marks(PooledStore store) : IDisposable
         foreach (var id in content.Ids)
         {
             Mark(id);
-            if (content.Depth > 0 && walkedLists.Add((id, content.Depth))) MarkAll(new ContentRef(content.Depth - 1, [.. reader.Ids(new ContentRef(1, [id]))]));
+            if (content.Depth > 0 && walkedLists.Add((id, content.Depth)))
+                MarkAll(new ContentRef(content.Depth - 1, [.. reader.Ids(new ContentRef(1, [id]))]));
         }
     }
 
     private void Mark(ChunkId id)
     {
-        if (!store.Index.TryGet(id, out var at)) throw new StoreDamageException($"chunk {id} is not in the store");
-        if (!needed.TryGetValue(at.Pack, out var bits)) needed[at.Pack] = bits = new System.Collections.BitArray(at.Table.Count);
+        if (!store.Index.TryGet(id, out var at))
+            throw new StoreDamageException($"chunk {id} is not in the store");
+        if (!needed.TryGetValue(at.Pack, out var bits))
+            needed[at.Pack] = bits = new System.Collections.BitArray(at.Table.Count);
         bits[at.Index] = true;
     }
 }

@@ -16,7 +16,10 @@ internal sealed record KnownNeeds(int[] Packs, ImmutableArray<ContentRef> Lists)
     public long Numbers => Packs.Length + 20L * Lists.Length;
 }
 
-/// <summary>What copies need that were written or found whole while the store is open, in bounded memory: while that is there, they need not be walked. Safe for several threads.</summary>
+/// <summary>
+/// What copies need that were written or found whole while the store is open, in bounded memory: while that is there, they need not be
+/// walked. Safe for several threads.
+/// </summary>
 internal sealed class CopyNeeds
 {
     /// <summary>Numbers of packs that are remembered in all, four bytes each; copies beyond that are walked by every check.</summary>
@@ -27,7 +30,8 @@ internal sealed class CopyNeeds
 
     public KnownNeeds? Of(string copy)
     {
-        lock (gate) return known.GetValueOrDefault(copy);
+        lock (gate)
+            return known.GetValueOrDefault(copy);
     }
 
     public void Remember(string copy, KnownNeeds needs)
@@ -35,13 +39,16 @@ internal sealed class CopyNeeds
         lock (gate)
         {
             Forget(copy);
-            if (numbers + needs.Numbers > Most) return;
+            if (numbers + needs.Numbers > Most)
+                return;
             known[copy] = needs;
             numbers += needs.Numbers;
         }
     }
 
-    /// <summary>What lay in some packs lies in others now: who needed one of those needs all of these, which may be more than is needed.</summary>
+    /// <summary>
+    /// What lay in some packs lies in others now: who needed one of those needs all of these, which may be more than is needed.
+    /// </summary>
     public void Moved(IReadOnlySet<int> from, int[] into)
     {
         lock (gate)
@@ -52,7 +59,8 @@ internal sealed class CopyNeeds
     public void Forget(string copy)
     {
         lock (gate)
-            if (known.Remove(copy, out var needs)) numbers -= needs.Numbers;
+            if (known.Remove(copy, out var needs))
+                numbers -= needs.Numbers;
     }
 }
 
@@ -67,11 +75,13 @@ internal sealed class PackNeeds
     public void Note(int pack)
     {
         // Most chunks lie where the one before lay; a bit once set stays.
-        if (IsNoted(Volatile.Read(ref packs), pack)) return;
+        if (IsNoted(Volatile.Read(ref packs), pack))
+            return;
         lock (gate)
         {
             var grown = packs;
-            if (pack / 64 >= grown.Length) Array.Resize(ref grown, Math.Max(grown.Length * 2, pack / 64 + 1));
+            if (pack / 64 >= grown.Length)
+                Array.Resize(ref grown, Math.Max(grown.Length * 2, pack / 64 + 1));
             grown[pack / 64] |= 1UL << (pack % 64);
             Volatile.Write(ref packs, grown);
         }
@@ -81,7 +91,8 @@ internal sealed class PackNeeds
     public void NoteList(ChunkId list, int depth)
     {
         lock (gate)
-            if (lists.Count <= MostLists) lists.Add(new ContentRef(depth, [list]));
+            if (lists.Count <= MostLists)
+                lists.Add(new ContentRef(depth, [list]));
     }
 
     /// <summary>What was gathered, or null when it is too much to be remembered.</summary>

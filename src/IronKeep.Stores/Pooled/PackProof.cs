@@ -3,7 +3,9 @@ using IronKeep.Stores.Packs;
 
 namespace IronKeep.Stores.Pooled;
 
-/// <summary>Proves a pack against its name before its blocks are taken over into another: a flipped bit must not get a name of its own.</summary>
+/// <summary>
+/// Proves a pack against its name before its blocks are taken over into another: a flipped bit must not get a name of its own.
+/// </summary>
 internal static class PackProof
 {
     private const int Piece = 512 * 1024;
@@ -12,12 +14,13 @@ internal static class PackProof
     {
         using var hash = new HashStream(store.Keys.Hash);
         var buffer = new byte[Piece];
-        for (long at = 0; ;)
+        for (long at = 0; ; )
         {
             var read = store.Place.ReadAt(PackNames.FileOf(pack), at, buffer);
             hash.Add(buffer.AsSpan(0, read));
             at += read;
-            if (read < buffer.Length) break;
+            if (read < buffer.Length)
+                break;
         }
         Span<byte> name = stackalloc byte[Hashes.Size];
         hash.Finish(name);

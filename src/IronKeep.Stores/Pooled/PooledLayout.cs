@@ -28,7 +28,14 @@ public sealed class PooledLayout : ILayoutKind
 
 public sealed partial class PooledStore : IKeyedLayout
 {
-    private static readonly LayoutAbilities Abilities = new() { TakesBackups = true, HasBin = true, Browses = true, Heals = true, HasKeys = true };
+    private static readonly LayoutAbilities Abilities = new()
+    {
+        TakesBackups = true,
+        HasBin = true,
+        Browses = true,
+        Heals = true,
+        HasKeys = true,
+    };
 
     LayoutAbilities IStoreLayout.Can => Abilities;
     string IStoreLayout.Id => Head.Id;
@@ -36,11 +43,14 @@ public sealed partial class PooledStore : IKeyedLayout
 
     IReadOnlyDictionary<string, long> IStoreLayout.Parts() => PackSizes();
 
-    CheckReport IStoreLayout.Check(CheckScope scope, Action<long, long>? progress, CancellationToken cancel) => StoreCheck.Run(this, scope, progress, cancel);
+    CheckReport IStoreLayout.Check(CheckScope scope, Action<long, long>? progress, CancellationToken cancel) =>
+        StoreCheck.Run(this, scope, progress, cancel);
 
-    ReclaimReport IStoreLayout.Reclaim(DateTimeOffset binnedUntil, Func<string, bool> mayGo, CancellationToken cancel) => Pooled.Reclaim.Run(this, binnedUntil, mayGo: mayGo, cancel: cancel);
+    ReclaimReport IStoreLayout.Reclaim(DateTimeOffset binnedUntil, Func<string, bool> mayGo, CancellationToken cancel) =>
+        Pooled.Reclaim.Run(this, binnedUntil, mayGo: mayGo, cancel: cancel);
 
-    HealReport IStoreLayout.Heal(IReadOnlyList<IStoreLayout> others, CancellationToken cancel) => Healer.Run(this, [.. others.OfType<PooledStore>()], cancel);
+    HealReport IStoreLayout.Heal(IReadOnlyList<IStoreLayout> others, CancellationToken cancel) =>
+        Healer.Run(this, [.. others.OfType<PooledStore>()], cancel);
 
     TreeEntry? IStoreLayout.Find(CopyRecord record, IReadOnlyList<byte[]> path) => TreeWalk.Find(this, record, path);
 
@@ -48,18 +58,39 @@ public sealed partial class PooledStore : IKeyedLayout
 
     TreeSearch IStoreLayout.Search(string pattern, int most, TimeSpan patience) => new(this, pattern, most, patience);
 
-    RestoreReport IStoreLayout.Restore(CopyRecord record, IReadOnlyList<string> paths, string target, RestoreManner manner, CancellationToken cancel)
+    RestoreReport IStoreLayout.Restore(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string target,
+        RestoreManner manner,
+        CancellationToken cancel
+    )
     {
         using var restorer = new TreeRestorer(this, manner.Progress, manner.Existing, manner.Forbidden);
         return restorer.Restore(record, paths, target, cancel);
     }
 
-    (long Written, long LeftOut) IStoreLayout.WriteArchive(CopyRecord record, IReadOnlyList<string> paths, string file, RestoreManner manner, CancellationToken cancel) =>
-        Archive.ToFile(this, record, paths, file, manner.Progress, cancel, manner.Forbidden);
+    (long Written, long LeftOut) IStoreLayout.WriteArchive(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string file,
+        RestoreManner manner,
+        CancellationToken cancel
+    ) => Archive.ToFile(this, record, paths, file, manner.Progress, cancel, manner.Forbidden);
 
-    void IStoreLayout.WriteArchive(CopyRecord record, IReadOnlyList<string> paths, Stream output, bool compress, CancellationToken cancel) =>
-        Archive.ToStream(this, record, paths, output, compress, null, cancel);
+    void IStoreLayout.WriteArchive(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        Stream output,
+        bool compress,
+        CancellationToken cancel
+    ) => Archive.ToStream(this, record, paths, output, compress, null, cancel);
 
-    (long Files, RestoreReport Report) IStoreLayout.WriteBag(CopyRecord record, IReadOnlyList<string> paths, string folder, RestoreManner manner, CancellationToken cancel) =>
-        Bag.Write(this, record, paths, folder, cancel, manner.Forbidden);
+    (long Files, RestoreReport Report) IStoreLayout.WriteBag(
+        CopyRecord record,
+        IReadOnlyList<string> paths,
+        string folder,
+        RestoreManner manner,
+        CancellationToken cancel
+    ) => Bag.Write(this, record, paths, folder, cancel, manner.Forbidden);
 }

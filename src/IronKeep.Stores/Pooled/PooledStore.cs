@@ -44,7 +44,9 @@ public sealed partial class PooledStore
     internal ChunkIndex Index { get; }
     internal RecordShelf Records { get; }
 
-    /// <summary>What copies need that were written or found whole while the store is open: while that is there, they need not be walked.</summary>
+    /// <summary>
+    /// What copies need that were written or found whole while the store is open: while that is there, they need not be walked.
+    /// </summary>
     internal CopyNeeds Needs { get; } = new();
 
     /// <summary>Whether a store's head lies at the place.</summary>
@@ -54,7 +56,10 @@ public sealed partial class PooledStore
     public static StoreHead ReadHead(IPlace place)
     {
         if (!IsAt(place))
-            throw new PlaceException(PlaceFault.Unreachable, $"there is no store at {place.Name} (no {StoreHead.FileName}); mount it or restore its path");
+            throw new PlaceException(
+                PlaceFault.Unreachable,
+                $"there is no store at {place.Name} (no {StoreHead.FileName}); mount it or restore its path"
+            );
         return StoreHead.FromBytes(place.Read(StoreHead.FileName), place.Name);
     }
 
@@ -62,23 +67,38 @@ public sealed partial class PooledStore
     public static void Create(IPlace place, StoreMaking making, DateTimeOffset now)
     {
         if (!place.Can.Renames || !place.Can.PutsIfAbsent)
-            throw new PlaceException(PlaceFault.Other, $"{place.Name} cannot rename files, or cannot refuse a name that is taken, and a pooled store needs both; choose another place");
-        // What making one left behind when it was killed is in nobody's way, but for keys, which nobody can tell from those of a store that lost its head.
+            throw new PlaceException(
+                PlaceFault.Other,
+                $"{place.Name} cannot rename files, or cannot refuse a name that is taken, and a pooled store needs both; choose another "
+                    + $"place"
+            );
+        // What making one left behind when it was killed is in nobody's way, but for keys, which nobody can tell from those of a store that
+        // lost its head.
         var there = place.List("").Where(f => f.Name != Ballast.FileName).ToList();
         if (there.Count > 0)
-            throw new PlaceException(PlaceFault.Other, there.TrueForAll(f => KeyRing.Holds(f.Name))
-                ? $"{place.Name} holds keys and no store: making one was cut short, or the file '{StoreHead.FileName}' was lost. If there never was a store, empty the folder and try again"
-                : $"{place.Name} is not empty and holds no store; give the store an empty folder");
+            throw new PlaceException(
+                PlaceFault.Other,
+                there.TrueForAll(f => KeyRing.Holds(f.Name))
+                    ? $"{place.Name} holds keys and no store: making one was cut short, or the file '{StoreHead.FileName}' was lost. If "
+                        + $"there never was a store, empty the folder and try again"
+                    : $"{place.Name} is not empty and holds no store; give the store an empty folder"
+            );
         var root = Secret.Random(StoreKeys.Size);
         var keys = new StoreKeys(making.Hash, making.Secret is not null, root);
         Ballast.Take(place);
         // The head comes last: a store that can be seen can be opened.
         var wrap = making.Secret is { } secret ? KeyWrap.Of(keys, making.Label, secret, now, making.Hardness) : null;
-        if (wrap is not null) KeyRing.Add(place, wrap);
-        if (place.WriteNew(StoreHead.FileName, StoreHead.New(keys, making.Secret is null ? root : null, now).ToBytes())) return;
+        if (wrap is not null)
+            KeyRing.Add(place, wrap);
+        if (place.WriteNew(StoreHead.FileName, StoreHead.New(keys, making.Secret is null ? root : null, now).ToBytes()))
+            return;
         // Another made its store here meanwhile; its keys are not these.
-        if (wrap is not null) KeyRing.Remove(place, wrap.Id);
-        throw new PlaceException(PlaceFault.InUse, $"another store was made at {place.Name} at this very moment; try again to use that one, or choose another folder");
+        if (wrap is not null)
+            KeyRing.Remove(place, wrap.Id);
+        throw new PlaceException(
+            PlaceFault.InUse,
+            $"another store was made at {place.Name} at this very moment; try again to use that one, or choose another folder"
+        );
     }
 
     /// <summary>Opens the store for reading and writing. A store that does not encrypt needs no secret.</summary>
@@ -96,7 +116,11 @@ public sealed partial class PooledStore
         var head = ReadHead(place);
         // Whoever can write to the place could say in the head that nothing is encrypted, and the next run would write in the clear.
         if (secret is not null && !head.Encrypts)
-            throw new StoreKeyException($"a {secret.Kind.Replace('-', ' ')} was given for the store at {place.Name}, but its head says that it does not encrypt. Either somebody changed {StoreHead.FileName}: then bring it back from another copy of the store; or the store never was encrypted: then open it without a secret");
+            throw new StoreKeyException(
+                $"a {secret.Kind.Replace('-', ' ')} was given for the store at {place.Name}, but its head says that it does not encrypt. "
+                    + $"Either somebody changed {StoreHead.FileName}: then bring it back from another copy of the store; or the store "
+                    + $"never was encrypted: then open it without a secret"
+            );
         var keys = new StoreKeys(head.HashKind, head.Encrypts, head.Key ?? KeyRing.Open(place, secret));
         head.Prove(keys, place.Name);
         var store = new PooledStore(place, head, keys, terms ?? LeaseTerms.Usual);
@@ -113,7 +137,10 @@ public sealed partial class PooledStore
     /// <summary>A reader for one thread that looks for single chunks.</summary>
     public ChunkReader NewReader() => new(Place, Keys, Index);
 
-    /// <summary>A reader for one thread that goes through trees: it has the last blocks at hand, because small files and listings that lie near each other share them.</summary>
+    /// <summary>
+    /// A reader for one thread that goes through trees: it has the last blocks at hand, because small files and listings that lie near each
+    /// other share them.
+    /// </summary>
     public ChunkReader NewTreeReader() => new(Place, Keys, Index, 16);
 
     /// <summary>The entries of a folder whose listing is stored as the given content.</summary>
@@ -133,7 +160,10 @@ public sealed partial class PooledStore
         }
     }
 
-    /// <summary>Begins to write a copy, compressing at a level of Zstandard (1 to 19). Also brings the index in line with the packs that are really there.</summary>
+    /// <summary>
+    /// Begins to write a copy, compressing at a level of Zstandard (1 to 19). Also brings the index in line with the packs that are really
+    /// there.
+    /// </summary>
     public WritingSession BeginWriting(int level = 1)
     {
         CheckStillThere();
@@ -156,7 +186,8 @@ public sealed partial class PooledStore
     {
         lock (refreshing)
         {
-            // The lists before the packs and after them: a pack that was listed and then removed had its list before, and one whose list came later waits for whoever holds a lease now.
+            // The lists before the packs and after them: a pack that was listed and then removed had its list before, and one whose list
+            // came later waits for whoever holds a lease now.
             var leaving = LeavingPacks();
             Index.Refresh();
             leaving.UnionWith(LeavingPacks());
@@ -167,12 +198,16 @@ public sealed partial class PooledStore
     private HashSet<string> LeavingPacks() => LeavingList.Read(Place).SelectMany(l => l.Packs).ToHashSet();
 
     /// <summary>
-    /// Takes the lease of whoever removes packs, one at a time: who shares this open store waits for his turn, another process is waited for a
-    /// few seconds and then named (<see cref="PlaceFault.InUse"/>). With <paramref name="atOnce"/> nobody is waited for.
+    /// Takes the lease of whoever removes packs, one at a time: who shares this open store waits for his turn, another process is waited
+    /// for a few seconds and then named (<see cref="PlaceFault.InUse"/>). With <paramref name="atOnce"/> nobody is waited for.
     /// </summary>
     internal Tending Tend(bool atOnce = false, CancellationToken cancel = default)
     {
-        if (atOnce ? !tending.Wait(0, cancel) : !WaitForTurn(cancel)) throw new PlaceException(PlaceFault.InUse, $"the store at {Place.Name} is being tended by another run of this service; wait until that is done");
+        if (atOnce ? !tending.Wait(0, cancel) : !WaitForTurn(cancel))
+            throw new PlaceException(
+                PlaceFault.InUse,
+                $"the store at {Place.Name} is being tended by another run of this service; wait until that is done"
+            );
         try
         {
             var since = System.Diagnostics.Stopwatch.StartNew();
@@ -208,12 +243,21 @@ public sealed partial class PooledStore
     public void CheckStillThere()
     {
         if (!IsAt(Place))
-            throw new PlaceException(PlaceFault.Unreachable, $"the store at {Place.Name} is not there (no {StoreHead.FileName}); mount it or restore its path");
+            throw new PlaceException(
+                PlaceFault.Unreachable,
+                $"the store at {Place.Name} is not there (no {StoreHead.FileName}); mount it or restore its path"
+            );
         var head = ReadHead(Place);
-        if (head.Id != Head.Id) throw new PlaceException(PlaceFault.Unreachable, $"another store ({head.Id}) lies at {Place.Name}; bring back the store {Head.Id}");
+        if (head.Id != Head.Id)
+            throw new PlaceException(
+                PlaceFault.Unreachable,
+                $"another store ({head.Id}) lies at {Place.Name}; bring back the store {Head.Id}"
+            );
     }
 
-    /// <summary>All copies that have a record, those in the bin with the instant (UTC) at which they went there; unreadable records by file name.</summary>
+    /// <summary>
+    /// All copies that have a record, those in the bin with the instant (UTC) at which they went there; unreadable records by file name.
+    /// </summary>
     public StoreContents ReadContents()
     {
         CheckStillThere();
@@ -233,7 +277,10 @@ public sealed partial class PooledStore
         return Records.Names();
     }
 
-    /// <summary>Changes what is noted of a copy beside its record; <paramref name="now"/> (UTC) tells which saying is the younger. Binned is the bin's own.</summary>
+    /// <summary>
+    /// Changes what is noted of a copy beside its record; <paramref name="now"/> (UTC) tells which saying is the younger. Binned is the
+    /// bin's own.
+    /// </summary>
     public CopyNote Note(string id, DateTimeOffset now, Func<CopyNote, CopyNote> change)
     {
         CheckStillThere();
@@ -264,7 +311,10 @@ public sealed partial class PooledStore
     /// <summary>Lets another secret open the store; no data is written anew.</summary>
     public KeyWrap AddKey(string label, Secret secret, DateTimeOffset now, Hardness? hardness = null)
     {
-        if (!Head.Encrypts) throw new StoreKeyException($"the store at {Place.Name} does not encrypt, so there is no key to wrap; make an encrypted store and carry the copies over");
+        if (!Head.Encrypts)
+            throw new StoreKeyException(
+                $"the store at {Place.Name} does not encrypt, so there is no key to wrap; make an encrypted store and carry the copies over"
+            );
         var wrap = KeyWrap.Of(Keys, label, secret, now, hardness);
         KeyRing.Add(Place, wrap);
         return wrap;
@@ -299,7 +349,9 @@ public sealed record StoredCopy(CopyRecord Record, DateTimeOffset? Binned)
     /// <summary>What is noted of it beside its record, or null.</summary>
     public CopyNote? Note { get; init; }
 
-    /// <summary>Whether its record lies in the bin although nobody with the store's key sent it there: it is in force, and to be put back.</summary>
+    /// <summary>
+    /// Whether its record lies in the bin although nobody with the store's key sent it there: it is in force, and to be put back.
+    /// </summary>
     public bool Displaced { get; init; }
 
     /// <summary>The record's file in the store.</summary>

@@ -12,13 +12,16 @@ internal static class Quarantine
 {
     private const string Folder = "damaged";
 
-    /// <summary><paramref name="problem"/> says why the pack could not be read, or is empty when its bytes are others than were written.</summary>
+    /// <summary>
+    /// <paramref name="problem"/> says why the pack could not be read, or is empty when its bytes are others than were written.
+    /// </summary>
     public static PackDamage SetAside(PooledStore store, string pack, string problem)
     {
         using var lease = store.Tend();
         var table = store.Index.TableOf(pack);
         var indexProblem = store.Index.Damaged.GetValueOrDefault(pack);
-        int total = table?.Count ?? 0, saved = 0;
+        int total = table?.Count ?? 0,
+            saved = 0;
         if (table is not null)
         {
             using var session = store.BeginWriting();
@@ -43,7 +46,8 @@ internal static class Quarantine
         // After it is gone from its place: another look at the packs would find it again.
         store.Index.Forget(new HashSet<string> { pack });
         var lost = total - saved;
-        var what = problem.Length > 0 ? problem
+        var what =
+            problem.Length > 0 ? problem
             : table is null ? indexProblem ?? "its table cannot be read, so all its chunks are lost"
             : lost > 0 ? $"{lost} of its {total} chunks differ from what was written"
             : "its head, table or tail differs from what was written, but all its chunks are whole and were saved";
@@ -53,13 +57,22 @@ internal static class Quarantine
     /// <summary>What is lost with a damaged pack, added to <paramref name="lost"/>; nothing is changed.</summary>
     public static PackDamage Look(PooledStore store, string pack, string problem, ISet<ChunkId> lost)
     {
-        if (store.Index.TableOf(pack) is not { } table) return new PackDamage(pack, problem.Length > 0 ? problem : "its table cannot be read, so all its chunks are lost", 0);
+        if (store.Index.TableOf(pack) is not { } table)
+            return new PackDamage(pack, problem.Length > 0 ? problem : "its table cannot be read, so all its chunks are lost", 0);
         using var reader = new PackReader(store.Place, store.Keys);
         var whole = new HashSet<int>();
-        for (var b = 0; b < table.Blocks.Length; b++) ForWhole(store, pack, table, b, reader, (i, _) => whole.Add(i));
-        foreach (var i in Enumerable.Range(0, table.Count).Where(i => !whole.Contains(i))) lost.Add(table.IdAt(i));
+        for (var b = 0; b < table.Blocks.Length; b++)
+            ForWhole(store, pack, table, b, reader, (i, _) => whole.Add(i));
+        foreach (var i in Enumerable.Range(0, table.Count).Where(i => !whole.Contains(i)))
+            lost.Add(table.IdAt(i));
         var count = table.Count - whole.Count;
-        return new PackDamage(pack, problem.Length > 0 ? problem : count > 0 ? $"{count} of its {table.Count} chunks differ from what was written" : "its head, table or tail differs from what was written, but all its chunks are whole", count);
+        return new PackDamage(
+            pack,
+            problem.Length > 0 ? problem
+                : count > 0 ? $"{count} of its {table.Count} chunks differ from what was written"
+                : "its head, table or tail differs from what was written, but all its chunks are whole",
+            count
+        );
     }
 
     private delegate void WholeChunk(int index, ReadOnlySpan<byte> content);
@@ -71,7 +84,8 @@ internal static class Quarantine
         try
         {
             raw = reader.Block(pack, table, number, out var whole);
-            if (!whole) return;
+            if (!whole)
+                return;
         }
         catch (PlaceException e) when (e.Fault is PlaceFault.Other or PlaceFault.NotFound)
         {
@@ -81,7 +95,8 @@ internal static class Quarantine
         for (var i = block.FirstChunk; i < block.FirstChunk + block.Chunks; i++)
         {
             var content = raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length);
-            if (store.Keys.IdOf(content) == table.IdAt(i)) found(i, content);
+            if (store.Keys.IdOf(content) == table.IdAt(i))
+                found(i, content);
         }
     }
 }

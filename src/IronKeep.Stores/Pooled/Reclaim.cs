@@ -14,7 +14,13 @@ public sealed record ReclaimLimits(long Rewrite = long.MaxValue, long Extra = 10
 /// What reclaiming did: copies whose time in the bin was over, packs removed and rewritten, bytes the store uses less, and packs that
 /// still wait for somebody who was writing to end.
 /// </summary>
-public sealed record ReclaimReport(IReadOnlyList<string> CopiesGone, int PacksRemoved, int PacksRewritten, long BytesFreed, int PacksWaiting);
+public sealed record ReclaimReport(
+    IReadOnlyList<string> CopiesGone,
+    int PacksRemoved,
+    int PacksRewritten,
+    long BytesFreed,
+    int PacksWaiting
+);
 
 /// <summary>
 /// Frees the bytes that no copy needs any more, also while others write. Marks from the copy records, so that a record that cannot be
@@ -39,7 +45,9 @@ public sealed class Reclaim : IDisposable
     private readonly CancellationToken cancel;
     private readonly ReclaimLimits limits;
     private Marks marks;
-    private int removed, rewritten, waiting;
+    private int removed,
+        rewritten,
+        waiting;
 
     private Reclaim(PooledStore store, ReclaimLimits limits, CancellationToken cancel)
     {
@@ -49,10 +57,16 @@ public sealed class Reclaim : IDisposable
     }
 
     /// <summary>
-    /// Removes copies that went to the bin at or before <paramref name="binnedUntil"/> by their signed notes, if <paramref name="mayGo"/> agrees
-    /// (given the id; null: all), then what nothing needs.
+    /// Removes copies that went to the bin at or before <paramref name="binnedUntil"/> by their signed notes, if <paramref name="mayGo"/>
+    /// agrees (given the id; null: all), then what nothing needs.
     /// </summary>
-    public static ReclaimReport Run(PooledStore store, DateTimeOffset binnedUntil, ReclaimLimits? limits = null, Func<string, bool>? mayGo = null, CancellationToken cancel = default)
+    public static ReclaimReport Run(
+        PooledStore store,
+        DateTimeOffset binnedUntil,
+        ReclaimLimits? limits = null,
+        Func<string, bool>? mayGo = null,
+        CancellationToken cancel = default
+    )
     {
         store.CheckStillThere();
         using var work = new Reclaim(store, limits ?? new ReclaimLimits(), cancel);
@@ -60,12 +74,13 @@ public sealed class Reclaim : IDisposable
     }
 
     /// <summary>
-    /// Gives back what a run stored that did not come to its end, where no copy needs it. Done when nobody else tends the store; else, and for what
-    /// others who write may count on, the next reclaiming does it.
+    /// Gives back what a run stored that did not come to its end, where no copy needs it. Done when nobody else tends the store; else, and
+    /// for what others who write may count on, the next reclaiming does it.
     /// </summary>
     public static int GiveBack(PooledStore store, IReadOnlyCollection<string> packs, CancellationToken cancel)
     {
-        if (packs.Count == 0) return 0;
+        if (packs.Count == 0)
+            return 0;
         using var work = new Reclaim(store, new ReclaimLimits(), cancel);
         work.Settle(work.Announce([.. packs]));
         return work.removed;
@@ -85,11 +100,14 @@ public sealed class Reclaim : IDisposable
         var gone = RemoveRecords(binnedUntil, mayGo);
         Mark();
         var unreadable = new List<string>();
-        foreach (var list in LeavingList.Read(store.Place, unreadable)) Settle(list);
-        foreach (var list in unreadable) store.Place.Delete(list);
+        foreach (var list in LeavingList.Read(store.Place, unreadable))
+            Settle(list);
+        foreach (var list in unreadable)
+            store.Place.Delete(list);
         var packs = store.Index.Packs.ToList();
         var dead = packs.Where(p => !marks.NeedsAny(p.Pack)).Select(p => p.Pack).ToList();
-        if (dead.Count > 0) Settle(Announce(dead));
+        if (dead.Count > 0)
+            Settle(Announce(dead));
         try
         {
             Rewrite([.. packs.Where(p => marks.NeedsAny(p.Pack))]);
@@ -105,8 +123,12 @@ public sealed class Reclaim : IDisposable
     private StoreContents ReadSound()
     {
         var contents = store.ReadContents();
-        return contents.Damaged.Length == 0 ? contents
-            : throw new StoreDamageException($"the record of copy {contents.Damaged[0].CopyId} cannot be read, so it is not known which chunks it needs; run a content check, and remove the record file by hand once the copy is given up");
+        return contents.Damaged.Length == 0
+            ? contents
+            : throw new StoreDamageException(
+                $"the record of copy {contents.Damaged[0].CopyId} cannot be read, so it is not known which chunks it needs; run a content "
+                    + $"check, and remove the record file by hand once the copy is given up"
+            );
     }
 
     private List<string> RemoveRecords(DateTimeOffset until, Func<string, bool> mayGo)
@@ -115,7 +137,8 @@ public sealed class Reclaim : IDisposable
         foreach (var copy in ReadSound().Copies.Where(c => c.Binned <= until && mayGo(c.Record.Id)))
         {
             // By the very name that was looked at: one that was taken back meanwhile has another, and stays.
-            if (!store.Records.DeleteFile(copy)) continue;
+            if (!store.Records.DeleteFile(copy))
+                continue;
             gone.Add(copy.Record.Id);
             store.Needs.Forget(copy.Record.Id);
         }
@@ -136,12 +159,18 @@ public sealed class Reclaim : IDisposable
             }
             catch (StoreDamageException e)
             {
-                throw new StoreDamageException($"copy {copy.Record.Id} cannot be walked ({e.Message}), so it is not known which chunks it needs; run its job again to heal it, or let it expire", e);
+                throw new StoreDamageException(
+                    $"copy {copy.Record.Id} cannot be walked ({e.Message}), so it is not known which chunks it needs; run its job again to "
+                        + $"heal it, or let it expire",
+                    e
+                );
             }
         }
     }
 
-    /// <summary>Puts packs on a durable list. From here on nobody who begins to write counts on them; who is writing already is waited for.</summary>
+    /// <summary>
+    /// Puts packs on a durable list. From here on nobody who begins to write counts on them; who is writing already is waited for.
+    /// </summary>
     private LeavingList Announce(IReadOnlyList<string> packs)
     {
         var list = LeavingList.Of(packs);
@@ -149,11 +178,14 @@ public sealed class Reclaim : IDisposable
         store.Refresh();
         var writers = Lease.Living(store.Place).Where(l => l.Kind == LeaseKind.Writing).Select(l => l.Id).ToList();
         list = list with { WaitsFor = [.. writers] };
-        if (writers.Count > 0) list.Write(store.Place);
+        if (writers.Count > 0)
+            list.Write(store.Place);
         return list;
     }
 
-    /// <summary>Removes the packs of a list if nobody who was writing when it was made still is; those that a new copy needs stay.</summary>
+    /// <summary>
+    /// Removes the packs of a list if nobody who was writing when it was made still is; those that a new copy needs stay.
+    /// </summary>
     private void Settle(LeavingList list)
     {
         if (list.MustWait(Lease.Living(store.Place)))
@@ -166,7 +198,8 @@ public sealed class Reclaim : IDisposable
         lease.Prove();
         var go = list.Packs.Where(p => !marks.NeedsAny(p) || HeldElsewhere(p)).ToHashSet();
         // Not durable one by one: a dead pack that a crash brings back harms nobody.
-        foreach (var pack in go) store.Place.Delete(PackNames.FileOf(pack), durable: false);
+        foreach (var pack in go)
+            store.Place.Delete(PackNames.FileOf(pack), durable: false);
         store.Index.Forget(go);
         removed += go.Count;
         store.Place.Delete(list.File);
@@ -176,9 +209,11 @@ public sealed class Reclaim : IDisposable
     /// <summary>Whether every needed chunk of a leaving pack is in a pack that stays.</summary>
     private bool HeldElsewhere(string pack)
     {
-        if (store.Index.TableOf(pack) is not { } table) return false;
+        if (store.Index.TableOf(pack) is not { } table)
+            return false;
         for (var i = 0; i < table.Count; i++)
-            if (marks.Needs(pack, i) && store.Index.StaysIn(table.IdAt(i)) < 0) return false;
+            if (marks.Needs(pack, i) && store.Index.StaysIn(table.IdAt(i)) < 0)
+                return false;
         return true;
     }
 
@@ -186,8 +221,13 @@ public sealed class Reclaim : IDisposable
     {
         var worth = packs.Select(p => (p.Pack, p.Size, Live: LiveShare(p.Pack))).ToList();
         var chosen = worth.Where(p => p.Live < WorthKeeping).ToList();
-        var small = worth.Where(p => p.Size < Small && p.Live >= WorthKeeping).GroupBy(p => store.Index.TableOf(p.Pack)?.Kind).Where(g => g.Count() >= ManySmall).SelectMany(g => g);
-        long read = 0, extra = 0;
+        var small = worth
+            .Where(p => p.Size < Small && p.Live >= WorthKeeping)
+            .GroupBy(p => store.Index.TableOf(p.Pack)?.Kind)
+            .Where(g => g.Count() >= ManySmall)
+            .SelectMany(g => g);
+        long read = 0,
+            extra = 0;
         var batch = new List<string>();
         var session = store.BeginWriting();
         try
@@ -195,11 +235,13 @@ public sealed class Reclaim : IDisposable
             foreach (var (pack, size, live) in chosen.OrderBy(p => p.Live).Concat(small))
             {
                 cancel.ThrowIfCancellationRequested();
-                if (read + size > limits.Rewrite || waiting > 0 && extra > limits.Extra) break;
+                if (read + size > limits.Rewrite || waiting > 0 && extra > limits.Extra)
+                    break;
                 batch.Add(pack);
                 read += size;
                 extra += (long)(size * live);
-                if (extra < Math.Min(limits.Extra, 8L * PackFormat.Goal)) continue;
+                if (extra < Math.Min(limits.Extra, 8L * PackFormat.Goal))
+                    continue;
                 Finish();
                 session = store.BeginWriting();
             }
@@ -212,31 +254,42 @@ public sealed class Reclaim : IDisposable
 
         void Finish()
         {
-            Parallel.ForEach(batch, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel }, session.OpenLane, (pack, _, lane) =>
-            {
-                CopyLive(session, lane, pack);
-                return lane;
-            }, _ => { });
+            Parallel.ForEach(
+                batch,
+                new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel },
+                session.OpenLane,
+                (pack, _, lane) =>
+                {
+                    CopyLive(session, lane, pack);
+                    return lane;
+                },
+                _ => { }
+            );
             session.Seal();
             session.Dispose();
             rewritten += batch.Count;
-            if (batch.Count == 0) return;
+            if (batch.Count == 0)
+                return;
             var before = waiting;
             Settle(Announce(batch));
             removed -= waiting == before ? batch.Count : 0;
-            if (waiting == before) extra = 0;
+            if (waiting == before)
+                extra = 0;
             batch = [];
         }
     }
 
     private double LiveShare(string pack)
     {
-        if (store.Index.TableOf(pack) is not { } table) return 1;
-        long live = 0, all = 1;
+        if (store.Index.TableOf(pack) is not { } table)
+            return 1;
+        long live = 0,
+            all = 1;
         for (var i = 0; i < table.Count; i++)
         {
             all += table.SpotAt(i).Length;
-            if (marks.Needs(pack, i)) live += table.SpotAt(i).Length;
+            if (marks.Needs(pack, i))
+                live += table.SpotAt(i).Length;
         }
         return (double)live / all;
     }
@@ -244,9 +297,11 @@ public sealed class Reclaim : IDisposable
     /// <summary>Takes over the live chunks of a pack: whole blocks as they are where that is worth it.</summary>
     private void CopyLive(WritingSession session, WritingSession.Lane contentLane, string pack)
     {
-        var table = store.Index.TableOf(pack) ?? throw new StoreDamageException($"the table of pack {pack} cannot be read; run a content check");
+        var table = store.Index.TableOf(pack)
+            ?? throw new StoreDamageException($"the table of pack {pack} cannot be read; run a content check");
         // Where nothing is sealed, only the name of the whole pack tells that a block is what was written.
-        if (!store.Keys.Encrypts && !PackProof.IsWhole(store, pack)) throw new StoreDamageException($"pack {pack} is not what was written; run a content check");
+        if (!store.Keys.Encrypts && !PackProof.IsWhole(store, pack))
+            throw new StoreDamageException($"pack {pack} is not what was written; run a content check");
         var lane = table.Kind == PackKind.Listings ? session.Listings : contentLane;
         using var reader = new PackReader(store.Place, store.Keys);
         lock (lane)
@@ -255,21 +310,29 @@ public sealed class Reclaim : IDisposable
             {
                 var block = table.Blocks[b];
                 var live = Enumerable.Range(block.FirstChunk, block.Chunks).Where(i => marks.Needs(pack, i)).ToList();
-                if (live.Count == 0) continue;
+                if (live.Count == 0)
+                    continue;
                 var whole = live.Sum(i => (long)table.SpotAt(i).Length) >= WholeBlock * block.Raw;
                 if (whole)
                 {
                     var compressed = reader.Compressed(pack, table, b, out var sound);
-                    if (!sound) throw Damaged(b);
-                    lane.PutBlock(compressed, block, Enumerable.Range(block.FirstChunk, block.Chunks).Select(i => (table.IdAt(i), table.SpotAt(i).Length)));
+                    if (!sound)
+                        throw Damaged(b);
+                    lane.PutBlock(
+                        compressed,
+                        block,
+                        Enumerable.Range(block.FirstChunk, block.Chunks).Select(i => (table.IdAt(i), table.SpotAt(i).Length))
+                    );
                     continue;
                 }
                 var raw = reader.Block(pack, table, b, out var opened);
-                if (!opened) throw Damaged(b);
+                if (!opened)
+                    throw Damaged(b);
                 foreach (var i in live)
                 {
                     var content = raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length);
-                    if (store.Keys.IdOf(content) != table.IdAt(i)) throw Damaged(b);
+                    if (store.Keys.IdOf(content) != table.IdAt(i))
+                        throw Damaged(b);
                     lane.PutAnyway(table.IdAt(i), content);
                 }
             }

@@ -10,8 +10,11 @@ namespace IronKeep.Stores.Pooled;
 /// </summary>
 internal sealed class RecordShelf(IPlace place, StoreKeys keys)
 {
-    private const string CopiesFolder = "copies", BinFolder = "bin", NotesFolder = "notes";
-    private const string Ending = ".copy", NoteEnding = ".note";
+    private const string CopiesFolder = "copies",
+        BinFolder = "bin",
+        NotesFolder = "notes";
+    private const string Ending = ".copy",
+        NoteEnding = ".note";
     private const string BinTimeFormat = "yyyyMMdd'T'HHmmss'Z'";
     private readonly Lock noting = new();
 
@@ -20,7 +23,10 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
     {
         // The copies once more after the bin: one that comes out of the bin meanwhile would else be in neither listing.
         PlaceFile[] files = [.. place.List(CopiesFolder), .. place.List(BinFolder), .. place.List(CopiesFolder)];
-        var names = files.Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal)).Select(f => (Id: IdOf(f.Name), InBin: IsInBin(f.Name))).ToList();
+        var names = files
+            .Where(f => f.Name.EndsWith(Ending, StringComparison.Ordinal))
+            .Select(f => (Id: IdOf(f.Name), InBin: IsInBin(f.Name)))
+            .ToList();
         var inForce = names.Where(n => !n.InBin).Select(n => n.Id).ToHashSet();
         return (inForce, names.Where(n => n.InBin && !inForce.Contains(n.Id)).Select(n => n.Id).ToHashSet());
     }
@@ -45,7 +51,8 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
             catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
             {
                 // It went to the bin or came out of it meanwhile.
-                if (Find(id) is { } now && Read(id) is { } record) copies.Add(Stored(record, now, ReadNote(id)));
+                if (Find(id) is { } now && Read(id) is { } record)
+                    copies.Add(Stored(record, now, ReadNote(id)));
             }
             catch (PlaceException e) when (e.Fault == PlaceFault.Other)
             {
@@ -53,7 +60,10 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
             }
         }
         // What lies in both places was on its way when something broke off: it is in force.
-        return new StoreContents([.. copies.OrderBy(c => c.Record.Taken).ThenBy(c => IsInBin(c.File)).DistinctBy(c => c.Record.Id)], [.. damaged]);
+        return new StoreContents(
+            [.. copies.OrderBy(c => c.Record.Taken).ThenBy(c => IsInBin(c.File)).DistinctBy(c => c.Record.Id)],
+            [.. damaged]
+        );
     }
 
     public CopyRecord? Read(string id) => Find(id) is { } file ? ReadFile(file, id) : null;
@@ -63,25 +73,34 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
 
     public void Write(CopyRecord record)
     {
-        if (Find(record.Id) is not null) throw new PlaceException(PlaceFault.Other, $"a copy {record.Id} exists already");
+        if (Find(record.Id) is not null)
+            throw new PlaceException(PlaceFault.Other, $"a copy {record.Id} exists already");
         place.Write($"{CopiesFolder}/{record.Id}{Ending}", record.ToBytes(keys));
     }
 
-    /// <summary>The note says it first, then the record moves: what lies in the bin without a note was put there by somebody else.</summary>
+    /// <summary>
+    /// The note says it first, then the record moves: what lies in the bin without a note was put there by somebody else.
+    /// </summary>
     public bool MoveToBin(string id, DateTimeOffset now)
     {
-        if (Find(id) is not { } file) return false;
-        if (IsInBin(file) && ReadNote(id) is { Binned: not null }) return true;
+        if (Find(id) is not { } file)
+            return false;
+        if (IsInBin(file) && ReadNote(id) is { Binned: not null })
+            return true;
         Note(id, now, n => n with { Binned = now });
-        if (!IsInBin(file)) place.Move(file, $"{BinFolder}/{now.UtcDateTime.ToString(BinTimeFormat, CultureInfo.InvariantCulture)}-{id}{Ending}");
+        if (!IsInBin(file))
+            place.Move(file, $"{BinFolder}/{now.UtcDateTime.ToString(BinTimeFormat, CultureInfo.InvariantCulture)}-{id}{Ending}");
         return true;
     }
 
     public bool TakeBack(string id, DateTimeOffset now)
     {
-        if (Find(id) is not { } file) return false;
-        if (IsInBin(file)) place.Move(file, $"{CopiesFolder}/{id}{Ending}");
-        if (ReadNote(id) is { Binned: not null }) Note(id, now, n => n with { Binned = null });
+        if (Find(id) is not { } file)
+            return false;
+        if (IsInBin(file))
+            place.Move(file, $"{CopiesFolder}/{id}{Ending}");
+        if (ReadNote(id) is { Binned: not null })
+            Note(id, now, n => n with { Binned = null });
         return true;
     }
 
@@ -116,7 +135,8 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
 
     public void Delete(string id)
     {
-        while (Find(id) is { } file) place.Delete(file);
+        while (Find(id) is { } file)
+            place.Delete(file);
         place.Delete(NoteFile(id), durable: false);
     }
 
@@ -124,7 +144,8 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
     public bool DeleteFile(StoredCopy copy)
     {
         place.Delete(copy.File);
-        if (Find(copy.Record.Id) is not null) return false;
+        if (Find(copy.Record.Id) is not null)
+            return false;
         place.Delete(NoteFile(copy.Record.Id), durable: false);
         return true;
     }
@@ -142,7 +163,8 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
             try
             {
                 var note = CopyNote.FromBytes(place.Read(file.Name), keys, file.Name);
-                if (NoteFile(note.Id) == file.Name) notes[note.Id] = note;
+                if (NoteFile(note.Id) == file.Name)
+                    notes[note.Id] = note;
             }
             catch (StoreDamageException e)
             {
@@ -157,7 +179,12 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
     }
 
     private static StoredCopy Stored(CopyRecord record, string file, CopyNote? note) =>
-        new(record, IsInBin(file) ? note?.Binned : null) { File = file, Note = note, Displaced = IsInBin(file) && note?.Binned is null };
+        new(record, IsInBin(file) ? note?.Binned : null)
+        {
+            File = file,
+            Note = note,
+            Displaced = IsInBin(file) && note?.Binned is null,
+        };
 
     private CopyRecord ReadFile(string file, string id)
     {
@@ -168,9 +195,11 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
     private string? Find(string id)
     {
         var plain = $"{CopiesFolder}/{id}{Ending}";
-        if (place.Exists(plain)) return plain;
+        if (place.Exists(plain))
+            return plain;
         foreach (var file in place.List(BinFolder))
-            if (file.Name.EndsWith($"-{id}{Ending}", StringComparison.Ordinal) && IdOf(file.Name) == id) return file.Name;
+            if (file.Name.EndsWith($"-{id}{Ending}", StringComparison.Ordinal) && IdOf(file.Name) == id)
+                return file.Name;
         return null;
     }
 
@@ -178,12 +207,25 @@ internal sealed class RecordShelf(IPlace place, StoreKeys keys)
 
     private static bool IsInBin(string file) => file.StartsWith(BinFolder + "/", StringComparison.Ordinal);
 
-    /// <summary>The copy's id from the name of its record: in the bin it stands behind the instant at which it went there, which is for people.</summary>
+    /// <summary>
+    /// The copy's id from the name of its record: in the bin it stands behind the instant at which it went there, which is for people.
+    /// </summary>
     private static string IdOf(string file)
     {
         var name = Path.GetFileNameWithoutExtension(file);
-        if (!IsInBin(file)) return name;
+        if (!IsInBin(file))
+            return name;
         var dash = name.IndexOf('-', StringComparison.Ordinal);
-        return dash > 0 && DateTimeOffset.TryParseExact(name[..dash], BinTimeFormat, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal, out _) ? name[(dash + 1)..] : name;
+        return
+            dash > 0
+            && DateTimeOffset.TryParseExact(
+                name[..dash],
+                BinTimeFormat,
+                CultureInfo.InvariantCulture,
+                DateTimeStyles.AssumeUniversal,
+                out _
+            )
+            ? name[(dash + 1)..]
+            : name;
     }
 }

@@ -11,19 +11,31 @@ namespace IronKeep.Stores.Pooled;
 /// How closely a check looks. Presence: the store is listed, tables and listings are read, everything the copies need must be there.
 /// Content: each pack's bytes are hashed and compared with its name. Deep: besides, each chunk is decrypted, decompressed and hashed.
 /// </summary>
-public enum CheckDepth { Presence, Content, Deep }
+public enum CheckDepth
+{
+    Presence,
+    Content,
+    Deep,
+}
 
 /// <summary>A pack whose bytes are not what was written, and how many chunks are lost with it.</summary>
 public sealed record PackDamage(string Pack, string Problem, int ChunksLost);
 
-/// <summary>The damage of one copy: the files and folders that cannot be restored whole (the first thousand by name) and their number.</summary>
+/// <summary>
+/// The damage of one copy: the files and folders that cannot be restored whole (the first thousand by name) and their number.
+/// </summary>
 public sealed record CopyDamage(string CopyId, ImmutableArray<string> Paths, long Count);
 
 /// <summary>
 /// What a check is to read: packs least recently read first, until <paramref name="Budget"/> bytes are read (null: everything; at
 /// least one pack). <paramref name="LastRead"/> tells when a pack was last read (UTC), or null for never.
 /// </summary>
-public sealed record CheckScope(long? Budget, Func<string, DateTimeOffset?> LastRead, DateTimeOffset Now, CheckDepth Depth = CheckDepth.Content)
+public sealed record CheckScope(
+    long? Budget,
+    Func<string, DateTimeOffset?> LastRead,
+    DateTimeOffset Now,
+    CheckDepth Depth = CheckDepth.Content
+)
 {
     /// <summary>Whether damaged packs are only told of: nothing in the store is changed.</summary>
     public bool OnlyLooks { get; init; }
@@ -42,9 +54,19 @@ public sealed record WholeCopy(string CopyId, DateTimeOffset? ReadSince);
 /// as is known, those that are hurt, and other files of the store that are not what was written.
 /// </summary>
 public sealed record CheckReport(
-    long Bytes, long TotalBytes, ImmutableArray<string> Packs, int TotalPacks, ImmutableArray<WholeCopy> Whole, ImmutableArray<PackDamage> Damage, ImmutableArray<CopyDamage> Copies, ImmutableArray<string> Files)
+    long Bytes,
+    long TotalBytes,
+    ImmutableArray<string> Packs,
+    int TotalPacks,
+    ImmutableArray<WholeCopy> Whole,
+    ImmutableArray<PackDamage> Damage,
+    ImmutableArray<CopyDamage> Copies,
+    ImmutableArray<string> Files
+)
 {
-    /// <summary>Files that lie in the store and are not its own, and notes that cannot be read: they hurt no copy, but somebody should look.</summary>
+    /// <summary>
+    /// Files that lie in the store and are not its own, and notes that cannot be read: they hurt no copy, but somebody should look.
+    /// </summary>
     public ImmutableArray<string> Strays { get; init; } = [];
 
     public bool Sound => Damage.Length == 0 && Copies.Length == 0 && Files.Length == 0;
@@ -59,7 +81,12 @@ public static class StoreCheck
 {
     private const int Piece = 512 * 1024;
 
-    public static CheckReport Run(PooledStore store, CheckScope? scope = null, Action<long, long>? progress = null, CancellationToken cancel = default)
+    public static CheckReport Run(
+        PooledStore store,
+        CheckScope? scope = null,
+        Action<long, long>? progress = null,
+        CancellationToken cancel = default
+    )
     {
         scope ??= CheckScope.Everything;
         store.CheckStillThere();
@@ -70,35 +97,59 @@ public static class StoreCheck
         long done = 0;
         var wrong = new ConcurrentBag<(string Pack, string Problem)>();
         foreach (var file in all)
-            if (store.Index.SizeOf(PackNames.PackOf(file.Name)) is { } size && size != file.Size && !packs.Contains(file)) wrong.Add((PackNames.PackOf(file.Name), $"it has {file.Size} bytes of {size}"));
-        foreach (var (pack, problem) in store.Index.Damaged.Where(d => !packs.Exists(p => PackNames.PackOf(p.Name) == d.Key))) wrong.Add((pack, problem));
+            if (store.Index.SizeOf(PackNames.PackOf(file.Name)) is { } size && size != file.Size && !packs.Contains(file))
+                wrong.Add((PackNames.PackOf(file.Name), $"it has {file.Size} bytes of {size}"));
+        foreach (var (pack, problem) in store.Index.Damaged.Where(d => !packs.Exists(p => PackNames.PackOf(p.Name) == d.Key)))
+            wrong.Add((pack, problem));
         // One after the other to whoever is free, the largest first, so that all end together.
         var turns = Partitioner.Create(packs.OrderByDescending(p => p.Size), EnumerablePartitionerOptions.NoBuffering);
-        Parallel.ForEach(turns, new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel }, () => new Inspector(store), (file, _, inspector) =>
-        {
-            if (inspector.ProblemOf(PackNames.PackOf(file.Name), file.Size, scope.Depth, cancel) is { } problem) wrong.Add((PackNames.PackOf(file.Name), problem));
-            progress?.Invoke(Interlocked.Add(ref done, file.Size), total);
-            return inspector;
-        }, inspector => inspector.Dispose());
+        Parallel.ForEach(
+            turns,
+            new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel },
+            () => new Inspector(store),
+            (file, _, inspector) =>
+            {
+                if (inspector.ProblemOf(PackNames.PackOf(file.Name), file.Size, scope.Depth, cancel) is { } problem)
+                    wrong.Add((PackNames.PackOf(file.Name), problem));
+                progress?.Invoke(Interlocked.Add(ref done, file.Size), total);
+                return inspector;
+            },
+            inspector => inspector.Dispose()
+        );
         var lost = new HashSet<ChunkId>();
-        var damage = wrong.OrderBy(w => w.Pack, StringComparer.Ordinal).Select(w => scope.OnlyLooks ? Quarantine.Look(store, w.Pack, w.Problem, lost) : Quarantine.SetAside(store, w.Pack, w.Problem)).ToImmutableArray();
+        var damage = wrong
+            .OrderBy(w => w.Pack, StringComparer.Ordinal)
+            .Select(w => scope.OnlyLooks ? Quarantine.Look(store, w.Pack, w.Problem, lost) : Quarantine.SetAside(store, w.Pack, w.Problem))
+            .ToImmutableArray();
         var read = packs.Select(f => PackNames.PackOf(f.Name)).ToHashSet();
         var contents = store.ReadContents();
         // A record that nobody knows and that the store's key did not sign is no copy of this store.
         var known = contents.Damaged.ToLookup(d => scope.IsKnown(d.CopyId));
         var hurt = known[true].Select(d => new CopyDamage(d.CopyId, [d.Problem], 1)).ToList();
         var whole = ImmutableArray.CreateBuilder<WholeCopy>();
-        using var finder = new DamageFinder(store, pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack), lost, scope.Depth == CheckDepth.Deep);
+        using var finder = new DamageFinder(
+            store,
+            pack => read.Contains(pack) ? scope.Now : scope.LastRead(pack),
+            lost,
+            scope.Depth == CheckDepth.Deep
+        );
         foreach (var copy in contents.Copies)
         {
             cancel.ThrowIfCancellationRequested();
             var found = finder.Walk(copy.Record);
-            if (found.Count > 0) hurt.Add(new CopyDamage(copy.Record.Id, [.. found.Paths], found.Count));
-            else whole.Add(new WholeCopy(copy.Record.Id, found.ReadSince == DateTimeOffset.MinValue ? null : found.ReadSince));
+            if (found.Count > 0)
+                hurt.Add(new CopyDamage(copy.Record.Id, [.. found.Paths], found.Count));
+            else
+                whole.Add(new WholeCopy(copy.Record.Id, found.ReadSince == DateTimeOffset.MinValue ? null : found.ReadSince));
         }
         return new CheckReport(total, all.Sum(f => f.Size), [.. read], all.Count, whole.ToImmutable(), damage, [.. hurt], OtherFiles(store))
         {
-            Strays = [.. known[false].Select(d => $"{d.File}: {d.Problem}, and no copy of this name is known"), .. contents.Unreadable.Where(d => d.IsNote).Select(d => d.Problem), .. Strays(store)],
+            Strays =
+            [
+                .. known[false].Select(d => $"{d.File}: {d.Problem}, and no copy of this name is known"),
+                .. contents.Unreadable.Where(d => d.IsNote).Select(d => d.Problem),
+                .. Strays(store),
+            ],
         };
     }
 
@@ -117,20 +168,39 @@ public static class StoreCheck
     /// <summary>Files that are none of the store's own, by their names.</summary>
     private static IEnumerable<string> Strays(PooledStore store)
     {
-        bool IsIn(string file, string folder, string ending) => file.StartsWith(folder, StringComparison.Ordinal) && file.EndsWith(ending, StringComparison.Ordinal);
-        return store.Place.List("").Select(f => f.Name).Where(f => f != StoreHead.FileName && f != Ballast.FileName && !PackNames.IsPack(f) && !RecordShelf.IsOwn(f)
-                && !IsIn(f, "wraps/", ".wrap") && !IsIn(f, "leases/", ".lease") && !IsIn(f, "leaving/", ".list") && !IsIn(f, "work/", ".part") && !IsIn(f, "damaged/", ".pack"))
-            .Take(MostStrays).Select(f => $"{f} is none of the store's own files; look what it is, and take it out");
+        bool IsIn(string file, string folder, string ending) =>
+            file.StartsWith(folder, StringComparison.Ordinal) && file.EndsWith(ending, StringComparison.Ordinal);
+        return store
+            .Place.List("")
+            .Select(f => f.Name)
+            .Where(f =>
+                f != StoreHead.FileName
+                && f != Ballast.FileName
+                && !PackNames.IsPack(f)
+                && !RecordShelf.IsOwn(f)
+                && !IsIn(f, "wraps/", ".wrap")
+                && !IsIn(f, "leases/", ".lease")
+                && !IsIn(f, "leaving/", ".list")
+                && !IsIn(f, "work/", ".part")
+                && !IsIn(f, "damaged/", ".pack")
+            )
+            .Take(MostStrays)
+            .Select(f => $"{f} is none of the store's own files; look what it is, and take it out");
     }
 
     private static List<PlaceFile> Choose(List<PlaceFile> all, CheckScope scope)
     {
-        if (scope.Budget is not { } budget) return all;
+        if (scope.Budget is not { } budget)
+            return all;
         var chosen = new List<PlaceFile>();
         long sum = 0;
-        foreach (var file in all.OrderBy(f => scope.LastRead(PackNames.PackOf(f.Name)) ?? DateTimeOffset.MinValue).ThenBy(f => f.Name, StringComparer.Ordinal))
+        foreach (
+            var file in all.OrderBy(f => scope.LastRead(PackNames.PackOf(f.Name)) ?? DateTimeOffset.MinValue)
+                .ThenBy(f => f.Name, StringComparer.Ordinal)
+        )
         {
-            if (chosen.Count > 0 && sum + file.Size > budget) break;
+            if (chosen.Count > 0 && sum + file.Size > budget)
+                break;
             chosen.Add(file);
             sum += file.Size;
         }
@@ -147,11 +217,13 @@ public static class StoreCheck
         /// <summary>Null when the pack is what was written; an empty text when its bytes differ; else why it cannot be read.</summary>
         public string? ProblemOf(string pack, long size, CheckDepth depth, CancellationToken cancel)
         {
-            if (size > PackFormat.Largest) return "it is larger than any pack";
+            if (size > PackFormat.Largest)
+                return "it is larger than any pack";
             try
             {
                 var table = depth == CheckDepth.Deep ? store.Index.TableOf(pack) : null;
-                if (depth == CheckDepth.Deep && table is null) return store.Index.IsKnown(pack) || store.Index.Damaged.ContainsKey(pack) ? "" : null;
+                if (depth == CheckDepth.Deep && table is null)
+                    return store.Index.IsKnown(pack) || store.Index.Damaged.ContainsKey(pack) ? "" : null;
                 return IsWhole(pack, size, table, cancel) ? null : "";
             }
             catch (PlaceException e) when (e.Fault == PlaceFault.NotFound)
@@ -170,14 +242,16 @@ public static class StoreCheck
         {
             var block = 0;
             var sound = true;
-            for (long at = 0; at < size;)
+            for (long at = 0; at < size; )
             {
                 cancel.ThrowIfCancellationRequested();
-                var length = table is null ? (int)Math.Min(Piece, size - at)
+                var length =
+                    table is null ? (int)Math.Min(Piece, size - at)
                     : at < PackFormat.HeadSize ? PackFormat.HeadSize
                     : block < table.Blocks.Length ? table.Blocks[block].Stored
                     : (int)(size - at);
-                if (buffer.Length < length) buffer = new byte[length];
+                if (buffer.Length < length)
+                    buffer = new byte[length];
                 var bytes = buffer.AsSpan(0, length);
                 if (store.Place.ReadAt(PackNames.FileOf(pack), at, bytes) != length)
                 {
@@ -201,7 +275,8 @@ public static class StoreCheck
         {
             var block = table.Blocks[number];
             for (var i = block.FirstChunk; i < block.FirstChunk + block.Chunks; i++)
-                if (store.Keys.IdOf(reader.Raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length)) != table.IdAt(i)) return false;
+                if (store.Keys.IdOf(reader.Raw.Slice(table.SpotAt(i).Offset, table.SpotAt(i).Length)) != table.IdAt(i))
+                    return false;
             return true;
         }
 

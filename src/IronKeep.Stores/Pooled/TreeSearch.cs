@@ -30,7 +30,8 @@ public sealed class TreeSearch
 
     /// <summary>
     /// A pattern with '*' and '?', any case, for names; with a slash in it, for whole paths. Without wildcards it may stand anywhere
-    /// in the name. No copy gives more than <paramref name="most"/> hits, and nothing is looked at once <paramref name="patience"/> is over.
+    /// in the name. No copy gives more than <paramref name="most"/> hits, and nothing is looked at once <paramref name="patience"/> is
+    /// over.
     /// </summary>
     public TreeSearch(PooledStore store, string pattern, int most, TimeSpan? patience = null)
     {
@@ -38,7 +39,8 @@ public sealed class TreeSearch
         this.most = most;
         this.patience = patience ?? TimeSpan.MaxValue;
         wholePath = pattern.Contains('/', StringComparison.Ordinal);
-        this.pattern = pattern.Contains('*', StringComparison.Ordinal) || pattern.Contains('?', StringComparison.Ordinal) ? pattern : $"*{pattern}*";
+        this.pattern =
+            pattern.Contains('*', StringComparison.Ordinal) || pattern.Contains('?', StringComparison.Ordinal) ? pattern : $"*{pattern}*";
     }
 
     /// <summary>Whether everything was looked at so far that should be.</summary>
@@ -67,7 +69,8 @@ public sealed class TreeSearch
 
     private Node NodeOf(ContentRef root, CancellationToken cancel)
     {
-        if (known.TryGetValue(root, out var before)) return before;
+        if (known.TryGetValue(root, out var before))
+            return before;
         var open = new Stack<Visit>([new Visit(root, Read(root, cancel))]);
         while (true)
         {
@@ -86,12 +89,14 @@ public sealed class TreeSearch
                 at.Next++;
                 var name = NameText.Show(entry.Name);
                 var fits = Fits(name);
-                if (fits || below is { Items.Count: > 0 }) at.Items.Add(new Item(name, fits ? entry : null, below is { Items.Count: > 0 } ? below : null));
+                if (fits || below is { Items.Count: > 0 })
+                    at.Items.Add(new Item(name, fits ? entry : null, below is { Items.Count: > 0 } ? below : null));
                 continue;
             }
             open.Pop();
             known[at.Content] = at.Items.Count == 0 ? Node.Empty : new Node(at.Items);
-            if (open.Count == 0) return known[at.Content];
+            if (open.Count == 0)
+                return known[at.Content];
         }
     }
 
@@ -103,7 +108,8 @@ public sealed class TreeSearch
         while (open.TryPop(out var at))
         {
             path.Length = at.Length;
-            if (at.Next == at.Node.Items.Count) continue;
+            if (at.Next == at.Node.Items.Count)
+                continue;
             open.Push(at with { Next = at.Next + 1 });
             var item = at.Node.Items[at.Next];
             path.Append('/').Append(item.Name);
@@ -117,7 +123,8 @@ public sealed class TreeSearch
                 }
                 yield return new SearchHit(path.ToString(), hit);
             }
-            if (item.Below is { } below) open.Push((below, 0, path.Length));
+            if (item.Below is { } below)
+                open.Push((below, 0, path.Length));
         }
     }
 
@@ -129,7 +136,8 @@ public sealed class TreeSearch
         while (open.TryPop(out var at) && !IsOver())
         {
             path.Length = at.Length;
-            if (at.Next == at.Entries.Count) continue;
+            if (at.Next == at.Entries.Count)
+                continue;
             open.Push(at with { Next = at.Next + 1 });
             var entry = at.Entries[at.Next];
             path.Append('/').Append(NameText.Show(entry.Name));
@@ -144,13 +152,15 @@ public sealed class TreeSearch
                 }
                 yield return new SearchHit(text, entry);
             }
-            if (entry.Kind == EntryKind.Folder) open.Push((Read(entry.Content, cancel), 0, path.Length));
+            if (entry.Kind == EntryKind.Folder)
+                open.Push((Read(entry.Content, cancel), 0, path.Length));
         }
     }
 
     private bool IsOver()
     {
-        if (watch.Elapsed <= patience) return false;
+        if (watch.Elapsed <= patience)
+            return false;
         IsComplete = false;
         return true;
     }

@@ -8,8 +8,28 @@ namespace IronKeep.Stores.Pooled;
 public static class TreeWalk
 {
     /// <summary>The root of a copy as if it were an entry: a folder without a name.</summary>
-    public static TreeEntry RootOf(CopyRecord record) => new(
-        EntryKind.Folder, [], 0b111_101_101, 0, 0, 1, default, default, 0, 0, record.Bytes, record.RootContent(), record.Items, "", "", 0, [], [], null);
+    public static TreeEntry RootOf(CopyRecord record) =>
+        new(
+            EntryKind.Folder,
+            [],
+            0b111_101_101,
+            0,
+            0,
+            1,
+            default,
+            default,
+            0,
+            0,
+            record.Bytes,
+            record.RootContent(),
+            record.Items,
+            "",
+            "",
+            0,
+            [],
+            [],
+            null
+        );
 
     /// <summary>The entry at a path of names below the root; null when there is none. Damage on the way is thrown.</summary>
     public static TreeEntry? Find(PooledStore store, CopyRecord record, IReadOnlyList<byte[]> path)
@@ -17,9 +37,11 @@ public static class TreeWalk
         var at = RootOf(record);
         foreach (var name in path)
         {
-            if (at.Kind != EntryKind.Folder) return null;
+            if (at.Kind != EntryKind.Folder)
+                return null;
             var next = store.EnumerateFolder(at.Content).FirstOrDefault(e => e.Name.AsSpan().SequenceEqual(name));
-            if (next is null) return null;
+            if (next is null)
+                return null;
             at = next;
         }
         return at;

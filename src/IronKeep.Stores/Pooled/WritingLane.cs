@@ -37,7 +37,8 @@ public sealed partial class WritingSession
                 session.needs.Note(there);
                 return id;
             }
-            if (!session.unsealed.TryAdd(id, 0)) return id;
+            if (!session.unsealed.TryAdd(id, 0))
+                return id;
             Interlocked.Add(ref session.newBytes, content.Length);
             Add(id, content);
             return id;
@@ -46,10 +47,12 @@ public sealed partial class WritingSession
         /// <summary>A reference to content of these chunks; long lists of identities become chunks themselves.</summary>
         public ContentRef Refer(IReadOnlyList<ChunkId> ids)
         {
-            if (ids.Count <= ContentRef.MostDirect) return new ContentRef(0, [.. ids]);
+            if (ids.Count <= ContentRef.MostDirect)
+                return new ContentRef(0, [.. ids]);
             var above = Lists(ids);
             var depth = 1;
-            for (; above.Count > ContentRef.MostDirect; depth++) above = Lists(above);
+            for (; above.Count > ContentRef.MostDirect; depth++)
+                above = Lists(above);
             return new ContentRef(depth, [.. above]);
         }
 
@@ -99,14 +102,16 @@ public sealed partial class WritingSession
         // Cut where an identity chooses, so that a change in the middle of a large file changes one list.
         private List<ChunkId> Lists(IReadOnlyList<ChunkId> ids)
         {
-            const int least = 256, most = 4096;
+            const int least = 256,
+                most = 4096;
             var lists = new List<ChunkId>();
             var bytes = new RecordBuffer();
             for (var i = 0; i < ids.Count; i++)
             {
                 ids[i].Write(bytes.Take(ChunkId.Size));
                 var count = bytes.Length / ChunkId.Size;
-                if (i + 1 < ids.Count && count < most && (count < least || (ids[i].D & 0x3FF) != 0)) continue;
+                if (i + 1 < ids.Count && count < most && (count < least || (ids[i].D & 0x3FF) != 0))
+                    continue;
                 lists.Add(Put(bytes.Written));
                 bytes.Clear();
             }
@@ -127,7 +132,8 @@ public sealed partial class WritingSession
 
         private void Publish(WrittenPack? full)
         {
-            if (full is not null) session.Publish(full);
+            if (full is not null)
+                session.Publish(full);
         }
     }
 }

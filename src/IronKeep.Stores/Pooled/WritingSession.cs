@@ -18,7 +18,9 @@ public sealed partial class WritingSession : IDisposable
     // Of a small chunk that the store seems to hold, only the table of its pack tells for certain. Chunks that were put together lie
     // together, so a table serves many. Where they lie scattered over more tables than memory holds, reading a table for each costs
     // far more than storing the chunk again: a session reads so many for small chunks, and one more for so many that it puts.
-    private const int SmallChunk = 16 * 1024, FirstTables = 64, PutsForATable = 256;
+    private const int SmallChunk = 16 * 1024,
+        FirstTables = 64,
+        PutsForATable = 256;
 
     private readonly PooledStore store;
     private readonly Lease lease;
@@ -30,9 +32,11 @@ public sealed partial class WritingSession : IDisposable
     private readonly ConcurrentBag<Task> publishing = [];
     private readonly ConcurrentBag<int> published = [];
     private Exception? failure;
-    private long newBytes, puts;
+    private long newBytes,
+        puts;
     private int tablesLeft = FirstTables;
-    private bool sealedAll, ended;
+    private bool sealedAll,
+        ended;
 
     internal WritingSession(PooledStore store, Lease lease, int level)
     {
@@ -67,13 +71,17 @@ public sealed partial class WritingSession : IDisposable
     public bool CountsOn(ChunkId id, int depth)
     {
         var pack = store.Index.SeemsToStayIn(id);
-        if (pack < 0) return false;
+        if (pack < 0)
+            return false;
         needs.Note(pack);
-        if (depth > 0) needs.NoteList(id, depth);
+        if (depth > 0)
+            needs.NoteList(id, depth);
         return true;
     }
 
-    /// <summary>Seals every lane and writes the record, which says besides what it stored: the commit point. No lane may be used any more.</summary>
+    /// <summary>
+    /// Seals every lane and writes the record, which says besides what it stored: the commit point. No lane may be used any more.
+    /// </summary>
     public CopyRecord Commit(CopyRecord record)
     {
         Seal();
@@ -90,7 +98,8 @@ public sealed partial class WritingSession : IDisposable
             store.Records.Delete(record.Id);
             throw;
         }
-        if (needs.Known() is { } known) store.Needs.Remember(record.Id, known);
+        if (needs.Known() is { } known)
+            store.Needs.Remember(record.Id, known);
         return record;
     }
 
@@ -103,8 +112,10 @@ public sealed partial class WritingSession : IDisposable
         foreach (var kind in lanes.GroupBy(l => l.Kind))
         {
             var first = kind.FirstOrDefault(l => l.HasFile) ?? kind.First();
-            foreach (var lane in kind.Where(l => l != first)) first.Absorb(lane);
-            foreach (var lane in kind) lane.Seal();
+            foreach (var lane in kind.Where(l => l != first))
+                first.Absorb(lane);
+            foreach (var lane in kind)
+                lane.Seal();
         }
         Task.WaitAll([.. publishing]);
         ThrowIfFailed();
@@ -112,19 +123,22 @@ public sealed partial class WritingSession : IDisposable
 
     public void Dispose()
     {
-        if (ended) return;
+        if (ended)
+            return;
         ended = true;
         try
         {
             // What a run that was stopped has stored is good, and the next one uses it.
-            if (!sealedAll && failure is null) Seal();
+            if (!sealedAll && failure is null)
+                Seal();
             Task.WaitAll([.. publishing]);
         }
         catch (Exception e) when (e is PlaceException or AggregateException)
         {
             // Whoever commits hears of it; here nothing is committed.
         }
-        foreach (var lane in lanes) lane.Dispose();
+        foreach (var lane in lanes)
+            lane.Dispose();
         lease.Dispose();
         room.Dispose();
     }
@@ -146,18 +160,23 @@ public sealed partial class WritingSession : IDisposable
 
     private void ThrowIfFailed()
     {
-        if (failure is { } e) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
+        if (failure is { } e)
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
     }
 
     /// <summary>The number of a pack that stays and holds the chunk, or -1 when none does or when it costs too much to know.</summary>
     private int Find(ChunkId id, int length)
     {
-        if (Interlocked.Increment(ref puts) % PutsForATable == 0) Interlocked.Increment(ref tablesLeft);
-        if (store.Index.SeemsToStayIn(id) < 0) return -1;
-        if (store.Index.StaysIn(id, atHand: true) is var pack and >= 0) return pack;
+        if (Interlocked.Increment(ref puts) % PutsForATable == 0)
+            Interlocked.Increment(ref tablesLeft);
+        if (store.Index.SeemsToStayIn(id) < 0)
+            return -1;
+        if (store.Index.StaysIn(id, atHand: true) is var pack and >= 0)
+            return pack;
         if (length < SmallChunk)
         {
-            if (Volatile.Read(ref tablesLeft) <= 0) return -1;
+            if (Volatile.Read(ref tablesLeft) <= 0)
+                return -1;
             Interlocked.Decrement(ref tablesLeft);
         }
         return store.Index.StaysIn(id);
@@ -167,32 +186,39 @@ public sealed partial class WritingSession : IDisposable
     private void Publish(WrittenPack pack)
     {
         room.Wait();
-        publishing.Add(Task.Run(() =>
-        {
-            try
+        publishing.Add(
+            Task.Run(() =>
             {
-                // A mount that was lost leaves an empty folder, which would take packs without a word.
-                store.CheckStillThere();
-                pack.Publish();
-                var number = store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table));
-                needs.Note(number);
-                published.Add(number);
-                for (var i = 0; i < pack.Table.Count; i++) unsealed.TryRemove(pack.Table.IdAt(i), out _);
-            }
-            catch (Exception e)
-            {
-                failure ??= e;
-            }
-            finally
-            {
-                room.Release();
-            }
-        }));
+                try
+                {
+                    // A mount that was lost leaves an empty folder, which would take packs without a word.
+                    store.CheckStillThere();
+                    pack.Publish();
+                    var number = store.Index.Add(pack.Name, pack.Table, SizeOf(pack.Table));
+                    needs.Note(number);
+                    published.Add(number);
+                    for (var i = 0; i < pack.Table.Count; i++)
+                        unsealed.TryRemove(pack.Table.IdAt(i), out _);
+                }
+                catch (Exception e)
+                {
+                    failure ??= e;
+                }
+                finally
+                {
+                    room.Release();
+                }
+            })
+        );
     }
 
     private long SizeOf(PackTable table)
     {
         var end = table.Blocks.Length == 0 ? PackFormat.HeadSize : table.Blocks[^1].Offset + table.Blocks[^1].Stored;
-        return end + table.Blocks.Length * PackFormat.BlockEntrySize + (long)table.Count * PackFormat.ChunkEntrySize + (store.Head.Encrypts ? Keys.Sealing.TagSize : 0) + PackFormat.TailSize;
+        return end
+            + table.Blocks.Length * PackFormat.BlockEntrySize
+            + (long)table.Count * PackFormat.ChunkEntrySize
+            + (store.Head.Encrypts ? Keys.Sealing.TagSize : 0)
+            + PackFormat.TailSize;
     }
 }

@@ -2,7 +2,9 @@ using System.Runtime.InteropServices;
 
 namespace IronKeep.Stores.Posix;
 
-/// <summary>What a clock knows beyond the time: in which boot its timestamps count, and whether somebody keeps it right from outside.</summary>
+/// <summary>
+/// What a clock knows beyond the time: in which boot its timestamps count, and whether somebody keeps it right from outside.
+/// </summary>
 public interface ISteadyClock
 {
     /// <summary>Names the boot of the machine; timestamps of one boot can be compared.</summary>
@@ -36,7 +38,10 @@ public sealed partial class BootClock : TimeProvider, ISteadyClock
         }
     }
 
-    public override long GetTimestamp() => clock_gettime(BootTime, out var now) == 0 ? now.Seconds * 1_000_000_000 + now.Nanoseconds : throw new InvalidOperationException("the boot clock cannot be read");
+    public override long GetTimestamp() =>
+        clock_gettime(BootTime, out var now) == 0
+            ? now.Seconds * 1_000_000_000 + now.Nanoseconds
+            : throw new InvalidOperationException("the boot clock cannot be read");
 
     private static string ReadBootId()
     {

@@ -34,15 +34,18 @@ public sealed class NameList
     public static NameList Of(IEnumerable<byte[]> names)
     {
         var list = new NameList();
-        foreach (var name in names) list.Add(name);
+        foreach (var name in names)
+            list.Add(name);
         list.Sort();
         return list;
     }
 
     internal void Add(ReadOnlySpan<byte> name)
     {
-        if (used + name.Length + 1 > bytes.Length) Array.Resize(ref bytes, Math.Max(bytes.Length * 2, used + name.Length + 1));
-        if (Count == starts.Length) Array.Resize(ref starts, starts.Length * 2);
+        if (used + name.Length + 1 > bytes.Length)
+            Array.Resize(ref bytes, Math.Max(bytes.Length * 2, used + name.Length + 1));
+        if (Count == starts.Length)
+            Array.Resize(ref starts, starts.Length * 2);
         starts[Count++] = used;
         name.CopyTo(bytes.AsSpan(used));
         bytes[used + name.Length] = 0;
@@ -60,13 +63,17 @@ public sealed class NameList
     {
         public int Compare(int x, int y)
         {
-            if (x == y) return 0;
+            if (x == y)
+                return 0;
             ref var start = ref MemoryMarshal.GetArrayDataReference(bytes);
             for (int i = x, j = y; i < used && j < used; i++, j++)
             {
-                int a = System.Runtime.CompilerServices.Unsafe.Add(ref start, i), b = System.Runtime.CompilerServices.Unsafe.Add(ref start, j);
-                if (a != b) return a - b;
-                if (a == 0) return 0;
+                int a = System.Runtime.CompilerServices.Unsafe.Add(ref start, i),
+                    b = System.Runtime.CompilerServices.Unsafe.Add(ref start, j);
+                if (a != b)
+                    return a - b;
+                if (a == 0)
+                    return 0;
             }
             return 0;
         }

@@ -3,18 +3,23 @@ using Microsoft.Win32.SafeHandles;
 
 namespace IronKeep.Stores.Posix;
 
-/// <summary>The system calls that the standard library does not offer: names as bytes, paths relative to an open folder, all attributes.</summary>
+/// <summary>
+/// The system calls that the standard library does not offer: names as bytes, paths relative to an open folder, all attributes.
+/// </summary>
 internal static unsafe partial class Native
 {
     public const int AtFdCwd = -100;
     public const int AtSymlinkNoFollow = 0x100;
     public const int AtEmptyPath = 0x1000;
+
     /// <summary>Take what the kernel knows, without asking a server again.</summary>
     public const int AtDontSync = 0x4000;
     public const uint StatxBasic = 0x7ff;
+
     /// <summary>Begin to write to the disk, and do not wait.</summary>
     public const uint SyncBegin = 2;
-    public const int SeekData = 3, SeekHole = 4;
+    public const int SeekData = 3,
+        SeekHole = 4;
 
     public const int ReadOnly = 0;
     public const int WriteOnly = 1;
@@ -36,7 +41,9 @@ internal static unsafe partial class Native
     [StructLayout(LayoutKind.Sequential)]
     public struct OpenHow
     {
-        public ulong Flags, Mode, Resolve;
+        public ulong Flags,
+            Mode,
+            Resolve;
     }
 
     /// <summary>The number of openat2, the same on every architecture; and: follow no link anywhere, stay below the folder.</summary>
@@ -161,13 +168,26 @@ internal static unsafe partial class Native
     [StructLayout(LayoutKind.Sequential)]
     public struct StatxBuffer
     {
-        public uint Mask, BlockSize;
+        public uint Mask,
+            BlockSize;
         public ulong Attributes;
-        public uint Links, User, Group;
-        public ushort Mode, Padding;
-        public ulong Inode, Size, Blocks, AttributesMask;
-        public Timestamp Accessed, Born, Changed, Modified;
-        public uint DeviceMajorOfNode, DeviceMinorOfNode, DeviceMajor, DeviceMinor;
+        public uint Links,
+            User,
+            Group;
+        public ushort Mode,
+            Padding;
+        public ulong Inode,
+            Size,
+            Blocks,
+            AttributesMask;
+        public Timestamp Accessed,
+            Born,
+            Changed,
+            Modified;
+        public uint DeviceMajorOfNode,
+            DeviceMinorOfNode,
+            DeviceMajor,
+            DeviceMinor;
         public fixed ulong Spare[14];
     }
 

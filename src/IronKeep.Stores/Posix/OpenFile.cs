@@ -23,8 +23,10 @@ public sealed unsafe class OpenFile(int descriptor) : IDisposable
             while (total < buffer.Length)
             {
                 var read = Native.ReadAt(fd, start + total, (nuint)(buffer.Length - total), offset + total);
-                if (read < 0) throw Failed("cannot be read");
-                if (read == 0) break;
+                if (read < 0)
+                    throw Failed("cannot be read");
+                if (read == 0)
+                    break;
                 total += (int)read;
             }
         }
@@ -35,10 +37,11 @@ public sealed unsafe class OpenFile(int descriptor) : IDisposable
     {
         fixed (byte* start = content)
         {
-            for (var done = 0; done < content.Length;)
+            for (var done = 0; done < content.Length; )
             {
                 var written = Native.WriteAt(fd, start + done, (nuint)(content.Length - done), offset + done);
-                if (written < 0) throw Failed("cannot be written");
+                if (written < 0)
+                    throw Failed("cannot be written");
                 done += (int)written;
             }
         }
@@ -47,26 +50,33 @@ public sealed unsafe class OpenFile(int descriptor) : IDisposable
     /// <summary>Gives the file its size; what was never written stays a hole.</summary>
     public void SetSize(long size) => Check(Native.Truncate(fd, size), "cannot be given its size");
 
-    /// <summary>The stretches that hold data, or null when the file system cannot tell. More than <paramref name="most"/> are joined over their smallest holes.</summary>
+    /// <summary>
+    /// The stretches that hold data, or null when the file system cannot tell. More than <paramref name="most"/> are joined over their
+    /// smallest holes.
+    /// </summary>
     public List<Extent>? Extents(long size, int most)
     {
         var found = new List<Extent>();
-        for (long at = 0; at < size;)
+        for (long at = 0; at < size; )
         {
             var data = Native.Seek(fd, at, Native.SeekData);
             if (data < 0)
             {
                 const int noMoreData = 6;
-                if (Marshal.GetLastPInvokeError() == noMoreData) break;
+                if (Marshal.GetLastPInvokeError() == noMoreData)
+                    break;
                 return null;
             }
             var hole = Native.Seek(fd, data, Native.SeekHole);
-            if (hole < 0) return null;
+            if (hole < 0)
+                return null;
             hole = Math.Min(hole, size);
-            if (hole > data) found.Add(new Extent(data, hole - data));
+            if (hole > data)
+                found.Add(new Extent(data, hole - data));
             at = Math.Max(hole, data + 1);
         }
-        for (long least = 8192; found.Count > most; least *= 2) found = Join(found, least);
+        for (long least = 8192; found.Count > most; least *= 2)
+            found = Join(found, least);
         return found;
     }
 
@@ -76,8 +86,10 @@ public sealed unsafe class OpenFile(int descriptor) : IDisposable
         foreach (var next in extents.Skip(1))
         {
             var last = joined[^1];
-            if (next.Offset - (last.Offset + last.Length) < least) joined[^1] = last with { Length = next.Offset + next.Length - last.Offset };
-            else joined.Add(next);
+            if (next.Offset - (last.Offset + last.Length) < least)
+                joined[^1] = last with { Length = next.Offset + next.Length - last.Offset };
+            else
+                joined.Add(next);
         }
         return joined;
     }
@@ -99,13 +111,15 @@ public sealed unsafe class OpenFile(int descriptor) : IDisposable
 
     public void Dispose()
     {
-        if (fd >= 0) _ = Native.Close(fd);
+        if (fd >= 0)
+            _ = Native.Close(fd);
         fd = -1;
     }
 
     private static void Check(int result, string what)
     {
-        if (result != 0) throw Failed(what);
+        if (result != 0)
+            throw Failed(what);
     }
 
     private static PosixException Failed(string what) => new(Marshal.GetLastPInvokeError(), what);

@@ -14,7 +14,8 @@ public static class OwnFiles
     public static string? TightenFolder(string folder)
     {
         var mode = File.GetUnixFileMode(folder);
-        if ((mode & (Others | Group)) == 0) return null;
+        if ((mode & (Others | Group)) == 0)
+            return null;
         File.SetUnixFileMode(folder, mode & ~(Others | Group));
         return $"the folder {folder} was open to others (mode {Convert.ToString((int)mode, 8)}) and is for the service alone now";
     }
@@ -23,6 +24,8 @@ public static class OwnFiles
     public static string? WhoElseReads(string file)
     {
         var mode = File.GetUnixFileMode(file);
-        return (mode & Others) != 0 ? "everybody on the machine" : (mode & (UnixFileMode.GroupRead | UnixFileMode.GroupWrite)) != 0 ? "its group" : null;
+        return (mode & Others) != 0 ? "everybody on the machine"
+            : (mode & (UnixFileMode.GroupRead | UnixFileMode.GroupWrite)) != 0 ? "its group"
+            : null;
     }
 }

@@ -3,7 +3,9 @@ using System.Runtime.InteropServices;
 
 namespace IronKeep.Stores.Posix;
 
-/// <summary>Names of users and groups by number, as the machine knows them; empty where it knows none. Remembered for the life of the object.</summary>
+/// <summary>
+/// Names of users and groups by number, as the machine knows them; empty where it knows none. Remembered for the life of the object.
+/// </summary>
 public sealed class Owners
 {
     private static readonly Lock Gate = new();
@@ -11,6 +13,7 @@ public sealed class Owners
     private readonly ConcurrentDictionary<uint, string> groups = new();
 
     public string User(uint id) => users.GetOrAdd(id, i => Read(Native.UserById, i));
+
     public string Group(uint id) => groups.GetOrAdd(id, i => Read(Native.GroupById, i));
 
     // getpwuid and getgrgid share a static buffer; both structures begin with the pointer to the name.

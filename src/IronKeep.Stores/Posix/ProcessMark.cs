@@ -16,7 +16,8 @@ public static class ProcessMark
     /// <summary>Whether the mark is that of a process of this machine that is certainly gone. False when it cannot be known.</summary>
     public static bool IsDead(string mark)
     {
-        if (Where.Length == 0 || !mark.StartsWith(Where + "-", StringComparison.Ordinal)) return false;
+        if (Where.Length == 0 || !mark.StartsWith(Where + "-", StringComparison.Ordinal))
+            return false;
         var rest = mark[(Where.Length + 1)..].Split('-');
         return rest.Length >= 2 && int.TryParse(rest[0], CultureInfo.InvariantCulture, out var id) && StartOf(id) != rest[1];
     }

@@ -9,7 +9,8 @@ public static class RealPaths
     public static string? Of(string path)
     {
         var result = Native.RealPath(path, 0);
-        if (result == 0) return null;
+        if (result == 0)
+            return null;
         var text = Marshal.PtrToStringUTF8(result);
         Native.Free(result);
         return text;
@@ -21,7 +22,8 @@ public static class RealPaths
         var rest = "";
         for (var at = path.TrimEnd('/'); at.Length > 0; at = at[..at.LastIndexOf('/')])
         {
-            if (Of(at) is { } real) return real.TrimEnd('/') + rest;
+            if (Of(at) is { } real)
+                return real.TrimEnd('/') + rest;
             rest = at[at.LastIndexOf('/')..] + rest;
         }
         return rest.Length == 0 ? "/" : rest;
@@ -40,11 +42,18 @@ public static class RealPaths
     /// </summary>
     public static string? WhyNotWritable(string path)
     {
-        const int write = 2, search = 1, readOnly = 30;
+        const int write = 2,
+            search = 1,
+            readOnly = 30;
         var at = path;
-        while (at.Length > 1 && !Path.Exists(at)) at = Path.GetDirectoryName(at) ?? "/";
-        if (!Directory.Exists(at)) return $"{at} is not a folder";
-        if (Native.Access(at, write | search) == 0) return null;
-        return System.Runtime.InteropServices.Marshal.GetLastPInvokeError() == readOnly ? $"{at} is mounted read-only" : $"the service may not write to {at}";
+        while (at.Length > 1 && !Path.Exists(at))
+            at = Path.GetDirectoryName(at) ?? "/";
+        if (!Directory.Exists(at))
+            return $"{at} is not a folder";
+        if (Native.Access(at, write | search) == 0)
+            return null;
+        return System.Runtime.InteropServices.Marshal.GetLastPInvokeError() == readOnly
+            ? $"{at} is mounted read-only"
+            : $"the service may not write to {at}";
     }
 }

@@ -8,7 +8,15 @@ namespace IronKeep.Stores.Restores;
 /// <summary>
 /// Makes files, links, FIFOs and devices, one worker's own: each is made and finished where nobody else can enter, then put in its place.
 /// </summary>
-internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandles handles, RestoreNotes notes, LinkedFiles linked, ExistingRule existing, CancellationToken cancel)
+internal sealed class EntryWriter(
+    ChunkReader reader,
+    Staging staging,
+    OpenHandles handles,
+    RestoreNotes notes,
+    LinkedFiles linked,
+    ExistingRule existing,
+    CancellationToken cancel
+)
 {
     private const int MostNamesBeside = 1000;
 
@@ -17,8 +25,10 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
         var into = handles.Take(folder);
         try
         {
-            if (entry.Links <= 1) New(folder, into, entry, null);
-            else Linked(folder, into, entry);
+            if (entry.Links <= 1)
+                New(folder, into, entry, null);
+            else
+                Linked(folder, into, entry);
         }
         finally
         {
@@ -32,7 +42,8 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
         var kept = linked.Of(entry);
         lock (kept)
         {
-            if (kept.Name is null || !Link(folder, into, entry, kept.Name)) New(folder, into, entry, kept);
+            if (kept.Name is null || !Link(folder, into, entry, kept.Name))
+                New(folder, into, entry, kept);
         }
     }
 
@@ -62,16 +73,22 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
         var (at, name) = direct ? (into, entry.Name) : (staging.Folder, staging.NewName());
         try
         {
-            if (entry.Kind == EntryKind.File) File(folder, at, name, entry);
+            if (entry.Kind == EntryKind.File)
+                File(folder, at, name, entry);
             else
             {
-                if (entry.Kind == EntryKind.Symlink) at.MakeLink(name, entry.LinkTarget);
-                else if (entry.Kind == EntryKind.Fifo) at.MakeFifo(name);
-                else at.MakeDevice(name, entry.Kind == EntryKind.BlockDevice, entry.Node);
+                if (entry.Kind == EntryKind.Symlink)
+                    at.MakeLink(name, entry.LinkTarget);
+                else if (entry.Kind == EntryKind.Fifo)
+                    at.MakeFifo(name);
+                else
+                    at.MakeDevice(name, entry.Kind == EntryKind.BlockDevice, entry.Node);
                 notes.Owner(() => at.SetOwner(name, entry.User, entry.Group), () => folder.PathOf(entry));
-                foreach (var attribute in entry.Attributes) notes.Attribute(() => at.SetAttribute(name, attribute), attribute, () => folder.PathOf(entry));
+                foreach (var attribute in entry.Attributes)
+                    notes.Attribute(() => at.SetAttribute(name, attribute), attribute, () => folder.PathOf(entry));
                 // Giving a file away clears setuid and setgid, so the mode follows the owner.
-                if (entry.Kind != EntryKind.Symlink) at.SetMode(name, entry.Mode);
+                if (entry.Kind != EntryKind.Symlink)
+                    at.SetMode(name, entry.Mode);
                 at.SetModified(name, entry.Modified);
             }
         }
@@ -84,10 +101,14 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
             at.Remove(name);
             throw;
         }
-        if (kept is not null) Keep(kept, name);
-        if (!direct) Place(folder, into, name, entry);
-        if (entry.Kind == EntryKind.Symlink) notes.Link();
-        if (entry.Kind == EntryKind.File) notes.File(entry.Size);
+        if (kept is not null)
+            Keep(kept, name);
+        if (!direct)
+            Place(folder, into, name, entry);
+        if (entry.Kind == EntryKind.Symlink)
+            notes.Link();
+        if (entry.Kind == EntryKind.File)
+            notes.File(entry.Size);
     }
 
     /// <summary>Keeps another name of a file in the staging folder, for the names of it that are to come.</summary>
@@ -109,9 +130,11 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
     {
         using var file = at.CreateFile(name);
         FileBytes.Each(reader, entry, file.Write, cancel);
-        if (entry.Extents is not null) file.SetSize(entry.Size);
+        if (entry.Extents is not null)
+            file.SetSize(entry.Size);
         notes.Owner(() => file.SetOwner(entry.User, entry.Group), () => folder.PathOf(entry));
-        foreach (var attribute in entry.Attributes) notes.Attribute(() => file.SetAttribute(attribute), attribute, () => folder.PathOf(entry));
+        foreach (var attribute in entry.Attributes)
+            notes.Attribute(() => file.SetAttribute(attribute), attribute, () => folder.PathOf(entry));
         file.SetMode(entry.Mode);
         file.SetModified(entry.Modified);
     }
@@ -135,7 +158,8 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
                 try
                 {
                     staging.Folder.RenameTo(into, staged, Beside(entry.Name, i), replace: false);
-                    if (i > 0) notes.Beside();
+                    if (i > 0)
+                        notes.Beside();
                     return;
                 }
                 catch (PosixException e) when (e.Exists && existing == ExistingRule.Beside)
@@ -154,5 +178,6 @@ internal sealed class EntryWriter(ChunkReader reader, Staging staging, OpenHandl
     }
 
     /// <summary>The name of an entry that is put beside another: the i-th that is tried, the first being its own.</summary>
-    public static byte[] Beside(byte[] name, int i) => i == 0 ? name : [.. name, .. Encoding.ASCII.GetBytes(i == 1 ? ".restored" : $".restored-{i}")];
+    public static byte[] Beside(byte[] name, int i) =>
+        i == 0 ? name : [.. name, .. Encoding.ASCII.GetBytes(i == 1 ? ".restored" : $".restored-{i}")];
 }

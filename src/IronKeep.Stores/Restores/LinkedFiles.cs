@@ -8,7 +8,10 @@ internal sealed class LinkedFiles
 {
     private readonly ConcurrentDictionary<(ulong Device, ulong Inode), Kept> known = new();
 
-    /// <summary>The name under which such a file is kept in the staging folder until the restore ends, once it is there; null before, and where there are no hard links. Whoever works on it locks it.</summary>
+    /// <summary>
+    /// The name under which such a file is kept in the staging folder until the restore ends, once it is there; null before, and where
+    /// there are no hard links. Whoever works on it locks it.
+    /// </summary>
     public sealed class Kept
     {
         public byte[]? Name { get; set; }

@@ -16,21 +16,24 @@ internal sealed class OpenHandles(RestoreFolder top, Staging staging) : IDisposa
     public OpenFolder Take(RestoreFolder folder)
     {
         lock (gate)
-            if (Held(folder) is { } there) return there;
+            if (Held(folder) is { } there)
+                return there;
         // The nearest that is open, held meanwhile; the top always is.
         var way = new Stack<RestoreFolder>();
         OpenFolder? from = null;
         var at = folder;
         lock (gate)
             for (; from is null; at = from is null ? at.Above! : at)
-                if ((from = Held(at)) is null) way.Push(at);
+                if ((from = Held(at)) is null)
+                    way.Push(at);
         try
         {
             var last = from;
             foreach (var step in way)
             {
                 var next = step.StagedAs is { } name ? staging.Folder.Enter(name) : last.Enter(step.Entry!.Name);
-                if (last != from) last.Dispose();
+                if (last != from)
+                    last.Dispose();
                 last = next;
             }
             return Adopt(folder, last);
@@ -62,9 +65,11 @@ internal sealed class OpenHandles(RestoreFolder top, Staging staging) : IDisposa
         OpenFolder? closes = null;
         lock (gate)
         {
-            if (--folder.Uses > 0 || folder == top) return;
+            if (--folder.Uses > 0 || folder == top)
+                return;
             folder.Idle = idle.AddFirst(folder);
-            if (idle.Count <= MostIdle) return;
+            if (idle.Count <= MostIdle)
+                return;
             var last = idle.Last!.Value;
             idle.RemoveLast();
             (closes, last.Handle, last.Idle) = (last.Handle, null, null);
@@ -79,7 +84,8 @@ internal sealed class OpenHandles(RestoreFolder top, Staging staging) : IDisposa
         if (folder is { Staged: true, StagedAs: null, Above: { } above })
         {
             bool known;
-            lock (gate) known = above.Handle is not null;
+            lock (gate)
+                known = above.Handle is not null;
             if (!known)
             {
                 Adopt(above, folder.Handle!.Above());
@@ -87,19 +93,22 @@ internal sealed class OpenHandles(RestoreFolder top, Staging staging) : IDisposa
             }
         }
         OpenFolder? closes;
-        lock (gate) (closes, folder.Handle) = (folder.Handle, null);
+        lock (gate)
+            (closes, folder.Handle) = (folder.Handle, null);
         closes?.Dispose();
     }
 
     public void Dispose()
     {
-        foreach (var folder in idle) folder.Handle?.Dispose();
+        foreach (var folder in idle)
+            folder.Handle?.Dispose();
         idle.Clear();
     }
 
     private OpenFolder? Held(RestoreFolder folder)
     {
-        if (folder.Handle is null) return null;
+        if (folder.Handle is null)
+            return null;
         if (folder.Idle is { } node)
         {
             idle.Remove(node);

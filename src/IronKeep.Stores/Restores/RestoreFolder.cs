@@ -38,7 +38,8 @@ internal sealed class RestoreFolder(RestoreFolder? above, TreeEntry? entry, bool
     private List<byte[]> Names()
     {
         var names = new List<byte[]>();
-        for (var at = this; at.Above is not null; at = at.Above) names.Add(at.Entry!.Name);
+        for (var at = this; at.Above is not null; at = at.Above)
+            names.Add(at.Entry!.Name);
         names.Reverse();
         return names;
     }

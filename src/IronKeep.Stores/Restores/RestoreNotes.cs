@@ -10,14 +10,22 @@ internal sealed class RestoreNotes(Action<long, long>? progress)
     private const int MostProblems = 10_000;
     private readonly ConcurrentQueue<RestoreProblem> problems = new();
     private readonly ConcurrentDictionary<string, byte> saidOnce = new();
-    private long files, folders, links, bytes, overwritten, beside;
+    private long files,
+        folders,
+        links,
+        bytes,
+        overwritten,
+        beside;
 
     /// <summary>Files and links made so far.</summary>
     public long Made => Interlocked.Read(ref files) + Interlocked.Read(ref links);
 
     public void Folder() => Interlocked.Increment(ref folders);
+
     public void Link() => Interlocked.Increment(ref links);
+
     public void Overwritten() => Interlocked.Increment(ref overwritten);
+
     public void Beside() => Interlocked.Increment(ref beside);
 
     public void File(long size)
@@ -28,7 +36,8 @@ internal sealed class RestoreNotes(Action<long, long>? progress)
 
     public void Report(string path, string problem)
     {
-        if (problems.Count < MostProblems) problems.Enqueue(new RestoreProblem(path, problem));
+        if (problems.Count < MostProblems)
+            problems.Enqueue(new RestoreProblem(path, problem));
     }
 
     /// <summary>Gives something its owner, or says that it cannot be done.</summary>
@@ -62,6 +71,7 @@ internal sealed class RestoreNotes(Action<long, long>? progress)
 
     private void Once(string what, Func<string> path, string problem)
     {
-        if (saidOnce.TryAdd(what, 0)) Report(path(), problem);
+        if (saidOnce.TryAdd(what, 0))
+            Report(path(), problem);
     }
 }

@@ -3,7 +3,10 @@ using IronKeep.Stores.Posix;
 
 namespace IronKeep.Stores.Restores;
 
-/// <summary>Opens the folder that something is to be written to, and makes what is missing of it: judged by where it really leads, before anything is made.</summary>
+/// <summary>
+/// Opens the folder that something is to be written to, and makes what is missing of it: judged by where it really leads, before anything
+/// is made.
+/// </summary>
 internal static class TargetFolder
 {
     /// <summary>The opened folder. A path into a forbidden one is an <see cref="IOException"/>.</summary>
@@ -11,7 +14,8 @@ internal static class TargetFolder
     {
         var missing = new Stack<string>();
         var at = path.Length > 1 ? path.TrimEnd('/') : path;
-        if (at.Length == 0) at = "/";
+        if (at.Length == 0)
+            at = "/";
         OpenFolder folder;
         while (true)
         {
@@ -24,15 +28,22 @@ internal static class TargetFolder
             {
                 var slash = at.LastIndexOf('/');
                 missing.Push(at[(slash + 1)..]);
-                at = slash < 0 ? "." : slash == 0 ? "/" : at[..slash];
+                at =
+                    slash < 0 ? "."
+                    : slash == 0 ? "/"
+                    : at[..slash];
             }
         }
         try
         {
-            if (forbidden?.Reason(folder.RealPath()) is { } why) throw new IOException($"{path} cannot be written to: {why}");
+            if (forbidden?.Reason(folder.RealPath()) is { } why)
+                throw new IOException($"{path} cannot be written to: {why}");
             foreach (var name in missing.Where(n => n.Length > 0))
             {
-                if (name is "." or "..") throw new IOException($"{path} cannot be made: '{name}' stands behind a folder that does not exist; write the path without it");
+                if (name is "." or "..")
+                    throw new IOException(
+                        $"{path} cannot be made: '{name}' stands behind a folder that does not exist; write the path without it"
+                    );
                 var bytes = Encoding.UTF8.GetBytes(name);
                 try
                 {

@@ -13,7 +13,12 @@ namespace IronKeep.Stores.Restores;
 /// nothing half-restored stands under a real name and nobody can put anything in the way. Never follows a link. What could not be done is
 /// in the report; the rest is done.
 /// </summary>
-public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress = null, ExistingRule existing = ExistingRule.Keep, ForbiddenFolders? forbidden = null) : IDisposable
+public sealed class TreeRestorer(
+    PooledStore store,
+    Action<long, long>? progress = null,
+    ExistingRule existing = ExistingRule.Keep,
+    ForbiddenFolders? forbidden = null
+) : IDisposable
 {
     private readonly RestoreNotes notes = new(progress);
     private readonly LinkedFiles linked = new();
@@ -33,17 +38,19 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
 
     /// <summary>
     /// Restores the entries at the given paths (all when there are none) below <paramref name="target"/>, which is made when
-    /// missing, keeping their paths from "/". A path that the copy does not hold is reported as a problem. A target in a forbidden folder is
-    /// an <see cref="IOException"/>.
+    /// missing, keeping their paths from "/". A path that the copy does not hold is reported as a problem. A target in a forbidden folder
+    /// is an <see cref="IOException"/>.
     /// </summary>
     public RestoreReport Restore(CopyRecord record, IReadOnlyList<string> paths, string target, CancellationToken cancellation = default)
     {
         cancel = cancellation;
         using var opened = TargetFolder.Open(target, forbidden);
         var wanted = Wanted.Of(store, record, paths, notes);
-        if (!wanted.All && !wanted.Below.Any()) return notes.ToReport();
+        if (!wanted.All && !wanted.Below.Any())
+            return notes.ToReport();
         // A copy cannot hold more than it says: one that does was made to fill the disk.
-        if (wanted.All) most = record.Items;
+        if (wanted.All)
+            most = record.Items;
         var top = new RestoreFolder(null, null, false, false, null) { Handle = opened, Uses = 1 };
         using (staging = Staging.In(opened, notes))
         using (handles = new OpenHandles(top, staging))
@@ -56,7 +63,8 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             finally
             {
                 // What was begun and not finished, because something failed, gets its place as it is: for its owner alone.
-                foreach (var folder in unplaced.ToList()) Try(folder, () => Place(folder));
+                foreach (var folder in unplaced.ToList())
+                    Try(folder, () => Place(folder));
             }
         }
         return notes.ToReport();
@@ -66,10 +74,15 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
 
     private void Work()
     {
-        var workers = Enumerable.Range(0, Environment.ProcessorCount).Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default)).ToArray();
-        if (Volatile.Read(ref unfinished) == 0) ready.Release(workers.Length);
+        var workers = Enumerable
+            .Range(0, Environment.ProcessorCount)
+            .Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default))
+            .ToArray();
+        if (Volatile.Read(ref unfinished) == 0)
+            ready.Release(workers.Length);
         Task.WaitAll(workers);
-        if (failure is { } e) System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
+        if (failure is { } e)
+            System.Runtime.ExceptionServices.ExceptionDispatchInfo.Throw(e);
         cancel.ThrowIfCancellationRequested();
     }
 
@@ -82,17 +95,20 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             ready.Wait();
             Step step;
             lock (gate)
-                if (!open.TryPop(out step)) return;
+                if (!open.TryPop(out step))
+                    return;
             try
             {
-                if (failure is null && !cancel.IsCancellationRequested) Do(step, reader, writer);
+                if (failure is null && !cancel.IsCancellationRequested)
+                    Do(step, reader, writer);
             }
             catch (Exception e)
             {
                 failure ??= e;
             }
             Release(step.Folder);
-            if (Interlocked.Decrement(ref unfinished) == 0) ready.Release(Environment.ProcessorCount);
+            if (Interlocked.Decrement(ref unfinished) == 0)
+                ready.Release(Environment.ProcessorCount);
         }
     }
 
@@ -115,21 +131,30 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         }
         foreach (var entry in entries)
         {
-            if (failure is not null || cancel.IsCancellationRequested) return;
+            if (failure is not null || cancel.IsCancellationRequested)
+                return;
             Entry(step.Folder, entry, null, writer);
         }
     }
 
     private void Entry(RestoreFolder folder, TreeEntry entry, Wanted? wanted, EntryWriter writer)
     {
-        if (notes.Made > most) throw new StoreDamageException($"the copy holds more entries than the {most} that its record names; it is not what was written");
+        if (notes.Made > most)
+            throw new StoreDamageException(
+                $"the copy holds more entries than the {most} that its record names; it is not what was written"
+            );
         try
         {
-            if (entry.Kind == EntryKind.Folder && wanted is null) Push([new Step(folder, default, Wanted.Everything(entry))]);
-            else if (entry.Kind == EntryKind.Folder) Folder(folder, entry, wanted!);
-            else if (entry.Kind == EntryKind.Socket) notes.Report(folder.PathOf(entry), "sockets are not restored; the program that listens makes it anew");
-            else if (existing == ExistingRule.Keep && !folder.Staged && IsThere(folder, entry)) ReportExisting(folder, entry);
-            else writer.Make(folder, entry);
+            if (entry.Kind == EntryKind.Folder && wanted is null)
+                Push([new Step(folder, default, Wanted.Everything(entry))]);
+            else if (entry.Kind == EntryKind.Folder)
+                Folder(folder, entry, wanted!);
+            else if (entry.Kind == EntryKind.Socket)
+                notes.Report(folder.PathOf(entry), "sockets are not restored; the program that listens makes it anew");
+            else if (existing == ExistingRule.Keep && !folder.Staged && IsThere(folder, entry))
+                ReportExisting(folder, entry);
+            else
+                writer.Make(folder, entry);
         }
         catch (PosixException e) when (e.Exists)
         {
@@ -141,7 +166,8 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         }
         catch (IOException e) when (e is not PlaceException)
         {
-            if (e is PosixException { NoSpace: true }) throw;
+            if (e is PosixException { NoSpace: true })
+                throw;
             notes.Report(folder.PathOf(entry), e.Message);
         }
     }
@@ -199,7 +225,8 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         else if (into.Facts(entry.Name) is { } there)
         {
             // One that somebody else made is shared, and keeps its attributes unless everything is to be overwritten.
-            if (there.Kind != EntryKind.Folder) throw new IOException("something that is no folder stands in its place; restore to an empty folder");
+            if (there.Kind != EntryKind.Folder)
+                throw new IOException("something that is no folder stands in its place; restore to an empty folder");
             opened = into.Enter(entry.Name);
             if (forbidden?.Reason(opened.RealPath()) is { } why)
             {
@@ -214,7 +241,8 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             staging.Folder.MakeFolder(name);
             opened = staging.Folder.Enter(name);
             folder = new RestoreFolder(above, entry, true, true, name);
-            lock (gate) unplaced.Add(folder);
+            lock (gate)
+                unplaced.Add(folder);
             notes.Folder();
         }
         handles.Adopt(folder, opened);
@@ -226,7 +254,13 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
     {
         if (!wanted.All)
         {
-            Push([.. wanted.Below.Select(w => new Step(folder, default, w.All && w.Entry.Kind == EntryKind.Folder ? Wanted.Everything(w.Entry) : w))]);
+            Push([
+                .. wanted.Below.Select(w => new Step(
+                    folder,
+                    default,
+                    w.All && w.Entry.Kind == EntryKind.Folder ? Wanted.Everything(w.Entry) : w
+                )),
+            ]);
             return;
         }
         try
@@ -242,7 +276,8 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
 
     private void Push(Step[] steps)
     {
-        if (steps.Length == 0) return;
+        if (steps.Length == 0)
+            return;
         Interlocked.Add(ref unfinished, steps.Length);
         lock (gate)
         {
@@ -260,7 +295,8 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
     {
         for (var at = folder; at?.Above is not null && at.Release(); at = at.Above)
         {
-            if (failure is not null) continue;
+            if (failure is not null)
+                continue;
             var done = at;
             Try(done, () => Finish(done));
         }
@@ -275,11 +311,14 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
             if (folder.TakesAttributes)
             {
                 notes.Owner(() => handle.SetOwner(entry.User, entry.Group), () => folder.Path);
-                foreach (var attribute in entry.Attributes) notes.Attribute(() => handle.SetAttribute(attribute), attribute, () => folder.Path);
+                foreach (var attribute in entry.Attributes)
+                    notes.Attribute(() => handle.SetAttribute(attribute), attribute, () => folder.Path);
             }
             // Its place before its mode: without the right to write, its owner could not move it. Both go by the open folder.
-            if (folder.StagedAs is not null) Place(folder);
-            if (folder.TakesAttributes) handle.SetModeAndModified(entry.Mode, entry.Modified);
+            if (folder.StagedAs is not null)
+                Place(folder);
+            if (folder.TakesAttributes)
+                handle.SetModeAndModified(entry.Mode, entry.Modified);
         }
         finally
         {
@@ -287,11 +326,14 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
         }
     }
 
-    /// <summary>Moves a folder that is new out of the staging folder; where something of its name came into being meanwhile, beside it.</summary>
+    /// <summary>
+    /// Moves a folder that is new out of the staging folder; where something of its name came into being meanwhile, beside it.
+    /// </summary>
     private void Place(RestoreFolder folder)
     {
         lock (gate)
-            if (!unplaced.Remove(folder)) return;
+            if (!unplaced.Remove(folder))
+                return;
         var into = handles.Take(folder.Above!);
         try
         {
@@ -300,7 +342,12 @@ public sealed class TreeRestorer(PooledStore store, Action<long, long>? progress
                 try
                 {
                     staging.Folder.RenameTo(into, folder.StagedAs!, EntryWriter.Beside(folder.Entry!.Name, i), replace: false);
-                    if (i > 0) notes.Report(folder.Path, $"something of this name came into being meanwhile; what was restored lies beside it, with .restored at the end of its name");
+                    if (i > 0)
+                        notes.Report(
+                            folder.Path,
+                            $"something of this name came into being meanwhile; what was restored lies beside it, with .restored at the "
+                                + $"end of its name"
+                        );
                     return;
                 }
                 catch (PosixException e) when (e.Exists && i < 1000)

@@ -23,8 +23,10 @@ internal sealed class Wanted(TreeEntry entry)
         var root = new Wanted(TreeWalk.RootOf(record)) { All = paths.Count == 0 };
         foreach (var path in paths)
         {
-            if (NameText.ReadPath(path) is not { } names) notes.Report(path, "the path cannot be read: a backslash must be doubled or begin \\xNN");
-            else if (!root.Add(store, names)) notes.Report(path, "the copy holds no such file or folder");
+            if (NameText.ReadPath(path) is not { } names)
+                notes.Report(path, "the path cannot be read: a backslash must be doubled or begin \\xNN");
+            else if (!root.Add(store, names))
+                notes.Report(path, "the copy holds no such file or folder");
         }
         return root;
     }
@@ -36,14 +38,19 @@ internal sealed class Wanted(TreeEntry entry)
         var at = entry;
         foreach (var name in names)
         {
-            var next = at.Kind == Posix.EntryKind.Folder ? store.EnumerateFolder(at.Content).FirstOrDefault(e => e.Name.AsSpan().SequenceEqual(name)) : null;
-            if (next is null) return false;
+            var next =
+                at.Kind == Posix.EntryKind.Folder
+                    ? store.EnumerateFolder(at.Content).FirstOrDefault(e => e.Name.AsSpan().SequenceEqual(name))
+                    : null;
+            if (next is null)
+                return false;
             found.Add(at = next);
         }
         var wanted = this;
         foreach (var step in found)
         {
-            if (!wanted.below.TryGetValue(step.Name, out var next)) wanted.below[step.Name] = next = new Wanted(step);
+            if (!wanted.below.TryGetValue(step.Name, out var next))
+                wanted.below[step.Name] = next = new Wanted(step);
             wanted = next;
         }
         wanted.All = true;

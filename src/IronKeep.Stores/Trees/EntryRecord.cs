@@ -25,14 +25,29 @@ public static class EntryRecord
 
     /// <summary>The header that a record of such a file would have.</summary>
     public static void WriteHeader(Span<byte> to, in FileFacts facts) =>
-        WriteHeader(to, facts.Kind, facts.Mode, facts.User, facts.Group, facts.Links, facts.Modified, facts.Changed, facts.Inode, facts.Size);
+        WriteHeader(
+            to,
+            facts.Kind,
+            facts.Mode,
+            facts.User,
+            facts.Group,
+            facts.Links,
+            facts.Modified,
+            facts.Changed,
+            facts.Inode,
+            facts.Size
+        );
 
-    /// <summary>The record that begins here: its bytes without the length in front. Anything out of order is a <see cref="StoreDamageException"/>.</summary>
+    /// <summary>
+    /// The record that begins here: its bytes without the length in front. Anything out of order is a <see cref="StoreDamageException"/>.
+    /// </summary>
     public static ReadOnlySpan<byte> Take(scoped ref ReadOnlySpan<byte> from)
     {
-        if (from.Length < LengthSize) throw Damaged();
+        if (from.Length < LengthSize)
+            throw Damaged();
         var length = BinaryPrimitives.ReadUInt32LittleEndian(from);
-        if (length < NameAt || length > from.Length - LengthSize) throw Damaged();
+        if (length < NameAt || length > from.Length - LengthSize)
+            throw Damaged();
         var record = from.Slice(LengthSize, (int)length);
         from = from[(LengthSize + (int)length)..];
         return record;
@@ -57,16 +72,20 @@ public static class EntryRecord
         return TakeContent(ref from);
     }
 
-    /// <summary>Whether every identity that the record names is one that <paramref name="holds"/> accepts, given with the depth of the content.</summary>
+    /// <summary>
+    /// Whether every identity that the record names is one that <paramref name="holds"/> accepts, given with the depth of the content.
+    /// </summary>
     public static bool ContentHeld(ReadOnlySpan<byte> record, Func<ChunkId, int, bool> holds)
     {
         var from = record[(NameAt + NameOf(record).Length)..];
         var depth = TakeNumber(ref from);
         var count = TakeNumber(ref from);
-        if (depth > ContentRef.MostDepth || count > (ulong)(from.Length / ChunkId.Size)) throw Damaged();
+        if (depth > ContentRef.MostDepth || count > (ulong)(from.Length / ChunkId.Size))
+            throw Damaged();
         for (; count > 0; count--)
         {
-            if (!holds(ChunkId.Read(from), (int)depth)) return false;
+            if (!holds(ChunkId.Read(from), (int)depth))
+                return false;
             from = from[ChunkId.Size..];
         }
         return true;
@@ -83,7 +102,8 @@ public static class EntryRecord
         to.Append(e.Name);
         to.Number((ulong)e.Content.Depth);
         to.Number((ulong)e.Content.Ids.Length);
-        foreach (var id in e.Content.Ids) id.Write(to.Take(ChunkId.Size));
+        foreach (var id in e.Content.Ids)
+            id.Write(to.Take(ChunkId.Size));
         to.Number((ulong)e.Items);
         to.Bytes(Encoding.UTF8.GetBytes(e.Owner));
         to.Bytes(Encoding.UTF8.GetBytes(e.OwningGroup));
@@ -109,9 +129,11 @@ public static class EntryRecord
     public static TreeEntry Read(ReadOnlySpan<byte> record)
     {
         var kind = KindOf(record);
-        if (kind is < EntryKind.File or > EntryKind.CharacterDevice) throw Damaged();
+        if (kind is < EntryKind.File or > EntryKind.CharacterDevice)
+            throw Damaged();
         var name = NameOf(record);
-        if (!IsSafeName(name)) throw new StoreDamageException("a folder's listing holds a name that no folder can hold");
+        if (!IsSafeName(name))
+            throw new StoreDamageException("a folder's listing holds a name that no folder can hold");
         var from = record[(NameAt + name.Length)..];
         var content = TakeContent(ref from);
         var items = (long)TakeNumber(ref from);
@@ -121,14 +143,35 @@ public static class EntryRecord
         var target = TakeBytes(ref from).ToArray();
         var attributes = TakeAttributes(ref from);
         var size = SizeOf(record);
-        if (size < 0 || items < 0) throw Damaged();
+        if (size < 0 || items < 0)
+            throw Damaged();
         var extents = TakeExtents(ref from, size);
-        if (BinaryPrimitives.ReadUInt32LittleEndian(record[24..]) > MostNanoseconds || BinaryPrimitives.ReadUInt32LittleEndian(record[28..]) > MostNanoseconds) throw Damaged();
+        if (
+            BinaryPrimitives.ReadUInt32LittleEndian(record[24..]) > MostNanoseconds
+            || BinaryPrimitives.ReadUInt32LittleEndian(record[28..]) > MostNanoseconds
+        )
+            throw Damaged();
         return new TreeEntry(
-            kind, name.ToArray(), BinaryPrimitives.ReadUInt16LittleEndian(record[2..]) & 0xFFFu, BinaryPrimitives.ReadUInt32LittleEndian(record[4..]), BinaryPrimitives.ReadUInt32LittleEndian(record[8..]),
-            BinaryPrimitives.ReadUInt32LittleEndian(record[12..]), new FileTime(BinaryPrimitives.ReadInt64LittleEndian(record[16..]), BinaryPrimitives.ReadUInt32LittleEndian(record[24..])),
-            new FileTime(BinaryPrimitives.ReadInt64LittleEndian(record[32..]), BinaryPrimitives.ReadUInt32LittleEndian(record[28..])), BinaryPrimitives.ReadUInt64LittleEndian(record[40..]),
-            BinaryPrimitives.ReadUInt64LittleEndian(record[HeaderSize..]), size, content, items, owner, group, node, target, attributes, extents);
+            kind,
+            name.ToArray(),
+            BinaryPrimitives.ReadUInt16LittleEndian(record[2..]) & 0xFFFu,
+            BinaryPrimitives.ReadUInt32LittleEndian(record[4..]),
+            BinaryPrimitives.ReadUInt32LittleEndian(record[8..]),
+            BinaryPrimitives.ReadUInt32LittleEndian(record[12..]),
+            new FileTime(BinaryPrimitives.ReadInt64LittleEndian(record[16..]), BinaryPrimitives.ReadUInt32LittleEndian(record[24..])),
+            new FileTime(BinaryPrimitives.ReadInt64LittleEndian(record[32..]), BinaryPrimitives.ReadUInt32LittleEndian(record[28..])),
+            BinaryPrimitives.ReadUInt64LittleEndian(record[40..]),
+            BinaryPrimitives.ReadUInt64LittleEndian(record[HeaderSize..]),
+            size,
+            content,
+            items,
+            owner,
+            group,
+            node,
+            target,
+            attributes,
+            extents
+        );
     }
 
     /// <summary>Throws a <see cref="StoreDamageException"/> for a record that a restore would refuse.</summary>
@@ -136,9 +179,23 @@ public static class EntryRecord
 
     /// <summary>A name that can stand in one folder: not empty, not "." or "..", without '/' and null.</summary>
     public static bool IsSafeName(ReadOnlySpan<byte> name) =>
-        name.Length is > 0 and <= 255 && !name.SequenceEqual("."u8) && !name.SequenceEqual(".."u8) && name.IndexOfAny((byte)'/', (byte)0) < 0;
+        name.Length is > 0 and <= 255
+        && !name.SequenceEqual("."u8)
+        && !name.SequenceEqual(".."u8)
+        && name.IndexOfAny((byte)'/', (byte)0) < 0;
 
-    private static void WriteHeader(Span<byte> to, EntryKind kind, uint mode, uint user, uint group, uint links, FileTime modified, FileTime changed, ulong inode, long size)
+    private static void WriteHeader(
+        Span<byte> to,
+        EntryKind kind,
+        uint mode,
+        uint user,
+        uint group,
+        uint links,
+        FileTime modified,
+        FileTime changed,
+        ulong inode,
+        long size
+    )
     {
         to[0] = (byte)kind;
         to[1] = 0;
@@ -158,9 +215,11 @@ public static class EntryRecord
     {
         var depth = TakeNumber(ref from);
         var count = TakeNumber(ref from);
-        if (depth > ContentRef.MostDepth || count > (ulong)(from.Length / ChunkId.Size)) throw Damaged();
+        if (depth > ContentRef.MostDepth || count > (ulong)(from.Length / ChunkId.Size))
+            throw Damaged();
         var ids = ImmutableArray.CreateBuilder<ChunkId>((int)count);
-        for (var i = 0; i < (int)count; i++) ids.Add(ChunkId.Read(from[(i * ChunkId.Size)..]));
+        for (var i = 0; i < (int)count; i++)
+            ids.Add(ChunkId.Read(from[(i * ChunkId.Size)..]));
         from = from[((int)count * ChunkId.Size)..];
         return new ContentRef((int)depth, ids.MoveToImmutable());
     }
@@ -168,23 +227,29 @@ public static class EntryRecord
     private static ImmutableArray<NamedAttribute> TakeAttributes(ref ReadOnlySpan<byte> from)
     {
         var count = TakeNumber(ref from);
-        if (count > (ulong)from.Length) throw Damaged();
+        if (count > (ulong)from.Length)
+            throw Damaged();
         var attributes = ImmutableArray.CreateBuilder<NamedAttribute>();
-        for (; count > 0; count--) attributes.Add(new NamedAttribute(TakeBytes(ref from).ToArray(), TakeBytes(ref from).ToArray()));
+        for (; count > 0; count--)
+            attributes.Add(new NamedAttribute(TakeBytes(ref from).ToArray(), TakeBytes(ref from).ToArray()));
         return attributes.ToImmutable();
     }
 
     private static ImmutableArray<Extent>? TakeExtents(ref ReadOnlySpan<byte> from, long size)
     {
         var count = TakeNumber(ref from);
-        if (count == 0) return null;
-        if (count > (ulong)from.Length + 1) throw Damaged();
+        if (count == 0)
+            return null;
+        if (count > (ulong)from.Length + 1)
+            throw Damaged();
         var extents = ImmutableArray.CreateBuilder<Extent>();
         long end = 0;
         for (; count > 1; count--)
         {
-            long offset = (long)TakeNumber(ref from), length = (long)TakeNumber(ref from);
-            if (offset < end || length < 0 || length > size - offset) throw Damaged();
+            long offset = (long)TakeNumber(ref from),
+                length = (long)TakeNumber(ref from);
+            if (offset < end || length < 0 || length > size - offset)
+                throw Damaged();
             extents.Add(new Extent(offset, length));
             end = offset + length;
         }
@@ -194,7 +259,8 @@ public static class EntryRecord
     private static ReadOnlySpan<byte> TakeBytes(ref ReadOnlySpan<byte> from)
     {
         var length = TakeNumber(ref from);
-        if (length > (ulong)from.Length) throw Damaged();
+        if (length > (ulong)from.Length)
+            throw Damaged();
         var bytes = from[..(int)length];
         from = from[(int)length..];
         return bytes;
@@ -206,7 +272,8 @@ public static class EntryRecord
         for (var i = 0; i < 10 && i < from.Length; i++)
         {
             value |= (ulong)(from[i] & 0x7F) << (7 * i);
-            if (from[i] >= 0x80) continue;
+            if (from[i] >= 0x80)
+                continue;
             from = from[(i + 1)..];
             return value;
         }

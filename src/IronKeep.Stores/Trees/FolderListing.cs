@@ -18,24 +18,32 @@ public static class FolderListing
     /// <summary>Whether a chunk of so many bytes ends behind an entry of this name.</summary>
     public static bool EndsBehind(ReadOnlySpan<byte> name, int length)
     {
-        if (length < Least) return false;
-        if (length >= Most) return true;
+        if (length < Least)
+            return false;
+        if (length >= Most)
+            return true;
         // FNV-1a, 32 bits.
         var hash = 2166136261u;
-        foreach (var b in name) hash = (hash ^ b) * 16777619u;
+        foreach (var b in name)
+            hash = (hash ^ b) * 16777619u;
         return hash % OneIn == 0;
     }
 
     /// <summary>The records of one chunk of a listing.</summary>
     public static ReadOnlySpan<byte> Records(ReadOnlySpan<byte> chunk) =>
-        chunk.Length > 0 && chunk[0] == Version ? chunk[1..] : throw new StoreDamageException("a folder's listing begins with an unknown version");
+        chunk.Length > 0 && chunk[0] == Version
+            ? chunk[1..]
+            : throw new StoreDamageException("a folder's listing begins with an unknown version");
 
-    /// <summary>The entries of one chunk of a listing; anything out of order is a <see cref="StoreDamageException"/>, never a wild read.</summary>
+    /// <summary>
+    /// The entries of one chunk of a listing; anything out of order is a <see cref="StoreDamageException"/>, never a wild read.
+    /// </summary>
     public static List<TreeEntry> Read(ReadOnlySpan<byte> chunk)
     {
         var from = Records(chunk);
         var entries = new List<TreeEntry>();
-        while (from.Length > 0) entries.Add(EntryRecord.Read(EntryRecord.Take(ref from)));
+        while (from.Length > 0)
+            entries.Add(EntryRecord.Read(EntryRecord.Take(ref from)));
         return entries;
     }
 }
@@ -50,7 +58,8 @@ internal sealed class ListingOrder
 
     public void Next(byte[] name)
     {
-        if (last is not null && last.AsSpan().SequenceCompareTo(name) >= 0) throw new StoreDamageException("a folder's listing is not in the order of its names");
+        if (last is not null && last.AsSpan().SequenceCompareTo(name) >= 0)
+            throw new StoreDamageException("a folder's listing is not in the order of its names");
         last = name;
     }
 }
@@ -59,7 +68,9 @@ internal sealed class ListingOrder
 public sealed class ByteOrder : IComparer<byte[]>, IEqualityComparer<byte[]>
 {
     public static ByteOrder Instance { get; } = new();
+
     public int Compare(byte[]? x, byte[]? y) => x.AsSpan().SequenceCompareTo(y);
+
     public bool Equals(byte[]? x, byte[]? y) => x.AsSpan().SequenceEqual(y);
 
     public int GetHashCode(byte[] obj)

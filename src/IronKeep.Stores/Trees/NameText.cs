@@ -16,12 +16,14 @@ public static class NameText
             var status = Rune.DecodeFromUtf8(name, out var rune, out var used);
             if (status == System.Buffers.OperationStatus.Done && !Rune.IsControl(rune))
             {
-                if (rune.Value == '\\') text.Append('\\');
+                if (rune.Value == '\\')
+                    text.Append('\\');
                 text.Append(rune.ToString());
             }
             else
             {
-                foreach (var b in name[..used]) text.Append(System.Globalization.CultureInfo.InvariantCulture, $"\\x{b:x2}");
+                foreach (var b in name[..used])
+                    text.Append(System.Globalization.CultureInfo.InvariantCulture, $"\\x{b:x2}");
             }
             name = name[used..];
         }
@@ -37,7 +39,8 @@ public static class NameText
         {
             if (text[i] != '\\')
             {
-                if (!Rune.TryGetRuneAt(text, i, out var rune)) return null;
+                if (!Rune.TryGetRuneAt(text, i, out var rune))
+                    return null;
                 bytes.AddRange(utf8[..rune.EncodeToUtf8(utf8)]);
                 i += rune.Utf16SequenceLength - 1;
             }
@@ -46,12 +49,17 @@ public static class NameText
                 bytes.Add((byte)'\\');
                 i++;
             }
-            else if (i + 3 < text.Length && text[i + 1] == 'x' && byte.TryParse(text.AsSpan(i + 2, 2), System.Globalization.NumberStyles.AllowHexSpecifier, null, out var b))
+            else if (
+                i + 3 < text.Length
+                && text[i + 1] == 'x'
+                && byte.TryParse(text.AsSpan(i + 2, 2), System.Globalization.NumberStyles.AllowHexSpecifier, null, out var b)
+            )
             {
                 bytes.Add(b);
                 i += 3;
             }
-            else return null;
+            else
+                return null;
         }
         return [.. bytes];
     }
@@ -62,7 +70,8 @@ public static class NameText
         var names = new List<byte[]>();
         foreach (var part in path.Split('/', StringSplitOptions.RemoveEmptyEntries))
         {
-            if (Read(part) is not { } name) return null;
+            if (Read(part) is not { } name)
+                return null;
             names.Add(name);
         }
         return names;

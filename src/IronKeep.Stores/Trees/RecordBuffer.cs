@@ -14,7 +14,8 @@ public sealed class RecordBuffer
     public void Return()
     {
         Clear();
-        if (Idle.Count < MostIdle) Idle.Add(this);
+        if (Idle.Count < MostIdle)
+            Idle.Add(this);
     }
 
     public int Length { get; private set; }
@@ -29,7 +30,8 @@ public sealed class RecordBuffer
     /// <summary>Room for so many bytes at the end; valid until the next call.</summary>
     public Span<byte> Take(int size)
     {
-        if (Length + size > bytes.Length) Array.Resize(ref bytes, Math.Max(bytes.Length * 2, Length + size));
+        if (Length + size > bytes.Length)
+            Array.Resize(ref bytes, Math.Max(bytes.Length * 2, Length + size));
         Length += size;
         return bytes.AsSpan(Length - size, size);
     }
@@ -48,7 +50,8 @@ public sealed class RecordBuffer
     {
         Span<byte> digits = stackalloc byte[10];
         var n = 0;
-        for (; value >= 0x80; value >>= 7) digits[n++] = (byte)(value | 0x80);
+        for (; value >= 0x80; value >>= 7)
+            digits[n++] = (byte)(value | 0x80);
         digits[n++] = (byte)value;
         Append(digits[..n]);
     }

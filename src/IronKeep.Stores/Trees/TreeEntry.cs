@@ -29,4 +29,5 @@ public sealed record TreeEntry(
     ulong Node,
     byte[] LinkTarget,
     ImmutableArray<NamedAttribute> Attributes,
-    ImmutableArray<Extent>? Extents);
+    ImmutableArray<Extent>? Extents
+);

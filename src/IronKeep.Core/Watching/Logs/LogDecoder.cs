@@ -3,8 +3,8 @@ using System.Text;
 namespace IronKeep.Core.Watching.Logs;
 
 /// <summary>
-/// Turns the bytes of a log into text: UTF-8, with single bytes that are none taken for Latin-1; UTF-16 where its mark, or its null bytes, show it.
-/// Fed piece by piece; a character that is cut waits for its rest.
+/// Turns the bytes of a log into text: UTF-8, with single bytes that are none taken for Latin-1; UTF-16 where its mark, or its null bytes,
+/// show it. Fed piece by piece; a character that is cut waits for its rest.
 /// </summary>
 public sealed class LogDecoder
 {
@@ -21,7 +21,8 @@ public sealed class LogDecoder
     {
         if (decoder is null)
         {
-            if (bytes.Length == 0) return 0;
+            if (bytes.Length == 0)
+                return 0;
             var (encoding, mark) = EncodingOf(bytes);
             IsWide = encoding is UnicodeEncoding;
             decoder = encoding.GetDecoder();
@@ -37,16 +38,17 @@ public sealed class LogDecoder
         decoder = isWide ? new UnicodeEncoding(bigEndian, false).GetDecoder() : Utf8().GetDecoder();
     }
 
-    private static (Encoding Encoding, int Mark) EncodingOf(ReadOnlySpan<byte> bytes) => bytes switch
-    {
-        [0xEF, 0xBB, 0xBF, ..] => (Utf8(), 3),
-        [0xFF, 0xFE, ..] => (new UnicodeEncoding(false, false), 2),
-        [0xFE, 0xFF, ..] => (new UnicodeEncoding(true, false), 2),
-        // Text of the usual letters in UTF-16 has every other byte null.
-        [not 0, 0, not 0, 0, ..] => (new UnicodeEncoding(false, false), 0),
-        [0, not 0, 0, not 0, ..] => (new UnicodeEncoding(true, false), 0),
-        _ => (Utf8(), 0),
-    };
+    private static (Encoding Encoding, int Mark) EncodingOf(ReadOnlySpan<byte> bytes) =>
+        bytes switch
+        {
+            [0xEF, 0xBB, 0xBF, ..] => (Utf8(), 3),
+            [0xFF, 0xFE, ..] => (new UnicodeEncoding(false, false), 2),
+            [0xFE, 0xFF, ..] => (new UnicodeEncoding(true, false), 2),
+            // Text of the usual letters in UTF-16 has every other byte null.
+            [not 0, 0, not 0, 0, ..] => (new UnicodeEncoding(false, false), 0),
+            [0, not 0, 0, not 0, ..] => (new UnicodeEncoding(true, false), 0),
+            _ => (Utf8(), 0),
+        };
 
     private static UTF8Encoding Utf8()
     {
@@ -59,6 +61,7 @@ public sealed class LogDecoder
     private sealed class Latin1Fallback : DecoderFallback
     {
         public override int MaxCharCount => 4;
+
         public override DecoderFallbackBuffer CreateFallbackBuffer() => new Buffer();
 
         private sealed class Buffer : DecoderFallbackBuffer

@@ -5,8 +5,8 @@ using System.Text.RegularExpressions;
 namespace IronKeep.Core.Watching.Logs;
 
 /// <summary>
-/// All patterns of a set of rules at once: finds in a stretch of whole lines the next place where any of them may match, without looking at each line for
-/// each. What it finds may turn out to match nothing; what matches it never leaves out. Safe for several threads.
+/// All patterns of a set of rules at once: finds in a stretch of whole lines the next place where any of them may match, without looking at
+/// each line for each. What it finds may turn out to match nothing; what matches it never leaves out. Safe for several threads.
 /// </summary>
 internal sealed class LogMatcher
 {
@@ -38,29 +38,37 @@ internal sealed class LogMatcher
         foreach (var (i, c) in source.Index())
         {
             var escaped = IsEscaped(source, i);
-            if (c == '[' && !escaped) inSet = true;
-            else if (c == ']' && !escaped) inSet = false;
+            if (c == '[' && !escaped)
+                inSet = true;
+            else if (c == ']' && !escaped)
+                inSet = false;
             // A line may end with a carriage return, which is taken off before it is matched.
             text.Append(c == '$' && !escaped && !inSet ? "\\r?$" : c.ToString());
         }
-        var options = (expression?.Options ?? RegexOptions.IgnoreCase) | RegexOptions.NonBacktracking | RegexOptions.CultureInvariant | RegexOptions.Multiline;
+        var options =
+            (expression?.Options ?? RegexOptions.IgnoreCase)
+            | RegexOptions.NonBacktracking
+            | RegexOptions.CultureInvariant
+            | RegexOptions.Multiline;
         return new Regex(text.ToString(), options);
     }
 
     private static bool IsEscaped(string text, int at)
     {
         var slashes = 0;
-        while (at - slashes > 0 && text[at - slashes - 1] == '\\') slashes++;
+        while (at - slashes > 0 && text[at - slashes - 1] == '\\')
+            slashes++;
         return slashes % 2 == 1;
     }
 
     /// <summary>
-    /// Where from a line's begin on the next place is; the length of the text when there is none. <paramref name="known"/> remembers what each search found
-    /// (−1 at first), so that none goes over the same text twice.
+    /// Where from a line's begin on the next place is; the length of the text when there is none. <paramref name="known"/> remembers what
+    /// each search found (−1 at first), so that none goes over the same text twice.
     /// </summary>
     public int NextIn(ReadOnlySpan<char> text, int from, Span<int> known)
     {
-        if (known[0] < from) known[0] = literals is not null && text[from..].IndexOfAny(literals) is >= 0 and var at ? from + at : text.Length;
+        if (known[0] < from)
+            known[0] = literals is not null && text[from..].IndexOfAny(literals) is >= 0 and var at ? from + at : text.Length;
         var next = known[0];
         for (var i = 0; i < others.Length; i++)
         {

@@ -4,8 +4,8 @@ using System.Text.RegularExpressions;
 namespace IronKeep.Core.Watching.Logs;
 
 /// <summary>
-/// One pattern of a rule: text to be found anywhere in a line, or a regular expression between slashes. Matching takes time linear in the line.
-/// Source: docs/semantics.md, section 9 (Rules for logs).
+/// One pattern of a rule: text to be found anywhere in a line, or a regular expression between slashes. Matching takes time linear in the
+/// line. Source: docs/semantics.md, section 9 (Rules for logs).
 /// </summary>
 public sealed class LogPattern
 {
@@ -37,28 +37,37 @@ public sealed class LogPattern
     /// <summary>Reads a pattern; exactly one of the answers is null.</summary>
     public static (LogPattern? Pattern, string? Problem) Read(string source, LogTimes times)
     {
-        if (source.Trim().Length == 0) return (null, "an empty pattern would match every line; write the text to be found");
+        if (source.Trim().Length == 0)
+            return (null, "an empty pattern would match every line; write the text to be found");
         return source.Length >= 2 && source[0] == '/' && source[^1] == '/' ? ReadExpression(source) : ReadText(source, times);
     }
 
-    public bool IsMatch(ReadOnlySpan<char> line) => (Literal is null || line.Contains(Literal, comparison)) && (regex is null || regex.IsMatch(line));
+    public bool IsMatch(ReadOnlySpan<char> line) =>
+        (Literal is null || line.Contains(Literal, comparison)) && (regex is null || regex.IsMatch(line));
 
     /// <summary>The values that it reads from a line that it matches, by name.</summary>
     public IEnumerable<(string Name, string Text)> ValuesOf(string line)
     {
-        if (regex is null || Names.Count == 0 || regex.Match(line) is not { Success: true } match) yield break;
+        if (regex is null || Names.Count == 0 || regex.Match(line) is not { Success: true } match)
+            yield break;
         foreach (var name in Names)
-            if (match.Groups[name] is { Success: true } group) yield return (name, group.Value);
+            if (match.Groups[name] is { Success: true } group)
+                yield return (name, group.Value);
     }
 
     private static (LogPattern?, string?) ReadExpression(string source)
     {
         var text = source[1..^1];
-        if (text.Length == 0) return (null, "an empty expression would match every line; write what is to be found between the slashes");
+        if (text.Length == 0)
+            return (null, "an empty expression would match every line; write what is to be found between the slashes");
         var (regex, problem) = Make(text, RegexOptions.None);
-        if (regex is null) return (null, problem);
-        if (regex.IsMatch("") && regex.IsMatch("x 1")) return (null, $"{source} matches every line; tie it to some text");
-        return NeverMatches(text) ? (null, $"{source} can match no line: something is to stand before its begin or behind its end") : (new LogPattern(source, regex, ExpressionLiteral.Of(text), ignoresCase: false), null);
+        if (regex is null)
+            return (null, problem);
+        if (regex.IsMatch("") && regex.IsMatch("x 1"))
+            return (null, $"{source} matches every line; tie it to some text");
+        return NeverMatches(text)
+            ? (null, $"{source} can match no line: something is to stand before its begin or behind its end")
+            : (new LogPattern(source, regex, ExpressionLiteral.Of(text), ignoresCase: false), null);
     }
 
     private static (Regex?, string?) Make(string text, RegexOptions more)
@@ -69,7 +78,11 @@ public sealed class LogPattern
         }
         catch (NotSupportedException)
         {
-            return (null, $"'{text}' is too large, or needs to look back (groups named again, lookarounds, atomic groups); such expressions can take for ever on one line. Write it without them");
+            return (
+                null,
+                $"'{text}' is too large, or needs to look back (groups named again, lookarounds, atomic groups); such expressions can take "
+                    + $"for ever on one line. Write it without them"
+            );
         }
         catch (ArgumentException e)
         {
@@ -82,10 +95,14 @@ public sealed class LogPattern
     {
         for (var i = 0; i < text.Length; i++)
         {
-            if (text[i] == '\\') i++;
-            else if (text[i] == '[') i = Math.Max(i, text.IndexOf(']', i + 1));
-            else if (text[i] == '$' && i + 1 < text.Length && char.IsLetterOrDigit(text[i + 1])) return true;
-            else if (text[i] == '^' && i > 0 && char.IsLetterOrDigit(text[i - 1]) && (i < 2 || text[i - 2] != '\\')) return true;
+            if (text[i] == '\\')
+                i++;
+            else if (text[i] == '[')
+                i = Math.Max(i, text.IndexOf(']', i + 1));
+            else if (text[i] == '$' && i + 1 < text.Length && char.IsLetterOrDigit(text[i + 1]))
+                return true;
+            else if (text[i] == '^' && i > 0 && char.IsLetterOrDigit(text[i - 1]) && (i < 2 || text[i - 2] != '\\'))
+                return true;
         }
         return false;
     }
@@ -93,13 +110,22 @@ public sealed class LogPattern
     private static (LogPattern?, string?) ReadText(string source, LogTimes times)
     {
         var (parts, problem) = TextParts.Read(source);
-        if (parts is null) return (null, problem);
+        if (parts is null)
+            return (null, problem);
         var literal = parts.Where(p => p.Kind == PartKind.Text).Select(p => p.Text).MaxBy(t => t.Length);
-        if (literal is null && !parts.Exists(p => p.Kind == PartKind.Value)) return (null, $"'{source}' matches every line; write some text to be found");
-        if (parts.TrueForAll(p => p.Kind is PartKind.Any or PartKind.Begin or PartKind.End || (p.Kind == PartKind.Value && !LogValues.IsKnown(p.Text)))) return (null, $"'{source}' matches every line; write some text to be found beside the value");
-        if (parts is [{ Kind: PartKind.Text }]) return (new LogPattern(source, null, literal, ignoresCase: true), null);
+        if (literal is null && !parts.Exists(p => p.Kind == PartKind.Value))
+            return (null, $"'{source}' matches every line; write some text to be found");
+        if (
+            parts.TrueForAll(p =>
+                p.Kind is PartKind.Any or PartKind.Begin or PartKind.End || (p.Kind == PartKind.Value && !LogValues.IsKnown(p.Text))
+            )
+        )
+            return (null, $"'{source}' matches every line; write some text to be found beside the value");
+        if (parts is [{ Kind: PartKind.Text }])
+            return (new LogPattern(source, null, literal, ignoresCase: true), null);
         var text = new StringBuilder();
-        for (var i = 0; i < parts.Count; i++) Append(text, parts, i, times);
+        for (var i = 0; i < parts.Count; i++)
+            Append(text, parts, i, times);
         var (regex, wrong) = Make(text.ToString(), RegexOptions.IgnoreCase);
         return regex is null ? (null, wrong) : (new LogPattern(source, regex, literal, ignoresCase: true), null);
     }
@@ -109,22 +135,42 @@ public sealed class LogPattern
         var part = parts[i];
         switch (part.Kind)
         {
-            case PartKind.Begin: text.Append('^'); break;
-            case PartKind.End: text.Append('$'); break;
-            case PartKind.Any: text.Append(".*"); break;
-            case PartKind.Space: text.Append(@"\s+"); break;
-            case PartKind.Text: text.Append(Regex.Escape(part.Text)); break;
+            case PartKind.Begin:
+                text.Append('^');
+                break;
+            case PartKind.End:
+                text.Append('$');
+                break;
+            case PartKind.Any:
+                text.Append(".*");
+                break;
+            case PartKind.Space:
+                text.Append(@"\s+");
+                break;
+            case PartKind.Text:
+                text.Append(Regex.Escape(part.Text));
+                break;
             default:
                 // A number must not be the tail or the head of a longer one, where no text of the pattern says where it begins or ends.
                 var (open, ends) = (i == 0 || parts[i - 1].Kind == PartKind.Any, i == parts.Count - 1 || parts[i + 1].Kind == PartKind.Any);
-                if (LogValues.PatternOf(part.Text, times) is { } value) text.Append(open ? value.Before : "").Append($"(?<{part.Text}>{value.Text})").Append(ends ? value.After : "");
-                else text.Append($"(?<{part.Text}>{(i == parts.Count - 1 ? ".*" : ".*?")})");
+                if (LogValues.PatternOf(part.Text, times) is { } value)
+                    text.Append(open ? value.Before : "").Append($"(?<{part.Text}>{value.Text})").Append(ends ? value.After : "");
+                else
+                    text.Append($"(?<{part.Text}>{(i == parts.Count - 1 ? ".*" : ".*?")})");
                 break;
         }
     }
 }
 
-internal enum PartKind { Text, Space, Any, Value, Begin, End }
+internal enum PartKind
+{
+    Text,
+    Space,
+    Any,
+    Value,
+    Begin,
+    End,
+}
 
 internal sealed record TextPart(PartKind Kind, string Text);
 
@@ -147,26 +193,42 @@ internal static class TextParts
             var c = source[at];
             if (c == '\\')
             {
-                if (++at == source.Length) return (null, $"'{source}' ends with a backslash, which takes the next character as it is; write two for one");
+                if (++at == source.Length)
+                    return (null, $"'{source}' ends with a backslash, which takes the next character as it is; write two for one");
                 text.Append(source[at]);
             }
-            else if (c == '*') Add(PartKind.Any);
-            else if (c == '$' && at == source.Length - 1) Add(PartKind.End);
-            else if (char.IsWhiteSpace(c)) Add(PartKind.Space);
+            else if (c == '*')
+                Add(PartKind.Any);
+            else if (c == '$' && at == source.Length - 1)
+                Add(PartKind.End);
+            else if (char.IsWhiteSpace(c))
+                Add(PartKind.Space);
             else if (c == '{')
             {
                 var end = source.IndexOf('}', at);
-                if (end < 0) return (null, $"'{source}' has a '{{' that nothing closes; write '\\{{' for the character itself");
+                if (end < 0)
+                    return (null, $"'{source}' has a '{{' that nothing closes; write '\\{{' for the character itself");
                 var name = source[(at + 1)..end];
-                if (name.Length == 0 || !char.IsAsciiLetterLower(name[0]) || !name.All(l => char.IsAsciiLetterLower(l) || char.IsAsciiDigit(l) || l == '_'))
-                    return (null, $"'{{{name}}}' is not a name of a value; use lower-case letters, such as {{items}}, or write '\\{{' for the character itself");
-                if (!names.Add(name)) return (null, $"'{{{name}}}' stands twice in '{source}'; a pattern reads a value once");
+                if (
+                    name.Length == 0
+                    || !char.IsAsciiLetterLower(name[0])
+                    || !name.All(l => char.IsAsciiLetterLower(l) || char.IsAsciiDigit(l) || l == '_')
+                )
+                    return (
+                        null,
+                        $"'{{{name}}}' is not a name of a value; use lower-case letters, such as {{items}}, or write '\\{{' for the "
+                            + $"character itself"
+                    );
+                if (!names.Add(name))
+                    return (null, $"'{{{name}}}' stands twice in '{source}'; a pattern reads a value once");
                 Flush();
-                if (parts is [.., { Kind: PartKind.Value }]) return (null, $"in '{source}' two values touch each other; write the text that stands between them");
+                if (parts is [.., { Kind: PartKind.Value }])
+                    return (null, $"in '{source}' two values touch each other; write the text that stands between them");
                 parts.Add(new TextPart(PartKind.Value, name));
                 at = end;
             }
-            else text.Append(c);
+            else
+                text.Append(c);
         }
         Flush();
         return (parts, null);
@@ -174,13 +236,15 @@ internal static class TextParts
         void Add(PartKind kind)
         {
             Flush();
-            if (parts is [.., { } last] && last.Kind == kind) return;
+            if (parts is [.., { } last] && last.Kind == kind)
+                return;
             parts.Add(new TextPart(kind, ""));
         }
 
         void Flush()
         {
-            if (text.Length == 0) return;
+            if (text.Length == 0)
+                return;
             parts.Add(new TextPart(PartKind.Text, text.ToString()));
             text.Clear();
         }
@@ -193,34 +257,66 @@ internal static class ExpressionLiteral
     public static string? Of(string expression)
     {
         // Options and alternatives can make every text dispensable.
-        if (expression.Contains("(?", StringComparison.Ordinal) && expression.Contains("(?i", StringComparison.Ordinal)) return null;
+        if (expression.Contains("(?", StringComparison.Ordinal) && expression.Contains("(?i", StringComparison.Ordinal))
+            return null;
         var best = "";
         var run = new StringBuilder();
         var depth = 0;
         for (var i = 0; i < expression.Length; i++)
         {
             var c = expression[i];
-            if (c == '|' && depth == 0) return null;
-            if (c == '(') depth++;
-            else if (c == ')') depth--;
-            var plain = depth == 0 && (char.IsLetterOrDigit(c) || c is ' ' or '_' or '-' or ':' or '=' or '/' or ',' or '%' or '@' or '"' or '\'' or '<' or '>' or '!' or '&' or ';' or '#' or '~');
+            if (c == '|' && depth == 0)
+                return null;
+            if (c == '(')
+                depth++;
+            else if (c == ')')
+                depth--;
+            var plain =
+                depth == 0
+                && (
+                    char.IsLetterOrDigit(c)
+                    || c
+                        is ' '
+                            or '_'
+                            or '-'
+                            or ':'
+                            or '='
+                            or '/'
+                            or ','
+                            or '%'
+                            or '@'
+                            or '"'
+                            or '\''
+                            or '<'
+                            or '>'
+                            or '!'
+                            or '&'
+                            or ';'
+                            or '#'
+                            or '~'
+                );
             if (c == '\\' && i + 1 < expression.Length && depth == 0 && char.IsPunctuation(expression[i + 1]))
             {
                 c = expression[++i];
                 plain = true;
             }
-            else if (c == '\\') i++;
-            else if (c == '[') i = Math.Max(i, expression.IndexOf(']', Math.Min(i + 2, expression.Length)));
+            else if (c == '\\')
+                i++;
+            else if (c == '[')
+                i = Math.Max(i, expression.IndexOf(']', Math.Min(i + 2, expression.Length)));
             var next = i + 1 < expression.Length ? expression[i + 1] : '\0';
             // What may be left out, or counts only together with what follows, is no text that must be there.
-            if (plain && next is not ('?' or '*' or '{')) run.Append(c);
+            if (plain && next is not ('?' or '*' or '{'))
+                run.Append(c);
             if (!plain || next is '?' or '*' or '{' or '+' || i + 1 >= expression.Length)
             {
-                if (run.Length > best.Length) best = run.ToString();
+                if (run.Length > best.Length)
+                    best = run.ToString();
                 run.Clear();
             }
         }
-        if (run.Length > best.Length) best = run.ToString();
+        if (run.Length > best.Length)
+            best = run.ToString();
         return best.Length == 0 ? null : best;
     }
 }

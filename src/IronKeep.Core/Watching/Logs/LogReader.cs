@@ -3,15 +3,21 @@ using NodaTime;
 namespace IronKeep.Core.Watching.Logs;
 
 /// <summary>
-/// Reads a log by a set of rules, piece by piece as it is written, and finds the runs in it. It keeps the last run that is not over; those that are
-/// go to <paramref name="over"/>. No clock, no file: <paramref name="now"/> is when the text was received, for times without a year.
-/// Source: docs/semantics.md, section 9 (Rules for logs).
+/// Reads a log by a set of rules, piece by piece as it is written, and finds the runs in it. It keeps the last run that is not over; those
+/// that are go to <paramref name="over"/>. No clock, no file: <paramref name="now"/> is when the text was received, for times without a
+/// year. Source: docs/semantics.md, section 9 (Rules for logs).
 /// </summary>
 public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Action<LogRun> over)
 {
     private readonly LogMatcher matcher = new(rules.Rules.Select(r => r.Pattern));
-    private readonly LogRule[] ignores = Of(rules, LogList.Ignores), begins = Of(rules, LogList.Begins), ends = Of(rules, LogList.Ends), figures = Of(rules, LogList.Figures);
-    private readonly LogRule[] classes = [.. rules.Rules.Where(r => r.List is LogList.Ok or LogList.Warned or LogList.Failed).OrderByDescending(r => r.List)];
+    private readonly LogRule[] ignores = Of(rules, LogList.Ignores),
+        begins = Of(rules, LogList.Begins),
+        ends = Of(rules, LogList.Ends),
+        figures = Of(rules, LogList.Figures);
+    private readonly LogRule[] classes =
+    [
+        .. rules.Rules.Where(r => r.List is LogList.Ok or LogList.Warned or LogList.Failed).OrderByDescending(r => r.List),
+    ];
     private readonly DateTimeZone zone = rules.Zone ?? zone;
     private string rest = "";
     private bool cut;
@@ -49,14 +55,16 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
             {
                 var end = text.IndexOf('\n');
                 Hold(end < 0 ? text : text[..end]);
-                if (end < 0) return;
+                if (end < 0)
+                    return;
                 text = text[(end + 1)..];
                 Line(rest);
                 (rest, cut) = ("", false);
                 continue;
             }
             var last = text.LastIndexOf('\n');
-            if (last >= 0) Whole(text[..(last + 1)]);
+            if (last >= 0)
+                Whole(text[..(last + 1)]);
             Hold(text[(last + 1)..]);
             return;
         }
@@ -65,7 +73,8 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     /// <summary>A last line without an end is a line.</summary>
     public void Flush()
     {
-        if (rest.Length == 0 && !cut) return;
+        if (rest.Length == 0 && !cut)
+            return;
         Line(rest);
         (rest, cut) = ("", false);
     }
@@ -82,11 +91,13 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         var room = LogPattern.MostOfLine - rest.Length;
         if (piece.Length > room)
         {
-            if (!cut) LongLines++;
+            if (!cut)
+                LongLines++;
             cut = true;
             piece = piece[..room];
         }
-        if (piece.Length > 0) rest = rest.Length == 0 ? piece.ToString() : string.Concat(rest, piece);
+        if (piece.Length > 0)
+            rest = rest.Length == 0 ? piece.ToString() : string.Concat(rest, piece);
     }
 
     /// <summary>Whole lines. Only those are looked at where a pattern may match, and the first line of a run.</summary>
@@ -94,7 +105,7 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     {
         Span<int> known = matcher.Searches <= 64 ? stackalloc int[matcher.Searches] : new int[matcher.Searches];
         known.Fill(-1);
-        for (var from = 0; from < text.Length;)
+        for (var from = 0; from < text.Length; )
         {
             // Where nothing says that a run begins, any line does.
             var any = Open is null && begins.Length == 0;
@@ -120,9 +131,11 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
 
     private void Pass(ReadOnlySpan<char> lines)
     {
-        if (lines.Length == 0) return;
+        if (lines.Length == 0)
+            return;
         Lines += lines.Count('\n');
-        if (Open is not { } run) return;
+        if (Open is not { } run)
+            return;
         run.LastLine = Lines;
         Text?.Add(lines);
     }
@@ -130,8 +143,10 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     private void Line(ReadOnlySpan<char> line)
     {
         Lines++;
-        if (line is [.., '\r']) line = line[..^1];
-        if (Open is null && begins.Length == 0 && line.IsWhiteSpace()) return;
+        if (line is [.., '\r'])
+            line = line[..^1];
+        if (Open is null && begins.Length == 0 && line.IsWhiteSpace())
+            return;
         foreach (var rule in ignores)
             if (rule.Pattern.IsMatch(line))
             {
@@ -146,23 +161,31 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         var began = false;
         foreach (var rule in begins)
         {
-            if (!rule.Pattern.IsMatch(line)) continue;
-            if (!began) Begin();
-            if (!began) Marks?.Invoke(new LogMark(Lines, LogList.Begins, Short(line)));
+            if (!rule.Pattern.IsMatch(line))
+                continue;
+            if (!began)
+                Begin();
+            if (!began)
+                Marks?.Invoke(new LogMark(Lines, LogList.Begins, Short(line)));
             began = true;
-            if (Read(rule, line) is { } time) Open!.Began ??= time;
+            if (Read(rule, line) is { } time)
+                Open!.Began ??= time;
         }
-        if (Open is null && begins.Length == 0) Begin();
-        if (Open is null) return;
+        if (Open is null && begins.Length == 0)
+            Begin();
+        if (Open is null)
+            return;
         Open.LastLine = Lines;
         Text?.AddLine(line);
         Judge(line);
         foreach (var rule in ends)
         {
-            if (Open is null || !rule.Pattern.IsMatch(line)) continue;
+            if (Open is null || !rule.Pattern.IsMatch(line))
+                continue;
             Open.HasEnd = true;
             Marks?.Invoke(new LogMark(Lines, LogList.Ends, Short(line)));
-            if (Read(rule, line) is { } time) Open.Ended = time;
+            if (Read(rule, line) is { } time)
+                Open.Ended = time;
             Over();
         }
     }
@@ -176,7 +199,8 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
 
     private void Over()
     {
-        if (Open is not { } run) return;
+        if (Open is not { } run)
+            return;
         (Open, run.IsOver) = (null, true);
         run.Ended ??= rules.HasEnds ? null : run.LastTime;
         over(run);
@@ -189,26 +213,37 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
         var warns = false;
         foreach (var rule in classes)
         {
-            if (mark is not null && (rule.List != mark.List || mark.Class is not null) && !rule.Pattern.Names.Any()) continue;
-            if (!rule.Pattern.IsMatch(line)) continue;
+            if (mark is not null && (rule.List != mark.List || mark.Class is not null) && !rule.Pattern.Names.Any())
+                continue;
+            if (!rule.Pattern.IsMatch(line))
+                continue;
             _ = Read(rule, line);
-            if (mark is null) mark = new LogMark(Lines, rule.List, Short(line), rule.Class);
-            else if (mark.List == rule.List && mark.Class is null) mark = mark with { Class = rule.Class };
+            if (mark is null)
+                mark = new LogMark(Lines, rule.List, Short(line), rule.Class);
+            else if (mark.List == rule.List && mark.Class is null)
+                mark = mark with { Class = rule.Class };
         }
         warns = mark is { List: LogList.Warned };
         foreach (var rule in figures)
         {
-            if (!rule.Pattern.IsMatch(line)) continue;
+            if (!rule.Pattern.IsMatch(line))
+                continue;
             var read = new Figures();
             _ = Read(rule, line, read);
             Marks?.Invoke(new LogMark(Lines, LogList.Figures, Short(line)));
-            if (read.Errors > 0 && mark is not { List: LogList.Failed }) (mark, warns) = (new LogMark(Lines, LogList.Figures, Short(line), FailureClass.Reported), false);
-            else if (read.Skipped > 0 && mark is null or { List: LogList.Ok }) (mark, warns) = (new LogMark(Lines, LogList.Figures, Short(line)), true);
+            if (read.Errors > 0 && mark is not { List: LogList.Failed })
+                (mark, warns) = (new LogMark(Lines, LogList.Figures, Short(line), FailureClass.Reported), false);
+            else if (read.Skipped > 0 && mark is null or { List: LogList.Ok })
+                (mark, warns) = (new LogMark(Lines, LogList.Figures, Short(line)), true);
         }
-        if (mark is null) return;
-        if (mark.List != LogList.Figures) Marks?.Invoke(mark);
-        if (warns) Open!.Warn(mark);
-        else Open!.Deciding = mark;
+        if (mark is null)
+            return;
+        if (mark.List != LogList.Figures)
+            Marks?.Invoke(mark);
+        if (warns)
+            Open!.Warn(mark);
+        else
+            Open!.Deciding = mark;
     }
 
     private sealed class Figures
@@ -220,30 +255,57 @@ public sealed class LogReader(LogRules rules, DateTimeZone zone, Instant now, Ac
     /// <summary>Takes the values that a rule reads from a line that it matches; the time among them is the answer.</summary>
     private Instant? Read(LogRule rule, ReadOnlySpan<char> line, Figures? figures = null)
     {
-        if (rule.Pattern.Names.Count == 0) return null;
+        if (rule.Pattern.Names.Count == 0)
+            return null;
         var text = line.ToString();
         Instant? time = null;
         foreach (var (name, value) in rule.Pattern.ValuesOf(text))
         {
             switch (name)
             {
-                case LogValues.Items: if (LogValues.ReadWhole(value) is { } items) (Open!.Items, Open.EmptyLine) = (items, items == 0 ? Empty(text) : Open.EmptyLine); break;
-                case LogValues.Bytes: if (LogValues.ReadWhole(value) is { } bytes) (Open!.Bytes, Open.EmptyLine) = (bytes, bytes == 0 ? Empty(text) : Open.EmptyLine); break;
-                case LogValues.Size: if (LogValues.ReadSize(value) is { } size) (Open!.Bytes, Open.EmptyLine) = (size, size == 0 ? Empty(text) : Open.EmptyLine); break;
-                case LogValues.Skipped: if (LogValues.ReadWhole(value) is { } skipped) Open!.Skipped = Note(skipped, f => f.Skipped = skipped); break;
-                case LogValues.Errors: if (LogValues.ReadWhole(value) is { } errors) Open!.Errors = Note(errors, f => f.Errors = errors); break;
-                case LogValues.Duration: Open!.Seconds = LogValues.ReadDuration(value) ?? Open.Seconds; break;
-                case LogValues.Code: if (LogValues.ReadCode(value) is { } code) (Open!.Code, Open.CodeLine) = (code, Empty(text)); break;
-                case LogValues.Time: time = rules.Times.ReadAt(value, zone, Now, lastTime); break;
-                default: Open!.Name(name, value); break;
+                case LogValues.Items:
+                    if (LogValues.ReadWhole(value) is { } items)
+                        (Open!.Items, Open.EmptyLine) = (items, items == 0 ? Empty(text) : Open.EmptyLine);
+                    break;
+                case LogValues.Bytes:
+                    if (LogValues.ReadWhole(value) is { } bytes)
+                        (Open!.Bytes, Open.EmptyLine) = (bytes, bytes == 0 ? Empty(text) : Open.EmptyLine);
+                    break;
+                case LogValues.Size:
+                    if (LogValues.ReadSize(value) is { } size)
+                        (Open!.Bytes, Open.EmptyLine) = (size, size == 0 ? Empty(text) : Open.EmptyLine);
+                    break;
+                case LogValues.Skipped:
+                    if (LogValues.ReadWhole(value) is { } skipped)
+                        Open!.Skipped = Note(skipped, f => f.Skipped = skipped);
+                    break;
+                case LogValues.Errors:
+                    if (LogValues.ReadWhole(value) is { } errors)
+                        Open!.Errors = Note(errors, f => f.Errors = errors);
+                    break;
+                case LogValues.Duration:
+                    Open!.Seconds = LogValues.ReadDuration(value) ?? Open.Seconds;
+                    break;
+                case LogValues.Code:
+                    if (LogValues.ReadCode(value) is { } code)
+                        (Open!.Code, Open.CodeLine) = (code, Empty(text));
+                    break;
+                case LogValues.Time:
+                    time = rules.Times.ReadAt(value, zone, Now, lastTime);
+                    break;
+                default:
+                    Open!.Name(name, value);
+                    break;
             }
         }
-        if (time is not null) (lastTime, Open!.LastTime) = (time, time);
+        if (time is not null)
+            (lastTime, Open!.LastTime) = (time, time);
         return time;
 
         long Note(long value, Action<Figures> note)
         {
-            if (figures is not null) note(figures);
+            if (figures is not null)
+                note(figures);
             return value;
         }
     }

@@ -5,7 +5,16 @@ using NodaTime;
 namespace IronKeep.Core.Watching.Logs;
 
 /// <summary>The lists of a set of rules, in the order of their weight.</summary>
-public enum LogList { Ok, Warned, Failed, Figures, Ignores, Begins, Ends }
+public enum LogList
+{
+    Ok,
+    Warned,
+    Failed,
+    Figures,
+    Ignores,
+    Begins,
+    Ends,
+}
 
 /// <summary>A pattern in its list, and the class of failure that a match of it means; null: that a line said so.</summary>
 public sealed record LogRule(LogList List, LogPattern Pattern, FailureClass? Class = null);
@@ -16,7 +25,10 @@ public sealed record ExitCodes(ImmutableArray<(int From, int To)> Ok, ImmutableA
     /// <summary>0 is ok, all else failed.</summary>
     public static ExitCodes Usual { get; } = new([(0, 0)], []);
 
-    public Outcome Of(int code) => In(Ok, code) ? Outcome.Ok : In(Warned, code) ? Outcome.Warned : Outcome.Failed;
+    public Outcome Of(int code) =>
+        In(Ok, code) ? Outcome.Ok
+        : In(Warned, code) ? Outcome.Warned
+        : Outcome.Failed;
 
     private static bool In(ImmutableArray<(int From, int To)> ranges, int code) => ranges.Any(r => code >= r.From && code <= r.To);
 }
@@ -25,7 +37,8 @@ public sealed record ExitCodes(ImmutableArray<(int From, int To)> Ok, ImmutableA
 public sealed record LogExample(string Name, string Log, Outcome Outcome, int? ExitCode);
 
 /// <summary>
-/// A set of rules for the logs of jobs that something else carries out: what begins and ends a run, what its lines mean, what figures are read.
+/// A set of rules for the logs of jobs that something else carries out: what begins and ends a run, what its lines mean, what figures are
+/// read.
 /// <see cref="Zone"/> null: the job's. Source: docs/semantics.md, section 9 (Rules for logs).
 /// </summary>
 public sealed record LogRules(string Name, ImmutableArray<LogRule> Rules)
@@ -49,6 +62,8 @@ public sealed record LogRules(string Name, ImmutableArray<LogRule> Rules)
     public bool HasBegins => Rules.Any(r => r.List == LogList.Begins);
     public bool HasEnds => Rules.Any(r => r.List == LogList.Ends);
 
-    public bool Equals(LogRules? other) => other is not null && Name == other.Name && Charters.CharterFields.Of(this).SequenceEqual(Charters.CharterFields.Of(other));
+    public bool Equals(LogRules? other) =>
+        other is not null && Name == other.Name && Charters.CharterFields.Of(this).SequenceEqual(Charters.CharterFields.Of(other));
+
     public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
 }

@@ -2,12 +2,14 @@ using NodaTime;
 
 namespace IronKeep.Core.Watching.Logs;
 
-/// <summary>A line that counts: its number from 1 in what was read, which list it is of, its text, and the class of failure that it names.</summary>
+/// <summary>
+/// A line that counts: its number from 1 in what was read, which list it is of, its text, and the class of failure that it names.
+/// </summary>
 public sealed record LogMark(long Line, LogList List, string Text, FailureClass? Class = null);
 
 /// <summary>
-/// What a log says of one run, as far as it has been read: facts alone; what they mean is the judge's. Lines are counted from 1. Times are what
-/// the lines themselves say, null where they say none.
+/// What a log says of one run, as far as it has been read: facts alone; what they mean is the judge's. Lines are counted from 1. Times are
+/// what the lines themselves say, null where they say none.
 /// </summary>
 public sealed class LogRun
 {
@@ -55,8 +57,16 @@ public sealed class LogRun
     /// <summary>A run as another told it that has read the log where it was written.</summary>
     public static LogRun Told(LogMark? deciding, IEnumerable<LogMark> warned, long warnedCount, int? code, bool hasEnd)
     {
-        var run = new LogRun { FirstLine = 1, Deciding = deciding, Code = code, HasEnd = hasEnd, IsOver = true };
-        foreach (var mark in warned.Take(MostWarned)) run.warned.Add(mark);
+        var run = new LogRun
+        {
+            FirstLine = 1,
+            Deciding = deciding,
+            Code = code,
+            HasEnd = hasEnd,
+            IsOver = true,
+        };
+        foreach (var mark in warned.Take(MostWarned))
+            run.warned.Add(mark);
         run.WarnedCount = Math.Max(warnedCount, run.warned.Count);
         return run;
     }
@@ -64,7 +74,8 @@ public sealed class LogRun
     internal void Warn(LogMark mark)
     {
         WarnedCount++;
-        if (warned.Count < MostWarned) warned.Add(mark);
+        if (warned.Count < MostWarned)
+            warned.Add(mark);
     }
 
     internal void Name(string name, string value) => named[name] = value;

@@ -27,7 +27,8 @@ public sealed class LogText
             cut = true;
         }
         var wanted = Math.Min(2 * Most, Math.Max(1024, length + text.Length));
-        if (kept.Length < wanted) Array.Resize(ref kept, Math.Min(2 * Most, Math.Max(wanted, 2 * kept.Length)));
+        if (kept.Length < wanted)
+            Array.Resize(ref kept, Math.Min(2 * Most, Math.Max(wanted, 2 * kept.Length)));
         if (length + text.Length > kept.Length)
         {
             var stays = Most - text.Length;

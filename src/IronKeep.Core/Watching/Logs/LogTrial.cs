@@ -10,7 +10,8 @@ public sealed record TrialMark(LogList List, string Pattern, ImmutableArray<(str
 public sealed record TrialRun(LogRun Run, LogVerdict Verdict, int? Code);
 
 /// <summary>
-/// Tries rules on a log for somebody who writes them: its runs, and of each line that a rule matches what each made of it. Lines count from 1.
+/// Tries rules on a log for somebody who writes them: its runs, and of each line that a rule matches what each made of it. Lines count from
+/// 1.
 /// </summary>
 public sealed record LogTrial(IReadOnlyList<TrialRun> Runs, IReadOnlyDictionary<int, ImmutableArray<TrialMark>> Marks, long Lines)
 {
@@ -25,17 +26,23 @@ public sealed record LogTrial(IReadOnlyList<TrialRun> Runs, IReadOnlyDictionary<
         var reader = new LogReader(rules, zone, now, found.Add);
         reader.Feed(log);
         reader.Finish();
-        if (found.Count == 0 && code is not null) found.Add(new LogRun { FirstLine = 0 });
-        var runs = found.Select((r, i) => (Run: r, Code: i == found.Count - 1 ? code : null)).Select(r => new TrialRun(r.Run, LogJudge.Of(rules, r.Run, r.Code), r.Code ?? r.Run.Code)).ToList();
+        if (found.Count == 0 && code is not null)
+            found.Add(new LogRun { FirstLine = 0 });
+        var runs = found
+            .Select((r, i) => (Run: r, Code: i == found.Count - 1 ? code : null))
+            .Select(r => new TrialRun(r.Run, LogJudge.Of(rules, r.Run, r.Code), r.Code ?? r.Run.Code))
+            .ToList();
         var marks = new Dictionary<int, ImmutableArray<TrialMark>>();
         var number = 0;
         foreach (var range in log.AsSpan().Split('\n'))
         {
             number++;
             var line = log[range].TrimEnd('\r');
-            if (line.Length > LogPattern.MostOfLine) line = line[..LogPattern.MostOfLine];
+            if (line.Length > LogPattern.MostOfLine)
+                line = line[..LogPattern.MostOfLine];
             var of = MarksOf(rules, line);
-            if (of.Length > 0) marks[number] = of;
+            if (of.Length > 0)
+                marks[number] = of;
         }
         return new LogTrial(runs, marks, reader.Lines);
     }
@@ -44,7 +51,8 @@ public sealed record LogTrial(IReadOnlyList<TrialRun> Runs, IReadOnlyDictionary<
     private static ImmutableArray<TrialMark> MarksOf(LogRules rules, string line)
     {
         var matching = rules.Rules.Where(r => r.Pattern.IsMatch(line)).ToList();
-        if (matching.Find(r => r.List == LogList.Ignores) is { } ignored) matching = [ignored];
+        if (matching.Find(r => r.List == LogList.Ignores) is { } ignored)
+            matching = [ignored];
         return [.. matching.Select(r => new TrialMark(r.List, r.Pattern.Source, [.. r.Pattern.ValuesOf(line)]))];
     }
 }
