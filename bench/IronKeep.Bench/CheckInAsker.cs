@@ -71,8 +71,7 @@ internal static class CheckInAsker
                         .Chunk(perSecond * SliceSeconds)
                         .Select(s => s.Order().ElementAt(s.Length * 99 / 100).ToString("0", CultureInfo.InvariantCulture))
                 )
-                + $" "
-                + $"ms"
+                + $" ms"
         );
         Array.Sort(times);
         Console.WriteLine(
