@@ -1,9 +1,15 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using IronKeep.Core.Charters;
+using IronKeep.Core.Dated;
+using IronKeep.Core.Forecasts;
+using IronKeep.Core.Retention;
+using IronKeep.Core.Watching;
+using IronKeep.Core.Watching.Logs;
 
 namespace IronKeep.Contracts;
 
-/// <summary>How the API's bodies are written: camelCase, unknown members refused, numbers as numbers, times as RFC 3339 in UTC.</summary>
+/// <summary>How the API's bodies are written: camelCase, unknown members refused, numbers as numbers, enums as words, times as RFC 3339 in UTC.</summary>
 public static class ContractJson
 {
     public static JsonSerializerOptions Options { get; } = Apply(new JsonSerializerOptions(JsonSerializerDefaults.Web));
@@ -14,8 +20,31 @@ public static class ContractJson
         options.UnmappedMemberHandling = JsonUnmappedMemberHandling.Disallow;
         options.RespectNullableAnnotations = true;
         options.RespectRequiredConstructorParameters = true;
-        options.Converters.Add(new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower, allowIntegerValues: false));
+        Word<FindingState>();
+        Word<Topic>();
+        Word<ChangeKind>();
+        Word<ChannelKind>();
+        Word<CopyKind>();
+        Word<FindingKind>();
+        Word<Verdict>();
+        Word<ActorKind>();
+        Word<AlertClass>();
+        Word<AlertState>();
+        Word<CheckInState>();
+        Word<CopyState>();
+        Word<EvidenceSource>();
+        Word<FailureClass>();
+        Word<LogList>();
+        Word<LogSeverity>();
+        Word<Outcome>();
+        Word<RunKind>();
+        Word<RunState>();
+        Word<SubjectKind>();
         return options;
+
+        void Word<T>()
+            where T : struct, Enum =>
+            options.Converters.Add(new JsonStringEnumConverter<T>(JsonNamingPolicy.KebabCaseLower, allowIntegerValues: false));
     }
 }
 

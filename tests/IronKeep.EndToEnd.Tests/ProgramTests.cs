@@ -18,11 +18,11 @@ public sealed class ProgramTests : IDisposable
             "mkdir -p a/b; seq 1 50000 > a/b/numbers; printf x > a/one; ln -s one a/link; chmod 600 a/one; touch -d '2001-02-03 "
                 + "04:05:06.7' a/one"
         );
-        var first = await Ok("job", "run", "by-hand", "--watch");
+        var first = await Ok("job", "run", "by-hand");
         Assert.Contains("OK", first.Out);
         Assert.Contains("taken    3 items", first.Out);
         await Shell("printf y > a/one");
-        await Ok("job", "run", "by-hand", "--watch");
+        await Ok("job", "run", "by-hand");
         var copies = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out);
         var (newest, oldest) = (copies[0].GetProperty("id").GetString()!, copies[1].GetProperty("id").GetString()!);
         Assert.Contains("numbers", (await Ok("copy", "browse", oldest, programs.Source + "/a/b")).Out);
@@ -62,7 +62,7 @@ public sealed class ProgramTests : IDisposable
     {
         await programs.BeginAsync();
         await Shell("mkdir d; head -c 3000000 /dev/urandom > d/kept");
-        await Ok("job", "run", "by-hand", "--watch");
+        await Ok("job", "run", "by-hand");
         for (var round = 0; round < 4; round++)
         {
             await Shell("for i in $(seq 40); do head -c 9000000 /dev/urandom > d/$i; done");
@@ -94,7 +94,7 @@ public sealed class ProgramTests : IDisposable
             await Ok("copy", "restore", copies[0].GetProperty("id").GetString()!, "--to", $"{programs.Root}/back{round}");
             Assert.Equal("", await Shell($"cmp d/kept '{programs.Root}/back{round}{programs.Source}/d/kept'"));
             // The next run makes up for it and leaves nothing of the broken one behind.
-            await Ok("job", "run", "by-hand", "--watch");
+            await Ok("job", "run", "by-hand");
             Assert.Equal(0, (await programs.ClientAsync("duty")).ExitCode);
             Assert.Empty(Directory.EnumerateFiles(programs.StoreFolder + "/work", "*.part"));
             return;
@@ -110,7 +110,7 @@ public sealed class ProgramTests : IDisposable
         for (var i = 0; i < 12; i++)
         {
             await Shell($"echo {i} >> numbers");
-            await Ok("job", "run", "by-hand", "--watch");
+            await Ok("job", "run", "by-hand");
         }
         var plan = JsonSerializer.Deserialize<JsonElement>(
             (await programs.ClientAsync("prune", "plan", "by-hand", "--output", "json")).Out
@@ -179,9 +179,9 @@ public sealed class ProgramTests : IDisposable
     {
         await programs.BeginAsync();
         await Shell("mkdir d; echo one > d/letter");
-        await Ok("job", "run", "by-hand", "--watch");
+        await Ok("job", "run", "by-hand");
         await Shell("echo two > d/letter");
-        Assert.Contains("before   run", (await Ok("job", "run", "by-hand", "--watch")).Out);
+        Assert.Contains("before   run", (await Ok("job", "run", "by-hand")).Out);
         Assert.Contains("due", (await Ok("definition", "set", "job", "by-hand", "when=daily at 05:00", "--dry-run")).Out);
         await Ok("definition", "set", "job", "by-hand", "when=daily at 05:00", "fresh-within=2 days");
         Assert.Contains("when: daily at 05:00", (await Ok("charter", "export")).Out);

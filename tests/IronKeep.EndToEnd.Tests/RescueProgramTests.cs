@@ -25,9 +25,9 @@ public sealed class RescueProgramTests : IDisposable
         await programs.BeginAsync();
         await OkAsync("definition", "set", "store", "vault", $"folder={Vault}", $"key-file={Key}", "--new");
         await OkAsync("definition", "set", "job", "by-hand", "into=vault");
-        await OkAsync("job", "run", "by-hand", "--watch");
+        await OkAsync("job", "run", "by-hand");
         await File.WriteAllTextAsync(programs.Source + "/notes", "second");
-        await OkAsync("job", "run", "by-hand", "--watch");
+        await OkAsync("job", "run", "by-hand");
 
         // Through the service: an archive to standard output, and one by a run; the keys.
         var tar = programs.Root + "/copy.tar";

@@ -1,5 +1,6 @@
 import createClient from 'openapi-fetch';
 import type { components, paths } from './schema';
+import { wayOut } from './waysOut';
 
 export type Schemas = components['schemas'];
 export type Run = Schemas['RunAnswer'];
@@ -21,6 +22,14 @@ export class Refusal extends Error {
   ) {
     super(message);
   }
+}
+
+/** What a refusal carries: see RFC 9457; code and facts where the way out is the client's to word. */
+interface Problem {
+  detail?: string;
+  code?: string;
+  facts?: Record<string, string>;
+  mistakes?: Schemas['MistakeAnswer'][];
 }
 
 export const api = createClient<paths>({ baseUrl: '/' });
@@ -46,7 +55,7 @@ api.use({
     return response;
   },
   onError() {
-    return new Refusal('the service cannot be reached; it may be starting again', 0);
+    return new Refusal('The service cannot be reached; it may be starting again.', 0);
   },
 });
 
@@ -54,6 +63,8 @@ api.use({
 export async function take<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   const { data, error, response } = await answer;
   if (response.ok) return data as T;
-  const problem = error as { detail?: string; mistakes?: Schemas['MistakeAnswer'][] } | undefined;
-  throw new Refusal(problem?.detail ?? `the service answered ${response.status}`, response.status, problem?.mistakes);
+  const problem = error as Problem | undefined;
+  const out = wayOut(problem?.code, problem?.facts);
+  const said = problem?.detail ?? `The service answered ${response.status}.`;
+  throw new Refusal(out ? `${said}. ${out}` : said, response.status, problem?.mistakes);
 }

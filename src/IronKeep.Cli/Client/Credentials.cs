@@ -18,7 +18,7 @@ internal sealed record Credentials(string Url, string Token)
     {
         try
         {
-            return File.Exists(FileName) ? JsonSerializer.Deserialize<Credentials>(File.ReadAllText(FileName)) : null;
+            return File.Exists(FileName) ? JsonSerializer.Deserialize(File.ReadAllText(FileName), ClientContext.Default.Credentials) : null;
         }
         catch (Exception e) when (e is JsonException or IOException or UnauthorizedAccessException)
         {
@@ -42,6 +42,6 @@ internal sealed record Credentials(string Url, string Token)
                 UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
             }
         );
-        JsonSerializer.Serialize(file, this);
+        JsonSerializer.Serialize(file, this, ClientContext.Default.Credentials);
     }
 }

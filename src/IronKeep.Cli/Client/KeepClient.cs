@@ -5,11 +5,13 @@ using System.Net.ServerSentEvents;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Client;
 
 /// <summary>A refusal or failure, as a sentence for the person and the exit code that goes with it.</summary>
-public sealed class AnswerException(int exitCode, string message, IReadOnlyList<MistakeAnswer>? mistakes = null) : Exception(message)
+public sealed class AnswerException(int exitCode, string message, IReadOnlyList<MistakeAnswer>? mistakes = null)
+    : Exception(Sentence.Begin(message))
 {
     public int ExitCode { get; } = exitCode;
     public IReadOnlyList<MistakeAnswer> Mistakes { get; } = mistakes ?? [];
@@ -75,7 +77,7 @@ public sealed class KeepClient : IDisposable
         {
             throw new AnswerException(
                 Root.Failed,
-                $"the service at {Address} broke off in the middle: {e.Message}; what was written is not whole, and the service's log says "
+                $"The service at {Address} broke off in the middle: {e.Message}; what was written is not whole, and the service's log says "
                     + $"why"
             );
         }
@@ -107,7 +109,7 @@ public sealed class KeepClient : IDisposable
         await CheckAsync(response, cancel);
         await using var stream = await response.Content.ReadAsStreamAsync(cancel);
         await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancel))
-            yield return JsonSerializer.Deserialize<KeepEvent>(item.Data, ContractJson.Options)!;
+            yield return JsonSerializer.Deserialize(item.Data, ClientJson.Of<KeepEvent>())!;
     }
 
     public void Dispose() => http.Dispose();
@@ -116,7 +118,7 @@ public sealed class KeepClient : IDisposable
     {
         using var request = new HttpRequestMessage(method, "api/v1/" + path);
         if (body is not null)
-            request.Content = JsonContent.Create(body, body.GetType(), options: ContractJson.Options);
+            request.Content = JsonContent.Create(body, ClientJson.Options.GetTypeInfo(body.GetType()));
         // "*" asks for something new: it must not be there yet.
         if (ifMatch is not null)
             request.Headers.TryAddWithoutValidation(ifMatch == "*" ? "If-None-Match" : "If-Match", ifMatch);
@@ -124,7 +126,7 @@ public sealed class KeepClient : IDisposable
         await CheckAsync(response, cancel);
         return response.StatusCode == HttpStatusCode.NoContent
             ? default!
-            : (await response.Content.ReadFromJsonAsync<T>(ContractJson.Options, cancel))!;
+            : (await response.Content.ReadFromJsonAsync(ClientJson.Of<T>(), cancel))!;
     }
 
     private async Task<HttpResponseMessage> ReachAsync(Func<Task<HttpResponseMessage>> send)
@@ -137,8 +139,7 @@ public sealed class KeepClient : IDisposable
         {
             throw new AnswerException(
                 Root.Failed,
-                $"the service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with "
-                    + $"--url"
+                $"The service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with --url"
             );
         }
     }
@@ -147,14 +148,20 @@ public sealed class KeepClient : IDisposable
     {
         if (response.IsSuccessStatusCode)
             return;
-        var detail = $"the service answered {(int)response.StatusCode}";
+        var detail = $"The service answered {(int)response.StatusCode}";
         IReadOnlyList<MistakeAnswer>? mistakes = null;
         try
         {
             using var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(cancel));
             detail = problem.RootElement.GetProperty("detail").GetString() ?? detail;
+            var facts = new Dictionary<string, string>();
+            if (problem.RootElement.TryGetProperty("facts", out var told))
+                foreach (var fact in told.EnumerateObject())
+                    facts[fact.Name] = fact.Value.GetString() ?? "";
+            if (problem.RootElement.TryGetProperty("code", out var code) && WaysOut.Of(code.GetString(), facts) is { } wayOut)
+                detail = $"{detail}; {wayOut}";
             if (problem.RootElement.TryGetProperty("mistakes", out var list))
-                mistakes = list.Deserialize<List<MistakeAnswer>>(ContractJson.Options);
+                mistakes = list.Deserialize(ClientJson.Of<List<MistakeAnswer>>());
         }
         catch (Exception e) when (e is JsonException or KeyNotFoundException or InvalidOperationException)
         {

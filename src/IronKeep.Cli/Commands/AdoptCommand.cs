@@ -9,7 +9,7 @@ namespace IronKeep.Cli.Commands;
 
 internal static class AdoptCommand
 {
-    private sealed record Answer(string Yaml, IReadOnlyList<NotAdopted> NotAdopted);
+    internal sealed record Answer(string Yaml, IReadOnlyList<NotAdopted> NotAdopted);
 
     public static Command Make()
     {

@@ -57,7 +57,7 @@ internal static class CopyCommands
                                 : "",
                             }
                         ),
-                        "no copies yet; run a job with 'ironkeep job run NAME --watch'"
+                        "no copies yet; run a job with 'ironkeep job run NAME'"
                     );
                 return Root.Done;
             },
@@ -185,12 +185,13 @@ internal static class CopyCommands
                     new RestoreRequest(parsed.GetValue(paths) ?? [], parsed.GetValue(to)!, parsed.GetValue(existing)),
                     cancel
                 );
-                return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+                return await Watching.BegunAsync(parsed, client, run, cancel);
             },
             id,
             paths,
             to,
-            existing
+            existing,
+            Watching.NoWait
         );
     }
 
@@ -212,7 +213,7 @@ internal static class CopyCommands
         return job.NewestGoodCopy
             ?? throw new Client.AnswerException(
                 Root.Refused,
-                $"job {job.Name} has no good copy; run it with 'ironkeep job run {job.Name} --watch'"
+                $"job {job.Name} has no good copy; run it with 'ironkeep job run {job.Name}'"
             );
     }
 }

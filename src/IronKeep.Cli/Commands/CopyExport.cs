@@ -49,12 +49,13 @@ internal static class CopyExport
                     new ExportRequest(wanted, file is null ? "bag" : "tar", file ?? folder!),
                     cancel
                 );
-                return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+                return await Watching.BegunAsync(parsed, client, run, cancel);
             },
             id,
             paths,
             tar,
-            bag
+            bag,
+            Watching.NoWait
         );
     }
 }

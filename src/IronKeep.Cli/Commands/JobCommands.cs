@@ -221,23 +221,16 @@ internal static class JobCommands
     private static Command RunNow()
     {
         var name = Name;
-        var watch = new Option<bool>("--watch") { Description = "Stay, show the progress, and end with the run's outcome" };
         return Common.Verb(
             "run",
-            "Runs a job now",
+            "Runs a job now and stays until it has ended",
             async (parsed, client, cancel) =>
             {
                 var run = await client.PostAsync<RunAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/runs", null, cancel);
-                if (parsed.GetValue(watch))
-                    return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
-                if (Common.AsJson(parsed))
-                    Show.Json(run);
-                else
-                    Show.Line($"run {run.Id} of {run.Job} is queued; follow it with 'ironkeep run watch {run.Id}'");
-                return Root.Done;
+                return await Watching.BegunAsync(parsed, client, run, cancel);
             },
             name,
-            watch
+            Watching.NoWait
         );
     }
 

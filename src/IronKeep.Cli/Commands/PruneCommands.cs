@@ -90,10 +90,11 @@ internal static class PruneCommands
                     null,
                     cancel
                 );
-                return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+                return await Watching.BegunAsync(parsed, client, run, cancel);
             },
             fingerprint,
-            confirm
+            confirm,
+            Watching.NoWait
         );
     }
 

@@ -57,7 +57,7 @@ internal static class RunCommands
                                 Brief(r.Sentence),
                             }
                         ),
-                        "no runs yet; run a job with 'ironkeep job run NAME --watch'"
+                        "no runs yet; run a job with 'ironkeep job run NAME'"
                     );
                 return Root.Done;
             },

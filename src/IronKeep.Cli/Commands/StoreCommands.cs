@@ -144,9 +144,9 @@ internal static class StoreCommands
                     null,
                     cancel
                 );
-                return await Watching.FollowAsync(client, run.Id, Common.AsJson(parsed), cancel);
+                return await Watching.BegunAsync(parsed, client, run, cancel);
             },
-            depth is null ? [name] : [name, depth]
+            depth is null ? [name, Watching.NoWait] : [name, depth, Watching.NoWait]
         );
     }
 }

@@ -1,3 +1,4 @@
+using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
@@ -9,42 +10,90 @@ namespace IronKeep.Cli.Commands;
 /// <summary>Follows a run to its end and reports it.</summary>
 internal static class Watching
 {
-    public static async Task<int> FollowAsync(KeepClient client, long id, bool asJson, CancellationToken cancel)
+    /// <summary>Between two tries to reach a service that went away while its run was followed.</summary>
+    private static readonly TimeSpan Pause = TimeSpan.FromSeconds(2);
+
+    /// <summary>Whether who began a run stays until it has ended.</summary>
+    public static Option<bool> NoWait { get; } = new("--no-wait") { Description = "Return at once; else stay, and end as the run ends" };
+
+    /// <summary>A run was begun: stays with it, unless asked not to, and says how to follow it.</summary>
+    public static Task<int> BegunAsync(ParseResult parsed, KeepClient client, RunAnswer run, CancellationToken cancel)
     {
-        using var stop = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        RunAnswer? run = null;
-        // Listen first and look then, so that an end between the two is not lost.
-        await foreach (var happened in client.EventsAsync(stop.Token))
-        {
-            if (happened.Topic == Topic.Hello)
-                run = await client.GetAsync<RunAnswer>($"runs/{id}", cancel);
-            else if (happened.Run?.Id == id)
-                run = happened.Run;
-            else
-                continue;
-            if (run.State == RunState.Ended)
-                break;
-            if (!asJson)
-                Show.Progress(Moving(run));
-        }
-        run = await client.GetAsync<RunAnswer>($"runs/{id}", cancel);
-        if (!asJson)
-            Show.EndProgress();
+        var asJson = Common.AsJson(parsed);
+        if (!parsed.GetValue(NoWait))
+            return FollowAsync(client, run.Id, asJson, cancel);
         if (asJson)
             Show.Json(run);
         else
-            await ReportAsync(client, run, cancel);
-        return ExitOf(run);
+            Show.Line(
+                $"Queued as run {run.Id} ({run.Kind.Word()} of {run.Job ?? run.Store}); follow it with 'ironkeep run watch {run.Id}'."
+            );
+        return Task.FromResult(Root.Done);
     }
 
+    /// <summary>
+    /// Stays with a run until it has ended, over restarts of the service. Whoever is stopped before that leaves the run at work.
+    /// </summary>
+    public static async Task<int> FollowAsync(KeepClient client, long id, bool asJson, CancellationToken cancel)
+    {
+        try
+        {
+            var run = await EndOfAsync(client, id, asJson, cancel);
+            if (!asJson)
+                Show.EndProgress();
+            if (asJson)
+                Show.Json(run);
+            else
+                await ReportAsync(client, run, cancel);
+            return ExitOf(run);
+        }
+        catch (OperationCanceledException) when (cancel.IsCancellationRequested)
+        {
+            Show.EndProgress();
+            Show.Error($"Run {id} goes on; follow it with 'ironkeep run watch {id}', or end it with 'ironkeep run cancel {id}'.");
+            return Root.Failed;
+        }
+    }
+
+    private static async Task<RunAnswer> EndOfAsync(KeepClient client, long id, bool asJson, CancellationToken cancel)
+    {
+        for (var reached = false; ; )
+        {
+            try
+            {
+                // Listen first and look then, so that an end between the two is not lost.
+                await foreach (var happened in client.EventsAsync(cancel))
+                {
+                    var run =
+                        happened.Topic == Topic.Hello ? await client.GetAsync<RunAnswer>($"runs/{id}", cancel)
+                        : happened.Run?.Id == id ? happened.Run
+                        : null;
+                    reached = true;
+                    if (run?.State == RunState.Ended)
+                        return await client.GetAsync<RunAnswer>($"runs/{id}", cancel);
+                    if (run is not null && !asJson)
+                        Show.Progress(Moving(run));
+                }
+            }
+            catch (Exception e) when (reached && e is AnswerException { ExitCode: Root.Failed } or HttpRequestException or IOException)
+            {
+                // The service is being restarted, or the line is down: the run is asked after again.
+            }
+            if (!asJson)
+                Show.Progress($"run {id}: the service at {client.Address} does not answer; asking again");
+            await Task.Delay(Pause, cancel);
+        }
+    }
+
+    /// <summary>The exit code for how a run ended; a check that found damage did what it was asked, and has findings.</summary>
     public static int ExitOf(RunAnswer run) =>
         run.Outcome switch
         {
+            Outcome.Failed when run is { Kind: RunKind.Check, Failure: FailureClass.DataDamaged } => Root.Findings,
             Outcome.Ok or Outcome.NotNeeded => Root.Done,
             Outcome.Suspect when run.ConfirmedBy is not null => Root.Done,
             Outcome.Warned or Outcome.Suspect => Root.Findings,
             Outcome.Refused or Outcome.Cancelled or Outcome.HeldBack => Root.Refused,
-            null => Root.Done,
             Outcome.Failed or Outcome.TimedOut or Outcome.Missed or _ => Root.Failed,
         };
 

@@ -1,6 +1,6 @@
 using System.Globalization;
-using System.Text.Encodings.Web;
 using System.Text.Json;
+using IronKeep.Cli.Client;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -14,15 +14,9 @@ internal static class Show
     /// <summary>How a run ended, or else how it stands.</summary>
     public static string Stands(RunAnswer run) => run.Outcome.Word() ?? run.State.Word();
 
-    private static readonly JsonSerializerOptions Pretty = new(ContractJson.Options)
-    {
-        WriteIndented = true,
-        Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
-    };
-
     private static readonly IAnsiConsole Terminal = MakeTerminal();
 
-    public static void Json<T>(T answer) => Console.Out.WriteLine(JsonSerializer.Serialize(answer, Pretty));
+    public static void Json<T>(T answer) => Console.Out.WriteLine(JsonSerializer.Serialize(answer, ClientJson.Of<T>(ClientJson.Pretty)));
 
     public static void Line(string text = "") => Console.Out.WriteLine(Clean(text));
 

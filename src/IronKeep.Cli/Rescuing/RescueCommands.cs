@@ -41,16 +41,15 @@ internal static class RescueCommands
             var contents = store.ReadContents();
             if (Common.AsJson(parsed))
                 Show.Json(
-                    contents.Copies.Select(c => new
-                    {
+                    contents.Copies.Select(c => new ListedCopy(
                         c.Record.Id,
                         c.Record.Job,
                         c.Record.Machine,
                         c.Record.Taken,
                         c.Record.Items,
                         c.Record.Bytes,
-                        c.Binned,
-                    })
+                        c.Binned
+                    ))
                 );
             else
                 Show.Table(
@@ -91,15 +90,14 @@ internal static class RescueCommands
                 var entries = entry.Kind == EntryKind.Folder ? store.EnumerateFolder(entry.Content) : [entry];
                 if (Common.AsJson(parsed))
                     Show.Json(
-                        entries.Select(e => new
-                        {
-                            Name = NameText.Show(e.Name),
-                            Kind = Kebab.Of(e.Kind),
+                        entries.Select(e => new ListedEntry(
+                            NameText.Show(e.Name),
+                            Kebab.Of(e.Kind),
                             e.Size,
-                            Modified = e.Modified.ToDateTimeOffset(),
-                            Mode = Convert.ToString(e.Mode, 8),
-                            e.Owner,
-                        })
+                            e.Modified.ToDateTimeOffset(),
+                            Convert.ToString(e.Mode, 8),
+                            e.Owner
+                        ))
                     );
                 else
                     Show.Table(
@@ -143,7 +141,7 @@ internal static class RescueCommands
                     .OrderBy(g => g.Key, StringComparer.Ordinal)
                     .ToList();
                 if (Common.AsJson(parsed))
-                    Show.Json(hits.Select(g => new { Path = g.Key, Copies = g.Select(h => h.Copy.Id) }));
+                    Show.Json(hits.Select(g => new ListedPath(g.Key, [.. g.Select(h => h.Copy.Id)])));
                 else
                     Show.Table(
                         ["path", ">copies", "newest copy", ">size"],
@@ -185,10 +183,13 @@ internal static class RescueCommands
                     foreach (var pack in report.Damage)
                         Show.Line($"pack {pack.Pack}: {pack.Problem}");
                     foreach (var copy in report.Copies)
-                        Show.Line(
-                            $"copy {copy.CopyId} cannot give back "
-                                + $"{string.Join(", ", copy.Paths.Take(20))}{(copy.Count > 20 ? $" and {copy.Count - 20} more" : "")}"
-                        );
+                    {
+                        Show.Line($"Copy {copy.CopyId} cannot give back {Counted.Of(copy.Count, "path")}:");
+                        foreach (var path in copy.Paths)
+                            Show.Line($"  {path}");
+                        if (copy.Count > copy.Paths.Length)
+                            Show.Line($"  and {copy.Count - copy.Paths.Length} more");
+                    }
                     foreach (var file in report.Files)
                         Show.Line(file);
                 }

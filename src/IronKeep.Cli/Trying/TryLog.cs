@@ -12,21 +12,21 @@ namespace IronKeep.Cli.Trying;
 /// <summary>What a set of rules makes of a log, without a service.</summary>
 internal static class TryLog
 {
-    private sealed record FiguresLine(long? Items, long? Bytes, double? Seconds, long? Skipped, long? Errors);
+    internal sealed record FiguresLine(long? Items, long? Bytes, double? Seconds, long? Skipped, long? Errors);
 
-    private sealed record EvidenceLine(long Line, string List, string Text);
+    internal sealed record TriedEvidence(long Line, string List, string Text);
 
-    private sealed record RunLine(
+    internal sealed record RunLine(
         string? Began,
         string? Ended,
         string Outcome,
         string? Class,
         FiguresLine Figures,
         int? Code,
-        IReadOnlyList<EvidenceLine> Evidence
+        IReadOnlyList<TriedEvidence> Evidence
     );
 
-    private sealed record Answer(IReadOnlyList<RunLine> Runs, long Lines);
+    internal sealed record Answer(IReadOnlyList<RunLine> Runs, long Lines);
 
     public static Command Make()
     {
@@ -82,7 +82,7 @@ internal static class TryLog
             verdict.Class is { } failure ? Kebab.Of(failure) : null,
             new FiguresLine(run.Items, run.Bytes, verdict.Seconds, run.Skipped, run.Errors),
             code,
-            [.. verdict.Evidence.Select(e => new EvidenceLine(e.Line, Kebab.Of(e.List), e.Text))]
+            [.. verdict.Evidence.Select(e => new TriedEvidence(e.Line, Kebab.Of(e.List), e.Text))]
         );
 
     private static void Print(List<(LogRun Run, LogVerdict Verdict, int? Code)> judged, LogReader reader, DateTimeZone zone)

@@ -7,9 +7,9 @@ namespace IronKeep.Cli.Trying;
 
 internal static class TryRetention
 {
-    private sealed record CopyLine(string Id, string Verdict, IReadOnlyList<string> Reasons, string? LeavesAt);
+    internal sealed record CopyLine(string Id, string Verdict, IReadOnlyList<string> Reasons, string? LeavesAt);
 
-    private sealed record Answer(
+    internal sealed record Answer(
         string Policy,
         string AsOf,
         bool Frozen,

@@ -11,11 +11,11 @@ namespace IronKeep.Cli.Trying;
 
 internal static class TryRotation
 {
-    private sealed record ShortageLine(string? FirstFree, string? At);
+    internal sealed record ShortageLine(string? FirstFree, string? At);
 
-    private sealed record NightLine(string Date, string? Group, string? Medium, string? ProtectedUntil, ShortageLine? Shortage);
+    internal sealed record NightLine(string Date, string? Group, string? Medium, string? ProtectedUntil, ShortageLine? Shortage);
 
-    private sealed record Answer(IReadOnlyList<NightLine> Nights, string? FirstShortage);
+    internal sealed record Answer(IReadOnlyList<NightLine> Nights, string? FirstShortage);
 
     private const int MostNights = 3660;
 

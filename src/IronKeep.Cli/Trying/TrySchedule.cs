@@ -6,9 +6,9 @@ namespace IronKeep.Cli.Trying;
 
 internal static class TrySchedule
 {
-    private sealed record DueLine(string Utc, string Local, string? Note);
+    internal sealed record DueLine(string Utc, string Local, string? Note);
 
-    private sealed record Answer(string Sentence, string Zone, IReadOnlyList<DueLine> Due);
+    internal sealed record Answer(string Sentence, string Zone, IReadOnlyList<DueLine> Due);
 
     public static Command Make()
     {

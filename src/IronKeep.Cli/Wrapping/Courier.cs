@@ -25,7 +25,7 @@ internal sealed class Courier : IDisposable
                 var what = report.Request.State == CheckInState.Started ? "start" : "ended";
                 using var answer = await http.PostAsync(
                     $"{address.TrimEnd('/')}/{(what == "start" ? what : $"{report.Request.ExitCode ?? 0}")}",
-                    JsonContent.Create(report.Request, options: ContractJson.Options)
+                    JsonContent.Create(report.Request, ClientJson.Of<CheckInRequest>())
                 );
                 if (answer.IsSuccessStatusCode)
                     return new Delivery();

@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text.Json;
+using IronKeep.Cli.Client;
 using IronKeep.Contracts;
 
 namespace IronKeep.Cli.Wrapping;
@@ -53,7 +54,7 @@ internal sealed class Spool
             )
         )
         {
-            JsonSerializer.Serialize(file, report, ContractJson.Options);
+            JsonSerializer.Serialize(file, report, ClientJson.Of<Reported>());
             file.Flush(flushToDisk: true);
         }
         File.Move(working, Path.Combine(Folder, name + Ending));
@@ -98,7 +99,7 @@ internal sealed class Spool
     {
         try
         {
-            return JsonSerializer.Deserialize<Reported>(File.ReadAllText(file), ContractJson.Options);
+            return JsonSerializer.Deserialize(File.ReadAllText(file), ClientJson.Of<Reported>());
         }
         catch (Exception e) when (e is JsonException or IOException)
         {

@@ -138,7 +138,10 @@ internal static class WatchCommand
         try
         {
             var self = Environment.ProcessPath!;
-            string[] again = Path.GetFileNameWithoutExtension(self) == "dotnet" ? [self, typeof(WatchCommand).Assembly.Location] : [self];
+            string[] again =
+                Path.GetFileNameWithoutExtension(self) == "dotnet"
+                    ? [self, Path.Combine(AppContext.BaseDirectory, "ironkeep.dll")]
+                    : [self];
             var start = new ProcessStartInfo("setsid") { UseShellExecute = false, WorkingDirectory = "/" };
             foreach (var word in (string[])["sh", "-c", "exec \"$@\" </dev/null >/dev/null 2>&1", "sh", .. again, "deliver", "--stay"])
                 start.ArgumentList.Add(word);

@@ -118,7 +118,7 @@ public sealed class AlertBook(IDbContextFactory<KeepContext> catalogue, TimeProv
         if (!again)
             alert.Count += matter.Times;
         alert.LastAt = now;
-        alert.Message = matter.Message;
+        alert.Message = Sentence.Begin(matter.Message);
         alert.Remedy = matter.Remedy;
         alert.RunId = matter.RunId ?? alert.RunId;
         var affected = alert.Affected.Split('\n', StringSplitOptions.RemoveEmptyEntries);

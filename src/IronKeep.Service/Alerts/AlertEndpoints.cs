@@ -28,7 +28,7 @@ public static class AlertEndpoints
                 ) =>
                 {
                     if (!await book.AcknowledgeAsync(id, http.User.Identity!.Name!, cancel))
-                        return Problems.NotFound($"there is no open alert {id}; list the open ones with GET /api/v1/alerts?state=open");
+                        return Missing(id);
                     return TypedResults.Ok((await db.Alerts.FindAsync([id], cancel))!.ToAnswer());
                 }
             )
@@ -48,7 +48,7 @@ public static class AlertEndpoints
                     if (request.Reason.Trim().Length is < 3 or > 500)
                         return Problems.Invalid("say in a few words (3 to 500 characters) why the alert can be closed");
                     if (!await book.CloseByAsync(id, http.User.Identity!.Name!, request.Reason.Trim(), cancel))
-                        return Problems.NotFound($"there is no open alert {id}; list the open ones with GET /api/v1/alerts?state=open");
+                        return Missing(id);
                     return TypedResults.Ok((await db.Alerts.AsNoTracking().FirstAsync(a => a.Id == id, cancel)).ToAnswer());
                 }
             )
@@ -57,6 +57,9 @@ public static class AlertEndpoints
                     + "kept"
             );
     }
+
+    private static ProblemHttpResult Missing(long id) =>
+        Problems.NotThere("alert", $"{id}", "alerts?state=open", words: $"there is no open alert {id}");
 
     private static async Task<Results<Ok<Page<AlertAnswer>>, ProblemHttpResult>> ListAsync(
         KeepContext db,

@@ -1,5 +1,6 @@
 using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Runs;
@@ -71,7 +72,7 @@ internal static class BackupAlerts
         }
         return held.Count == 0
             ? ""
-            : $"; {(held.Count == 1 ? $"job {held[0]}, which follows it, is" : $"jobs {string.Join(", ", held)}, which follow it, are")} "
+            : $"; {(held.Count == 1 ? $"job {held[0]}, which follows it, is" : $"jobs {Counted.Named(held)}, which follow it, are")} "
                 + $"held back";
     }
 }

@@ -220,7 +220,7 @@ public sealed class BackupWork(
             };
         }
         if (doubt.Length > 0)
-            return new RunEnding(Outcome.Suspect, $"{string.Join("; ", doubt)}. {words}")
+            return new RunEnding(Outcome.Suspect, $"{string.Join("; ", doubt)}. {Sentence.Begin(words)}")
             {
                 CopyIds = [.. ids],
                 Brief = string.Join("; ", doubt),

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Globalization;
 using System.Security.Cryptography;
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
 using IronKeep.Core.Dated;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
@@ -181,16 +182,18 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         return found.Count switch
         {
             1 => (found[0], null),
-            0 => (
-                null,
-                Problems.NotFound(
-                    $"there is no copy '{id}'{(store is null ? "" : $" in store '{store}'")}; list them with GET /api/v1/copies"
-                )
-            ),
+            0 => (null, Problems.NotThere("copy", id, "copies", store is null ? "" : $" in store '{store}'")),
             _ => (
                 null,
-                Problems.Refused(
-                    $"copy '{id}' is in several stores ({string.Join(", ", found.Select(c => c.Store))}); say which with store=NAME"
+                Problems.Of(
+                    StatusCodes.Status409Conflict,
+                    "Refused",
+                    $"copy '{id}' is in several stores: {string.Join(" and ", found.Select(c => c.Store))}",
+                    ProblemCodes.WhichStore,
+                    "say which with ?store=NAME",
+                    (ProblemCodes.Kind, "copy"),
+                    (ProblemCodes.Name, id),
+                    (ProblemCodes.Stores, string.Join(", ", found.Select(c => c.Store)))
                 )
             ),
         };

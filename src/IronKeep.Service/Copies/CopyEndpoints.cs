@@ -141,9 +141,7 @@ public static class CopyEndpoints
             .Take(Paging.Most)
             .ToListAsync(cancel);
         if (copies.Count == 0)
-            return Problems.NotFound(
-                $"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}; list them with GET /api/v1/copies"
-            );
+            return Problems.NotThere("copy", job, "copies", words: $"job '{job}' has no copies{(into is null ? "" : $" in store {into}")}");
         try
         {
             return TypedResults.Ok(await search.VersionsAsync(copies, names));

@@ -43,8 +43,7 @@ public sealed class ShelfKeeper(
     ILogger<ShelfKeeper> log
 )
 {
-    private const int Named = 5,
-        MostTries = 5;
+    private const int MostTries = 5;
 
     /// <summary>
     /// Compares by the names of the records alone, and reads those that are new or in another place; with <paramref name="notes"/> every
@@ -286,7 +285,7 @@ public sealed class ShelfKeeper(
                 new Matter(
                     Subject.OfStore(work.Name),
                     AlertClass.Unsound,
-                    $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Ids(work.Missing)}",
+                    $"store {work.Name} has lost {Counted.Of(work.Missing.Count, "copy", "copies")}: {Counted.Named(work.Missing)}",
                     "Find out who removed the records or the disk under them; bring them back, or run the jobs again. A check of the store "
                         + "tells what else is missing, and closes this when nothing is."
                 ),
@@ -299,7 +298,7 @@ public sealed class ShelfKeeper(
                     AlertClass.Unsound,
                     $"somebody {(work.Store.Can.TakesBackups ? "without the key of" : "moved files in")} store "
                         + $"{work.Name}{(work.Store.Can.TakesBackups ? " moved the records of" : ":")} "
-                        + $"{Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Ids(work.PutBack)}; they were put back and "
+                        + $"{Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Counted.Named(work.PutBack)}; they were put back and "
                         + $"are in force",
                     "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well "
                         + "closes this."
@@ -307,7 +306,4 @@ public sealed class ShelfKeeper(
                 cancel
             );
     }
-
-    private static string Ids(List<string> ids) =>
-        string.Join(", ", ids.Take(Named)) + (ids.Count > Named ? $" and {ids.Count - Named} more" : "");
 }

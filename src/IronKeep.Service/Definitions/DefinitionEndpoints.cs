@@ -91,8 +91,7 @@ public static class DefinitionEndpoints
             .WithSummary("Takes one object out of the charter; needs If-Match. Copies stay where they are");
     }
 
-    private static ProblemHttpResult Missing(string kind, string name) =>
-        Problems.NotFound($"the charter has no {kind} '{name}'; list what there is with GET /api/v1/definitions");
+    private static ProblemHttpResult Missing(string kind, string name) => Problems.NotThere(kind, name, "definitions", " in the charter");
 
     private static ProblemHttpResult? BadKind(string kind, string name)
     {
@@ -112,9 +111,13 @@ public static class DefinitionEndpoints
 
     private static ProblemHttpResult? TooFar(DateTimeOffset? on, TimeProvider clock) =>
         on is { } date && (date <= clock.GetUtcNow() || date > clock.GetUtcNow().AddDays(Effects.MostDaysAhead + 1))
-            ? Problems.Invalid(
-                $"on {date:u} is out of range; it lies within the coming {Effects.MostDaysAhead} days, and POST /api/v1/forecast/copies "
-                    + $"looks further"
+            ? Problems.Of(
+                StatusCodes.Status400BadRequest,
+                "Not understood",
+                $"the date {date:u} is not within the coming {Effects.MostDaysAhead} days",
+                ProblemCodes.TooFarAhead,
+                "POST /api/v1/forecast/copies looks further",
+                (ProblemCodes.Days, $"{Effects.MostDaysAhead}")
             )
             : null;
 
@@ -179,29 +182,36 @@ public static class DefinitionEndpoints
         if (there is null)
             return isNew
                 ? null
-                : Problems.Of(
+                : Of(
                     match.Length > 0 ? StatusCodes.Status412PreconditionFailed : StatusCodes.Status428PreconditionRequired,
-                    "Refused",
-                    $"there is no {kind} {name} yet; make it with the header If-None-Match: *"
+                    $"there is no {kind} {name} yet",
+                    ProblemCodes.NotThere,
+                    "make it with the header If-None-Match: *"
                 );
         if (isNew)
-            return Problems.Of(
+            return Of(
                 StatusCodes.Status412PreconditionFailed,
-                "Refused",
-                $"there is a {kind} {name} already; look at it, and change it with If-Match: {there.Tag}"
+                $"there is a {kind} {name} already",
+                ProblemCodes.ExistsAlready,
+                $"look at it, and change it with the header If-Match: {there.Tag}"
             );
         if (match.Length == 0)
-            return Problems.Of(
+            return Of(
                 StatusCodes.Status428PreconditionRequired,
-                "Refused",
-                $"say which state of {kind} {name} you saw: send its ETag as If-Match"
+                $"which state of {kind} {name} is to be changed was not said",
+                ProblemCodes.ChangedMeanwhile,
+                "send its ETag as If-Match"
             );
         return match == there.Tag
             ? null
-            : Problems.Of(
+            : Of(
                 StatusCodes.Status412PreconditionFailed,
-                "Refused",
-                $"{kind} {name} was changed by somebody since you looked at it; look again, and change it on top of that"
+                $"{kind} {name} was changed by somebody since you looked at it",
+                ProblemCodes.ChangedMeanwhile,
+                $"read it again, and send its ETag as If-Match"
             );
+
+        ProblemHttpResult Of(int status, string what, string code, string api) =>
+            Problems.Of(status, "Refused", what, code, api, (ProblemCodes.Kind, kind), (ProblemCodes.Name, name));
     }
 }

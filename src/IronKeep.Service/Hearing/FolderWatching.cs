@@ -37,7 +37,6 @@ public sealed class FolderWatching(
     private static readonly TimeSpan Every = TimeSpan.FromSeconds(20),
         Patience = TimeSpan.FromSeconds(5);
     private const long SumsEachTime = 64 * 1024 * 1024;
-    private const int Named = 3;
     private readonly ConcurrentDictionary<string, Watched> watched = new();
 
     private sealed class Watched
@@ -142,8 +141,7 @@ public sealed class FolderWatching(
                 AlertClass.Unsound,
                 $"{Counted.Of(changed.Count, "copy", "copies")} of store {store.Name} changed after "
                     + $"{(changed.Count == 1 ? "it was" : "they were")} complete: "
-                    + $"{string.Join(", ", changed.Take(Named).Select(c => c.Id))}"
-                    + $"{(changed.Count > Named ? $" and {changed.Count - Named} more" : "")}",
+                    + Counted.Named([.. changed.Select(c => c.Id)]),
                 "Find out what writes to files that were finished; what was known of their content no longer holds. The next verification "
                     + "that finds all well closes this."
             ),

@@ -234,7 +234,7 @@ public static class HearingEndpoints
     private static ProblemHttpResult? Watched(CharterInForce charter, string name, out JobDefinition job)
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out job!))
-            return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+            return Problems.NotThere("job", name, "jobs", " in the charter");
         return job.Watched
             ? null
             : Problems.Refused($"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in");

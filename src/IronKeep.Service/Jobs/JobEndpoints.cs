@@ -86,8 +86,7 @@ public static class JobEndpoints
         jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
     }
 
-    private static ProblemHttpResult Missing(string name) =>
-        Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+    private static ProblemHttpResult Missing(string name) => Problems.NotThere("job", name, "jobs", " in the charter");
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(
         string name,

@@ -31,7 +31,7 @@ public static class JobWhen
     {
         var charter = inForce.Charter;
         if (!charter.Jobs.TryGetValue(name, out var job))
-            return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+            return Problems.NotThere("job", name, "jobs", " in the charter");
         var now = clock.Now();
         var at = asOf is { } given ? Instant.FromDateTimeOffset(given) : now;
         if (at < now - Duration.FromDays(3660) || at > now + Duration.FromDays(3660))

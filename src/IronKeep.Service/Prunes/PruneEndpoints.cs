@@ -37,8 +37,14 @@ public static class PruneEndpoints
     }
 
     private static ProblemHttpResult Missing(string fingerprint) =>
-        Problems.NotFound(
-            $"there is no prune plan '{fingerprint}'; make one with POST /api/v1/jobs/NAME/prune-plans and use its fingerprint"
+        Problems.Of(
+            StatusCodes.Status404NotFound,
+            "Not found",
+            $"there is no prune plan '{fingerprint}'",
+            ProblemCodes.NotThere,
+            "POST /api/v1/jobs/NAME/prune-plans makes one; use its fingerprint",
+            (ProblemCodes.Kind, "prune plan"),
+            (ProblemCodes.Name, fingerprint)
         );
 
     private static async Task<Results<Ok<PrunePlanAnswer>, ProblemHttpResult>> PlanAsync(
@@ -52,14 +58,23 @@ public static class PruneEndpoints
     )
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job))
-            return Problems.NotFound($"there is no job '{name}' in the charter; list them with GET /api/v1/jobs");
+            return Problems.NotThere("job", name, "jobs", " in the charter");
         if (job.Into.Length == 0)
             return Problems.Refused(
                 $"job {name} is watched and says nowhere that it leaves copies, so there is nothing to prune; name the store with "
                     + $"'leaves-copy-in'"
             );
         if (store is null && job.Into.Length > 1)
-            return Problems.Invalid($"job {name} goes into {string.Join(" and ", job.Into)}; say which store is meant with ?store=");
+            return Problems.Of(
+                StatusCodes.Status400BadRequest,
+                "Not understood",
+                $"job {name} goes into several stores: {string.Join(" and ", job.Into)}",
+                ProblemCodes.WhichStore,
+                "say which is meant with ?store=NAME",
+                (ProblemCodes.Kind, "job"),
+                (ProblemCodes.Name, name),
+                (ProblemCodes.Stores, string.Join(", ", job.Into))
+            );
         if (store is not null && !job.Into.Contains(store))
             return Problems.Invalid($"job {name} does not go into store '{store}'; it goes into {string.Join(" and ", job.Into)}");
         Instant? at = null;

@@ -77,6 +77,7 @@ public sealed class RunWorks(IEnumerable<IRunWork> works)
 /// </summary>
 public sealed record RunEnding(Outcome Outcome, string Sentence, FailureClass? Failure = null)
 {
+    public string Sentence { get; init; } = Core.Quantities.Sentence.Begin(Sentence);
     public ImmutableArray<string> CopyIds { get; init; } = [];
     public string? FailedStore { get; init; }
 

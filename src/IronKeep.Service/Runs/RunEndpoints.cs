@@ -52,7 +52,7 @@ public static class RunEndpoints
         runs.MapPost("/{id:long}/cancel", CancelAsync).WithSummary("Ends a queued or running run");
     }
 
-    internal static ProblemHttpResult Missing(long id) => Problems.NotFound($"there is no run {id}; list them with GET /api/v1/runs");
+    internal static ProblemHttpResult Missing(long id) => Problems.NotThere("run", $"{id}", "runs");
 
     private static async Task<Results<Ok<Page<RunAnswer>>, ProblemHttpResult>> ListAsync(
         KeepContext db,

@@ -118,7 +118,7 @@ public static class PeopleEndpoints
                                 .FirstOrDefaultAsync(cancel);
                     return whole is not null && await sessions.EndAsync(whole, me, cancel)
                         ? TypedResults.NoContent()
-                        : Problems.NotFound($"you have no session '{id}'; list them with GET /api/v1/sessions");
+                        : Problems.NotThere("session", id, "sessions", words: $"you have no session '{id}'");
                 }
             )
             .WithSummary("Ends one of your sessions at once");

@@ -63,7 +63,7 @@ public static class SignInEndpoints
                     var gone = await db.Tokens.Where(t => t.Id == id && t.PersonId == me).ExecuteDeleteAsync(cancel);
                     return gone > 0
                         ? TypedResults.NoContent()
-                        : Problems.NotFound($"you have no token {id}; list them with GET /api/v1/tokens");
+                        : Problems.NotThere("token", $"{id}", "tokens", words: $"you have no token {id}");
                 }
             )
             .WithSummary("Takes a token out of use at once");

@@ -1,4 +1,5 @@
 using System.Threading.RateLimiting;
+using IronKeep.Contracts;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Events;
 using Microsoft.AspNetCore.Antiforgery;
@@ -109,8 +110,9 @@ public static class SignInRules
                 .Of(
                     StatusCodes.Status401Unauthorized,
                     "Not signed in",
-                    "this needs a sign-in: send a personal token as 'Authorization: Bearer …' (get one with 'ironkeep sign-in'), or sign "
-                        + "in at /sign-in"
+                    "nobody is signed in",
+                    ProblemCodes.SignInNeeded,
+                    "send a personal token as 'Authorization: Bearer …' (POST /api/v1/tokens makes one), or sign in at /sign-in"
                 )
                 .ExecuteAsync(http);
         http.Response.Redirect("/sign-in");
@@ -129,8 +131,12 @@ public static class SignInRules
         if (!safe && byCookie && !await http.RequestServices.GetRequiredService<IAntiforgery>().IsRequestValidAsync(http))
         {
             await Problems
-                .Invalid(
-                    $"the header {AntiforgeryHeader} is missing or out of date; reload the page, or read its value from GET /api/v1/session"
+                .Of(
+                    StatusCodes.Status400BadRequest,
+                    "Not understood",
+                    "this page is out of date",
+                    ProblemCodes.PageOutOfDate,
+                    $"the header {AntiforgeryHeader} is missing or out of date; GET /api/v1/session has its value"
                 )
                 .ExecuteAsync(http);
             return;

@@ -53,7 +53,7 @@ public static class ChannelEndpoints
                 ) =>
                 {
                     if (!charter.Charter.Channels.ContainsKey(name))
-                        return Problems.NotFound($"the charter has no channel '{name}'; list them with GET /api/v1/channels");
+                        return Problems.NotThere("channel", name, "channels", " in the charter");
                     var by = http.User.Identity!.Name!;
                     await desk.WriteAsync(
                         db,

@@ -38,8 +38,6 @@ public sealed class CheckWork(
     TimeProvider clock
 ) : IRunWork
 {
-    private const int FilesNamed = 5;
-
     public RunKind Kind => RunKind.Check;
 
     public WhenLost WhenLost => WhenLost.BegunAnew;
@@ -103,10 +101,7 @@ public sealed class CheckWork(
         foreach (var file in report.Files)
             live.Log(LogSeverity.Error, file);
         foreach (var copy in report.Copies)
-        {
-            var more = copy.Count > copy.Paths.Length ? $" and {copy.Count - copy.Paths.Length} more" : "";
-            live.Log(LogSeverity.Error, $"copy {copy.CopyId} cannot be restored whole: {string.Join(", ", copy.Paths)}{more}");
-        }
+            Name(live, LogSeverity.Error, copy, "cannot be restored whole");
         await RecordAsync(copies, db, name, store, report, began);
         var missing = await db
             .Copies.Where(c => c.Store == name && c.GoneAt == null && c.State == CopyState.Missing)
@@ -158,6 +153,16 @@ public sealed class CheckWork(
         );
     }
 
+    /// <summary>Writes the paths of a hurt copy into the run's log, one a line, and says how many more there are.</summary>
+    internal static void Name(LiveRun live, LogSeverity severity, CopyDamage copy, string what)
+    {
+        live.Log(severity, $"copy {copy.CopyId} {what}: {Counted.Of(copy.Count, "path is", "paths are")} lost");
+        foreach (var path in copy.Paths)
+            live.Log(severity, $"  {path}");
+        if (copy.Count > copy.Paths.Length)
+            live.Log(severity, $"  and {copy.Count - copy.Paths.Length} more");
+    }
+
     /// <summary>The plan's share of the store, within the budget.</summary>
     private static long? BudgetOf(CheckOrder order, IStoreLayout store)
     {
@@ -179,12 +184,10 @@ public sealed class CheckWork(
     {
         if (report.Copies.Length == 0)
             return report.Files.Length > 0 && report.Damage.Length == 0 && missing.Count == 0 ? $"store {name}: {report.Files[0]}"
-                : missing.Count > 0
-                    ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}: {string.Join(", ", missing.Take(FilesNamed))}"
+                : missing.Count > 0 ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}: {Counted.Named(missing)}"
                 : $"store {name} had {Counted.Of(report.Damage.Length, $"damaged {part}")}, but no copy needs what is lost";
         var first = report.Copies[0];
-        var files =
-            string.Join(", ", first.Paths.Take(FilesNamed)) + (first.Count > FilesNamed ? $" and {first.Count - FilesNamed} more" : "");
+        var files = Counted.Named(first.Paths, first.Count) + (first.Count > 2 ? " (all of them in the run's log)" : "");
         var others =
             report.Copies.Length > 1 ? $"; {Counted.Of(report.Copies.Length - 1, "more copy is hurt", "more copies are hurt")}" : "";
         var lost = missing.Count > 0 ? $"; {Counted.Of(missing.Count, "copy is", "copies are")} missing" : "";

@@ -63,7 +63,7 @@ public sealed class HealWork(
             );
         live.Log(
             LogSeverity.Info,
-            $"healing store {name} from {string.Join(", ", others.Select(o => o.Name))}: "
+            $"healing store {name} from {Counted.Named([.. others.Select(o => o.Name)])}: "
                 + $"{Counted.Of(before.Copies.Length, "copy is", "copies are")} hurt"
         );
         var report = store.Heal([.. others.Select(o => o.Store)], cancel);
@@ -74,7 +74,7 @@ public sealed class HealWork(
         var began = clock.Now();
         var after = store.Check(CheckScope.Everything with { Depth = CheckDepth.Presence }, null, cancel);
         foreach (var copy in after.Copies)
-            live.Log(LogSeverity.Warning, $"copy {copy.CopyId} still cannot be restored whole: {string.Join(", ", copy.Paths)}");
+            CheckWork.Name(live, LogSeverity.Warning, copy, "still cannot be restored whole");
         await CheckWork.RecordAsync(copies, db, name, store, after, began);
         live.Report(new Progress(report.Healed.Length, report.Bytes, report.Bytes, report.Bytes, 0, after.Copies.Length));
         var done = $"{Counted.Of(report.Healed.Length, "path")} of store {name} brought back ({new ByteSize(report.Bytes)} stored)";

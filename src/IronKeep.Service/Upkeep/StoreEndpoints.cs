@@ -127,8 +127,7 @@ public static class StoreEndpoints
             ? CheckDepth.Content
             : Enum.GetValues<CheckDepth>().Cast<CheckDepth?>().FirstOrDefault(d => Kebab.Of(d!.Value) == text);
 
-    internal static ProblemHttpResult Missing(string name) =>
-        Problems.NotFound($"there is no store '{name}' in the charter; list them with GET /api/v1/stores");
+    internal static ProblemHttpResult Missing(string name) => Problems.NotThere("store", name, "stores", " in the charter");
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> QueueAsync(
         RunKind kind,

@@ -19,7 +19,6 @@ public sealed record KeyWrap(
 )
 {
     private const int SaltSize = 16;
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
 
     public static KeyWrap Of(StoreKeys keys, string label, Secret secret, DateTimeOffset now, Hardness? hardness = null)
     {
@@ -59,13 +58,13 @@ public sealed record KeyWrap(
                 : Kind is Secret.KeyFileKind or Secret.RecoverySheetKind && hardness == Hardness.Light
         );
 
-    internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, Json));
+    internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, StoreJson.Default.KeyWrap));
 
     internal static KeyWrap FromBytes(byte[] bytes, string name)
     {
         try
         {
-            var wrap = JsonSerializer.Deserialize<KeyWrap>(CheckedText.Read(bytes, name), Json);
+            var wrap = JsonSerializer.Deserialize(CheckedText.Read(bytes, name), StoreJson.Default.KeyWrap);
             // A made-up file must not make the machine spend all its memory or days on a key.
             if (
                 wrap is { Id: not null, Label: not null, Kind: not null, Salt.Length: >= 8 and <= 64, Sealed.Length: <= 256 }

@@ -13,8 +13,6 @@ public sealed record CopyNote(string Id, DateTimeOffset Changed)
 {
     /// <summary>Paths of damage that a note names; their number is kept whole.</summary>
     public const int MostPaths = 100;
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
-
     public DateTimeOffset? Binned { get; init; }
     public string? HeldBy { get; init; }
     public string? HeldReason { get; init; }
@@ -25,15 +23,15 @@ public sealed record CopyNote(string Id, DateTimeOffset Changed)
     /// <summary>Why its run was suspect, until a person has confirmed it.</summary>
     public string? Doubt { get; init; }
 
-    internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, Json), keys);
+    internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, StoreJson.Default.CopyNote), keys);
 
     internal static CopyNote FromBytes(byte[] bytes, StoreKeys keys, string name)
     {
         try
         {
-            var note = JsonSerializer.Deserialize<CopyNote>(SignedLine.Read(bytes, keys, name), Json);
-            if (note is { Id: not null, Damage.IsDefault: false })
-                return note;
+            var note = JsonSerializer.Deserialize(SignedLine.Read(bytes, keys, name), StoreJson.Default.CopyNote);
+            if (note is { Id: not null })
+                return note.Damage.IsDefault ? note with { Damage = [] } : note;
         }
         catch (JsonException e)
         {

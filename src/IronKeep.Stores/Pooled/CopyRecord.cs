@@ -25,8 +25,6 @@ public sealed record CopyRecord(
     ImmutableArray<string> Root
 )
 {
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
-
     /// <summary>The reference to the root listing.</summary>
     public ContentRef RootContent() => new(Depth, [.. Root.Select(ChunkId.Parse)]);
 
@@ -38,13 +36,13 @@ public sealed record CopyRecord(
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public CopyKind? Kind { get; init; }
 
-    internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, Json), keys);
+    internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, StoreJson.Default.CopyRecord), keys);
 
     internal static CopyRecord FromBytes(byte[] bytes, StoreKeys keys, string name)
     {
         try
         {
-            var record = JsonSerializer.Deserialize<CopyRecord>(SignedLine.Read(bytes, keys, name), Json);
+            var record = JsonSerializer.Deserialize(SignedLine.Read(bytes, keys, name), StoreJson.Default.CopyRecord);
             if (
                 record
                     is {

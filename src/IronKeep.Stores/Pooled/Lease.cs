@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Text.Json;
+using System.Text.Json.Serialization;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Posix;
@@ -7,11 +8,14 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Stores.Pooled;
 
 /// <summary>What a lease lets its holder do: write copies beside others, or remove packs, which one may do at a time.</summary>
+[JsonConverter(typeof(LeaseKindWord))]
 internal enum LeaseKind
 {
     Writing,
     Tending,
 }
+
+internal sealed class LeaseKindWord() : JsonStringEnumConverter<LeaseKind>(JsonNamingPolicy.KebabCaseLower);
 
 /// <summary>How long a lease holds without being renewed.</summary>
 public sealed record LeaseTerms(TimeSpan Length)
@@ -34,11 +38,6 @@ internal sealed class Lease : IDisposable
 {
     private const string Folder = "leases";
     private const string Ending = ".lease";
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web)
-    {
-        Converters = { new System.Text.Json.Serialization.JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) },
-    };
-
     private readonly IPlace place;
     private readonly LeaseTerms terms;
     private readonly Timer timer;
@@ -99,7 +98,7 @@ internal sealed class Lease : IDisposable
         {
             try
             {
-                var note = JsonSerializer.Deserialize<LeaseNote>(CheckedText.Read(place.Read(file.Name), file.Name), Json);
+                var note = JsonSerializer.Deserialize(CheckedText.Read(place.Read(file.Name), file.Name), StoreJson.Default.LeaseNote);
                 if (note is { Process: not null } && note.Until > DateTimeOffset.UtcNow && !ProcessMark.IsDead(note.Process))
                 {
                     living.Add(note);
@@ -167,7 +166,7 @@ internal sealed class Lease : IDisposable
                 return;
             var began = Stopwatch.GetTimestamp();
             note = note with { Until = DateTimeOffset.UtcNow + terms.Length };
-            place.Write(FileOf(note.Id), CheckedText.Write(JsonSerializer.Serialize(note, Json)));
+            place.Write(FileOf(note.Id), CheckedText.Write(JsonSerializer.Serialize(note, StoreJson.Default.LeaseNote)));
             // Whoever looked after the note before this one had run out took the holder for dead, even if it has come back since.
             lost |= renewed != 0 && Stopwatch.GetElapsedTime(renewed) >= terms.Length;
             renewed = began;

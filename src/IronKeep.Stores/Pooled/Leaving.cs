@@ -14,8 +14,6 @@ internal sealed record LeavingList(string Id, ImmutableArray<string> Packs, Immu
 {
     private const string Folder = "leaving";
     private const string Ending = ".list";
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
-
     public string File => $"{Folder}/{Id}{Ending}";
 
     /// <summary>Stands in the place of the leases as long as they are not known; then every writer of the day is waited for.</summary>
@@ -42,7 +40,7 @@ internal sealed record LeavingList(string Id, ImmutableArray<string> Packs, Immu
             try
             {
                 if (
-                    JsonSerializer.Deserialize<LeavingList>(CheckedText.Read(place.Read(file.Name), file.Name), Json)
+                    JsonSerializer.Deserialize(CheckedText.Read(place.Read(file.Name), file.Name), StoreJson.Default.LeavingList)
                         is { Packs.IsDefault: false, WaitsFor.IsDefault: false } list
                     && list.File == file.Name
                     && list.Packs.All(PackNames.IsName)
@@ -60,5 +58,5 @@ internal sealed record LeavingList(string Id, ImmutableArray<string> Packs, Immu
         return lists;
     }
 
-    public void Write(IPlace place) => place.Write(File, CheckedText.Write(JsonSerializer.Serialize(this, Json)));
+    public void Write(IPlace place) => place.Write(File, CheckedText.Write(JsonSerializer.Serialize(this, StoreJson.Default.LeavingList)));
 }

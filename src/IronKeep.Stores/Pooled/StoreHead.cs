@@ -28,8 +28,6 @@ public sealed record StoreHead(
     private const int KnownVersion = 2;
     private const string Blake3 = "blake3",
         Sha256 = "sha-256";
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
-
     public HashKind HashKind => Hash == Sha256 ? HashKind.Sha256 : HashKind.Blake3;
 
     public bool Encrypts => Encryption == Encrypted;
@@ -66,14 +64,14 @@ public sealed record StoreHead(
             )
         );
 
-    internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, Json));
+    internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, StoreJson.Default.StoreHead));
 
     internal static StoreHead FromBytes(byte[] bytes, string place)
     {
         StoreHead? head;
         try
         {
-            head = JsonSerializer.Deserialize<StoreHead>(CheckedText.Read(bytes, $"{place}/{FileName}"), Json);
+            head = JsonSerializer.Deserialize(CheckedText.Read(bytes, $"{place}/{FileName}"), StoreJson.Default.StoreHead);
         }
         catch (JsonException e)
         {
