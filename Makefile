@@ -7,7 +7,12 @@ export DOTNET_NOLOGO = 1
 MACHINE := $(shell uname -m)
 RID ?= linux-$(if $(filter aarch64 arm64,$(MACHINE)),arm64,x64)
 
-.PHONY: build client console demo test bench lint format types clean
+PREFIX ?= /usr/local
+VERSION ?= $(shell sed -nE 's:.*<Version>(.*)</Version>.*:\1:p' Directory.Build.props)
+PUBLISH = -c Release -r $(RID) -p:Version=$(VERSION) -p:NuGetLockFilePath=obj/publish.lock.json -p:RestoreLockedMode=false \
+    -p:DebugType=none -p:CopyOutputSymbolsToPublishDirectory=false -v quiet --nologo
+
+.PHONY: build client daemon package install console demo test bench lint format types clean
 
 build: console
 	dotnet build -c $(CONFIG) -v quiet --nologo
@@ -16,8 +21,41 @@ build: console
 client:
 	@command -v clang > /dev/null || command -v gcc > /dev/null || { echo "installing a C compiler to link with (apt-get, clang)"; \
 	    apt-get update -qq && apt-get install -y -qq --no-install-recommends clang zlib1g-dev > /dev/null; }
-	dotnet publish src/IronKeep.Cli -c Release -r $(RID) -p:PublishAot=true -p:DebugType=none -p:CopyOutputSymbolsToPublishDirectory=false \
-	    -p:NuGetLockFilePath=obj/publish.lock.json -p:RestoreLockedMode=false -o dist/client -v quiet --nologo
+	dotnet publish src/IronKeep.Cli -p:PublishAot=true $(PUBLISH) -o dist/client
+
+# The service with the runtime it needs and the console, compiled in advance, in dist/daemon.
+daemon: console
+	rm -rf dist/daemon
+	dotnet publish src/IronKeep.Service --self-contained -p:PublishReadyToRun=true -p:OpenApiGenerateDocuments=false $(PUBLISH) -o dist/daemon
+	rm -f dist/daemon/*.Development.json dist/daemon/appsettings.json dist/daemon/web.config
+
+# Puts client, service, console, unit, manual pages and completions below DESTDIR and PREFIX.
+install: client daemon
+	install -d $(DESTDIR)$(PREFIX)/bin $(DESTDIR)$(PREFIX)/sbin $(DESTDIR)$(PREFIX)/lib $(DESTDIR)$(PREFIX)/share/man/man1 \
+	    $(DESTDIR)$(PREFIX)/share/man/man8 $(DESTDIR)$(PREFIX)/share/doc/ironkeep $(DESTDIR)$(PREFIX)/share/bash-completion/completions \
+	    $(DESTDIR)$(PREFIX)/share/zsh/vendor-completions $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d $(DESTDIR)/etc/ironkeep \
+	    $(DESTDIR)/lib/systemd/system
+	rm -rf $(DESTDIR)$(PREFIX)/lib/ironkeep
+	cp -r dist/daemon $(DESTDIR)$(PREFIX)/lib/ironkeep
+	ln -sf ../lib/ironkeep/ironkeepd $(DESTDIR)$(PREFIX)/sbin/ironkeepd
+	install -m 0755 dist/client/ironkeep $(DESTDIR)$(PREFIX)/bin/ironkeep
+	dist/client/ironkeep man-pages dist/man
+	sed 's/@VERSION@/$(VERSION)/' packaging/ironkeepd.8 > dist/man/ironkeepd.8
+	for page in dist/man/*.1; do gzip -9n < $$page > $(DESTDIR)$(PREFIX)/share/man/man1/$$(basename $$page).gz; done
+	gzip -9n < dist/man/ironkeepd.8 > $(DESTDIR)$(PREFIX)/share/man/man8/ironkeepd.8.gz
+	dist/client/ironkeep completion bash > $(DESTDIR)$(PREFIX)/share/bash-completion/completions/ironkeep
+	dist/client/ironkeep completion zsh > $(DESTDIR)$(PREFIX)/share/zsh/vendor-completions/_ironkeep
+	dist/client/ironkeep completion fish > $(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/ironkeep.fish
+	sed 's:/usr/lib/ironkeep:$(PREFIX)/lib/ironkeep:' packaging/ironkeepd.service > $(DESTDIR)/lib/systemd/system/ironkeepd.service
+	[ -e $(DESTDIR)/etc/ironkeep/ironkeepd.json ] || install -m 0640 packaging/ironkeepd.json $(DESTDIR)/etc/ironkeep/ironkeepd.json
+	install -m 0644 LICENSE $(DESTDIR)$(PREFIX)/share/doc/ironkeep/copyright
+	install -m 0644 docs/*.md packaging/give-back-to-owners.conf $(DESTDIR)$(PREFIX)/share/doc/ironkeep/
+	gzip -9n < CHANGELOG.md > $(DESTDIR)$(PREFIX)/share/doc/ironkeep/changelog.gz
+
+# A Debian package of the same, in dist/.
+package:
+	@packaging/build-deb
+
 
 console/node_modules: console/package-lock.json
 	@echo "installing the console's packages (npm ci)"

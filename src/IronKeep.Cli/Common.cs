@@ -11,6 +11,9 @@ internal static class Common
     public static Option<string?> Url { get; } =
         new("--url") { Description = "The service's address; else IRONKEEP_URL, else the one you signed in to", Recursive = true };
 
+    public static Option<bool> Utc { get; } =
+        new("--utc") { Description = "Show times in UTC, not in this terminal's zone", Recursive = true };
+
     public static bool AsJson(ParseResult parsed) => parsed.GetValue(Output) == "json";
 
     public static KeepClient Client(ParseResult parsed) => KeepClient.Open(parsed.GetValue(Url));

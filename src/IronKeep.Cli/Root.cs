@@ -1,8 +1,10 @@
 using System.CommandLine;
+using System.CommandLine.Help;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Commands;
 using IronKeep.Cli.Printing;
 using IronKeep.Cli.Rescuing;
+using IronKeep.Cli.Shell;
 using IronKeep.Cli.Trying;
 using IronKeep.Cli.Wrapping;
 
@@ -22,8 +24,11 @@ public static class Root
     public static async Task<int> RunAsync(string[] args)
     {
         var root = new RootCommand("The client of Iron Keep: defines, runs, looks, restores. Sign in once with 'ironkeep sign-in'.");
+        root.Options.Remove(root.Options.OfType<HelpOption>().Single());
+        root.Options.Add(new HelpOption("--help", "-h"));
         root.Options.Add(Common.Output);
         root.Options.Add(Common.Url);
+        root.Options.Add(Common.Utc);
         foreach (
             var command in (Command[])
                 [
@@ -50,6 +55,8 @@ public static class Root
                 ]
         )
             root.Subcommands.Add(command);
+        root.Subcommands.Add(CompletionCommand.Make());
+        root.Subcommands.Add(ManPages.Make(root));
         var parsed = root.Parse(args);
         if (parsed.Errors.Count > 0)
         {
@@ -60,6 +67,7 @@ public static class Root
             );
             return NotUnderstood;
         }
+        Show.InUtc = parsed.GetValue(Common.Utc);
         try
         {
             return await parsed.InvokeAsync(

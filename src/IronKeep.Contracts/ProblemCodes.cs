@@ -12,6 +12,9 @@ public static class ProblemCodes
     /// <summary>It is in several stores, and none was named. Facts: kind, name, stores.</summary>
     public const string WhichStore = "which-store";
 
+    /// <summary>The job is carried out by the service itself, so nobody reports about it. Facts: kind, name.</summary>
+    public const string NotWatched = "not-watched";
+
     /// <summary>Nobody is signed in.</summary>
     public const string SignInNeeded = "sign-in-needed";
 

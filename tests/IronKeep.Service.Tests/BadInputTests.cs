@@ -8,10 +8,18 @@ namespace IronKeep.Service.Tests;
 
 public sealed class BadInputTests
 {
-    [Fact]
-    public async Task Every_bad_request_gets_problem_details_that_say_what_is_wrong()
+    /// <summary>With a console, and where none was built.</summary>
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task Every_bad_request_gets_problem_details_that_say_what_is_wrong(bool console)
     {
         await using var bench = await Bench.StartAsync();
+        var pages = Directory.CreateDirectory(bench.Root + "/pages").FullName;
+        if (console)
+            await File.WriteAllTextAsync(pages + "/index.html", "<title>Iron Keep</title>");
+        bench.More = [$"--IronKeep:ConsoleFolder={pages}"];
+        await bench.RestartAsync();
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter());
         await bench.BackUpAsync();
@@ -65,7 +73,7 @@ public sealed class BadInputTests
             using var response = await bench.Http.SendAsync(request);
             var text = await response.Content.ReadAsStringAsync();
             Assert.True(
-                (int)response.StatusCode == status && text.Contains(says, StringComparison.Ordinal),
+                (int)response.StatusCode == status && text.Contains(says, StringComparison.OrdinalIgnoreCase),
                 $"{method} {path} {body}: {(int)response.StatusCode} {text}"
             );
             Assert.Equal("application/problem+json", response.Content.Headers.ContentType?.MediaType);

@@ -59,7 +59,7 @@ public sealed class CopyCareTests
         Assert.True(Directory.Exists(bench.Root + "/back" + bench.Source + "/letters"));
         Assert.Equal(
             ("failed", true),
-            (nothing.Outcome.Word(), nothing.Sentence?.StartsWith("nothing was restored", StringComparison.Ordinal))
+            (nothing.Outcome.Word(), nothing.Sentence?.StartsWith("Nothing was restored", StringComparison.Ordinal))
         );
     }
 

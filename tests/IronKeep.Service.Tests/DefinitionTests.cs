@@ -58,11 +58,11 @@ public sealed class DefinitionTests
             var (method, path, tag, status, says) in new[]
             {
                 (HttpMethod.Put, "job/register", seen.Tag, 412, "was changed by somebody since"),
-                (HttpMethod.Put, "job/register", null, 428, "send its ETag"),
-                (HttpMethod.Put, "job/register", "*", 412, "there is a job register already"),
+                (HttpMethod.Put, "job/register", null, 428, "Send its ETag"),
+                (HttpMethod.Put, "job/register", "*", 412, "There is a job register already"),
                 (HttpMethod.Put, "job/other", null, 428, "If-None-Match"),
                 (HttpMethod.Delete, "job/register", seen.Tag, 412, "was changed by somebody since"),
-                (HttpMethod.Delete, "job/none", seen.Tag, 404, "has no job 'none'"),
+                (HttpMethod.Delete, "job/none", seen.Tag, 404, "no job 'none' in the charter"),
                 (HttpMethod.Put, "dream/x", "*", 404, "'dream' is not a kind"),
                 (HttpMethod.Put, "job/Bad Name", "*", 400, "cannot be a name"),
                 (HttpMethod.Delete, "settings/charter", "\"x\"", 409, "cannot be taken out"),

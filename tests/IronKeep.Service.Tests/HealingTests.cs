@@ -57,7 +57,7 @@ public sealed class HealingTests
         }
         Assert.Contains("cannot be a name", await RefusedAsync(new("The Cellar", elsewhere.StoreFolder), 400));
         Assert.Contains("not an absolute folder", await RefusedAsync(new("old", "cellar"), 400));
-        Assert.Contains("there is no store at", await RefusedAsync(new("old", elsewhere.Source), 409));
+        Assert.Contains("There is no store at", await RefusedAsync(new("old", elsewhere.Source), 409));
         Assert.Contains("is encrypted", await RefusedAsync(new("old", elsewhere.StoreFolder), 409));
         Assert.Contains("another name", await RefusedAsync(new("cellar", elsewhere.StoreFolder, key), 409));
         Assert.Contains("'cellar'", await RefusedAsync(new("twin", bench.StoreFolder), 409));

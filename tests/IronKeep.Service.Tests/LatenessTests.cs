@@ -49,7 +49,7 @@ public sealed class LatenessTests
         await bench.ApplyAsync(bench.Charter("daily at 11:00, 13:00"));
         await bench.TickAsync("2026-11-23T11:40:00Z");
         Assert.Empty(await RunsAsync(bench));
-        Assert.Contains("the run due 2026-11-23T13:00:00+00:00 makes up for it", Assert.Single(await bench.OpenAlertsAsync()).Message);
+        Assert.Contains("the run due 2026-11-23 13:00Z makes up for it", Assert.Single(await bench.OpenAlertsAsync()).Message);
         await bench.TickAsync("2026-11-23T13:00:00Z");
         Assert.Equal(["11:00 missed by 1", "13:00 ok"], await PlannedAsync(bench));
 
@@ -283,7 +283,7 @@ public sealed class LatenessTests
         await bench.TickAsync("2026-11-23T12:00:00Z");
         var alert = Assert.Single(await bench.OpenAlertsAsync());
         Assert.Equal(("silent", "machine heron"), (alert.Class.Word(), alert.Subject.Words));
-        Assert.Contains("from 2026-11-23T09:15:00", alert.Message);
+        Assert.Contains("from 2026-11-23 09:15Z", alert.Message);
         await bench.BackUpAsync();
         Assert.Empty(await bench.OpenAlertsAsync());
         bench.Clock.Now = bench.Clock.Now.AddHours(2);

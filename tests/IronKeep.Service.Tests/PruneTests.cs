@@ -26,7 +26,7 @@ public sealed class PruneTests
         using (var held = await bench.RawAsync(HttpMethod.Post, $"prune-plans/{plan.Fingerprint}/apply"))
         {
             Assert.Equal(HttpStatusCode.Conflict, held.StatusCode);
-            Assert.Contains("the brake holds", await held.Content.ReadAsStringAsync());
+            Assert.Contains("The brake holds", await held.Content.ReadAsStringAsync());
         }
         Assert.All(await bench.CopiesAsync(), c => Assert.Null(c.BinnedAt));
         Assert.Equal(

@@ -62,7 +62,7 @@ public sealed partial class SignInTests
         using var led = await anybody.SendAsync(page);
         Assert.Equal("/sign-in", led.Headers.Location?.OriginalString);
         using var told = await anybody.GetAsync("/api/v1/jobs");
-        Assert.Contains("ironkeep sign-in", await told.Content.ReadAsStringAsync());
+        Assert.Contains("\"code\":\"sign-in-needed\"", await told.Content.ReadAsStringAsync());
     }
 
     [Fact]

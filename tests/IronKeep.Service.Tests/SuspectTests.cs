@@ -25,7 +25,7 @@ public sealed class SuspectTests
         bench.Write("big", new string('x', 30_000));
         var suspect = await NextAsync();
         Assert.Equal("suspect", suspect.Outcome.Word());
-        Assert.StartsWith("it took 30 kB, where 100 kB are usual. copy ", suspect.Sentence);
+        Assert.StartsWith("It took 30 kB, where 100 kB are usual. Copy ", suspect.Sentence);
         Assert.Equal("suspect", Assert.Single(await bench.OpenAlertsAsync()).Class.Word());
         var copies = await bench.CopiesAsync();
         Assert.NotNull(copies[0].Doubt);

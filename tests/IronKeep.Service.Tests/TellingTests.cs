@@ -52,7 +52,7 @@ public sealed class TellingTests
         Assert.Equal(titles, dropped.Select(m => m.Subject));
         Assert.Contains($"{bench.Source} does not exist", dropped[0].TextBody);
         Assert.Contains("What to do: Check that every path", dropped[0].TextBody);
-        Assert.Contains("closed 2026-11-23T10:30:00+00:00 after 1 h", dropped[1].TextBody);
+        Assert.Contains("closed 2026-11-23 10:30Z after 1 h", dropped[1].TextBody);
         Assert.Equal("auto-generated", dropped[0].Headers["Auto-Submitted"]);
         var arrived = Directory
             .EnumerateFiles(bench.Root + "/inbox/new")

@@ -93,9 +93,9 @@ public sealed class WorkerTests
     }
 
     [Theory]
-    [InlineData(RunKind.Backup, 0, "interrupted", 0)]
+    [InlineData(RunKind.Backup, 0, "Interrupted", 0)]
     [InlineData(RunKind.Check, 0, "begins anew", 1)]
-    [InlineData(RunKind.Check, 3, "interrupted", 0)]
+    [InlineData(RunKind.Check, 3, "Interrupted", 0)]
     [InlineData(RunKind.Reclaim, 0, "begins anew", 1)]
     public async Task What_becomes_of_a_lost_run_follows_from_its_kind(RunKind kind, int attempt, string says, int more)
     {

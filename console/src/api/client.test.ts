@@ -52,6 +52,6 @@ test("a refusal carries the service's own sentence and a charter's mistakes", as
   expect(refused).toBeInstanceOf(Refusal);
   expect(refused).toMatchObject({ message: 'the charter has 1 mistake', status: 400, mistakes });
   expect(await take(api.GET('/api/v1/duty')).catch((e: unknown) => (e as Error).message)).toBe(
-    'the service answered 503',
+    'The service answered 503.',
   );
 });

@@ -10,11 +10,14 @@ using IronKeep.Core.Quantities;
 namespace IronKeep.Cli.Client;
 
 /// <summary>A refusal or failure, as a sentence for the person and the exit code that goes with it.</summary>
-public sealed class AnswerException(int exitCode, string message, IReadOnlyList<MistakeAnswer>? mistakes = null)
+public sealed class AnswerException(int exitCode, string message, IReadOnlyList<MistakeAnswer>? mistakes = null, string? code = null)
     : Exception(Sentence.Begin(message))
 {
     public int ExitCode { get; } = exitCode;
     public IReadOnlyList<MistakeAnswer> Mistakes { get; } = mistakes ?? [];
+
+    /// <summary>The refusal's code (see <see cref="ProblemCodes"/>), where it has one.</summary>
+    public string? Code { get; } = code;
 }
 
 /// <summary>Talks to the service with a personal token.</summary>
@@ -150,6 +153,7 @@ public sealed class KeepClient : IDisposable
             return;
         var detail = $"The service answered {(int)response.StatusCode}";
         IReadOnlyList<MistakeAnswer>? mistakes = null;
+        string? code = null;
         try
         {
             using var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(cancel));
@@ -158,7 +162,8 @@ public sealed class KeepClient : IDisposable
             if (problem.RootElement.TryGetProperty("facts", out var told))
                 foreach (var fact in told.EnumerateObject())
                     facts[fact.Name] = fact.Value.GetString() ?? "";
-            if (problem.RootElement.TryGetProperty("code", out var code) && WaysOut.Of(code.GetString(), facts) is { } wayOut)
+            code = problem.RootElement.TryGetProperty("code", out var given) ? given.GetString() : null;
+            if (WaysOut.Of(code, facts) is { } wayOut)
                 detail = $"{detail}; {wayOut}";
             if (problem.RootElement.TryGetProperty("mistakes", out var list))
                 mistakes = list.Deserialize(ClientJson.Of<List<MistakeAnswer>>());
@@ -175,7 +180,8 @@ public sealed class KeepClient : IDisposable
                 _ => Root.Refused,
             },
             detail,
-            mistakes
+            mistakes,
+            code
         );
     }
 }

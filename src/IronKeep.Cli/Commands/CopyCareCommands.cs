@@ -1,5 +1,6 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Shell;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 
@@ -55,7 +56,7 @@ internal static class CopyCareCommands
 
     private static Command Versions()
     {
-        var job = new Argument<string>("JOB") { Description = "The job's name" };
+        var job = CompletionCommand.Job(new Argument<string>("JOB") { Description = "The job's name" });
         var path = new Argument<string>("PATH") { Description = "The path in its copies" };
         var store = new Option<string?>("--store") { Description = "Which of the job's stores, where it has several" };
         return Common.Verb(

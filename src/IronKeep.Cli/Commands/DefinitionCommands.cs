@@ -75,7 +75,7 @@ internal static class DefinitionCommands
             async (parsed, client, cancel) =>
             {
                 var path = PathOf(parsed.GetValue(kind)!, parsed.GetValue(name)!);
-                var before = parsed.GetValue(make) ? null : await client.GetAsync<DefinitionAnswer>(path, cancel);
+                var before = parsed.GetValue(make) ? null : await ThereAsync(client, path, cancel);
                 var request = new DefinitionRequest(Merge(before?.Fields, parsed.GetValue(fields)!));
                 if (parsed.GetValue(dry))
                     return Preview(parsed, await client.PostAsync<PreviewAnswer>(path + "/preview", request, cancel));
@@ -98,6 +98,18 @@ internal static class DefinitionCommands
             dry,
             confirm
         );
+    }
+
+    private static async Task<DefinitionAnswer> ThereAsync(KeepClient client, string path, CancellationToken cancel)
+    {
+        try
+        {
+            return await client.GetAsync<DefinitionAnswer>(path, cancel);
+        }
+        catch (AnswerException e) when (e.Code == ProblemCodes.NotThere)
+        {
+            throw new AnswerException(e.ExitCode, $"{e.Message}, or make a new one with --new", code: e.Code);
+        }
     }
 
     private static Command Remove()
@@ -140,7 +152,7 @@ internal static class DefinitionCommands
             return Root.NotUnderstood;
         CharterCommands.Print(new CharterDiffAnswer(0, preview.Changes, preview.Consequences), "would change nothing");
         foreach (var due in preview.NextDue)
-            Show.Line($"  due {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
+            Show.Line($"  due {Show.Zoned(due.Local)}   {due.Utc:yyyy-MM-dd HH:mm}Z");
         if (preview.ComesToKeep is { } keeps)
             Show.Line($"  {keeps}");
         foreach (var p in preview.Paths)

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Shell;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -11,7 +12,7 @@ internal static class JobCommands
     public static Command Make() =>
         Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Address(), Pause(), Resume());
 
-    private static Argument<string> Name => new("NAME") { Description = "The job's name" };
+    private static Argument<string> Name => CompletionCommand.Job(new("NAME") { Description = "The job's name" });
 
     private static Command List() => Common.Verb("list", "All jobs and where they stand", async (parsed, client, cancel) =>
         {
@@ -31,7 +32,7 @@ internal static class JobCommands
                             Show.When(j.LastRun?.Ended),
                             Show.When(j.NewestGoodCopy?.Taken) + (j.Stale ? " (stale)" : ""),
                             $"{j.Copies}",
-                            j.NextDue.Count > 0 ? j.NextDue[0].Local : "-",
+                            j.NextDue.Count > 0 ? Show.Zoned(j.NextDue[0].Local) : "-",
                         }
                     ),
                     "no jobs yet; declare them in a charter and apply it with 'ironkeep charter apply FILE'"
@@ -74,7 +75,7 @@ internal static class JobCommands
                 if (job.Pause is { } pause)
                     Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
                 foreach (var due in job.NextDue)
-                    Show.Line($"    due        {due.Local}   {due.Utc:yyyy-MM-dd HH:mm}Z");
+                    Show.Line($"    due        {Show.Zoned(due.Local)}   {due.Utc:yyyy-MM-dd HH:mm}Z");
                 if (job.Watched)
                 {
                     Show.Line(
@@ -135,7 +136,7 @@ internal static class JobCommands
         static string[] Row(string side, DueWhy d) =>
             [
                 side,
-                d.Local,
+                Show.Zoned(d.Local),
                 Utc(d.Utc),
                 d.Dropped ? "dropped" : d.Outcome.Word() ?? (d.RunId is null ? "-" : "at work"),
                 string.Join("; ", new[] { d.Why, d.Reason }.Where(w => w is not null)),
@@ -274,7 +275,7 @@ internal static class JobCommands
                     Show.Json(job);
                 else
                     Show.Line(
-                        $"job {job.Name} is not paused; next due {(job.NextDue.Count > 0 ? job.NextDue[0].Local : "when somebody asks")}"
+                        $"job {job.Name} is not paused; next due {(job.NextDue.Count > 0 ? Show.Zoned(job.NextDue[0].Local) : "when somebody asks")}"
                     );
                 return Root.Done;
             },

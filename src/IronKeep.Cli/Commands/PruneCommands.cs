@@ -1,5 +1,6 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Shell;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 
@@ -11,7 +12,7 @@ internal static class PruneCommands
 
     private static Command Plan()
     {
-        var job = new Argument<string>("JOB") { Description = "The job's name" };
+        var job = CompletionCommand.Job(new Argument<string>("JOB") { Description = "The job's name" });
         var store = new Option<string?>("--store") { Description = "Which of the job's stores, where it has several" };
         var asOf = new Option<string?>("--as-of")
         {

@@ -117,7 +117,7 @@ internal static class RunCommands
                 else
                     foreach (var line in lines)
                         Show.Line(
-                            $"{line.At.ToLocalTime().ToString("yyyy-MM-dd HH:mm:sszzz", CultureInfo.InvariantCulture)}  "
+                            $"{(Show.InUtc ? line.At.ToUniversalTime() : line.At.ToLocalTime()).ToString("yyyy-MM-dd HH:mm:sszzz", CultureInfo.InvariantCulture)}  "
                                 + $"{line.Severity, -7}  {line.Text}"
                         );
                 return Root.Done;

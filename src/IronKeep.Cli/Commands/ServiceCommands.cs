@@ -1,5 +1,6 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
+using IronKeep.Cli.Shell;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 
@@ -84,7 +85,7 @@ internal static class ServiceCommands
 
     private static Command Test()
     {
-        var name = new Argument<string>("NAME") { Description = "The channel's name" };
+        var name = CompletionCommand.Channel(new Argument<string>("NAME") { Description = "The channel's name" });
         return Common.Verb(
             "test",
             "Sends a test message and says whether it went through",

@@ -1,6 +1,7 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Cli.Rescuing;
+using IronKeep.Cli.Shell;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
@@ -132,7 +133,7 @@ internal static class StoreCommands
 
     private static Command Begin(string verb, string description, string path, Option<string?>? depth = null)
     {
-        var name = new Argument<string>("STORE") { Description = "The store's name" };
+        var name = CompletionCommand.Store(new Argument<string>("STORE") { Description = "The store's name" });
         return Common.Verb(
             verb,
             description,

@@ -26,7 +26,7 @@ internal static class TimetableCommands
                         entries.Select(e =>
                             new[]
                             {
-                                e.Local,
+                                Show.Zoned(e.Local),
                                 e.Zone,
                                 e.Utc.UtcDateTime.ToString("yyyy-MM-dd HH:mm'Z'", CultureInfo.InvariantCulture),
                                 e.Job,

@@ -68,14 +68,22 @@ internal static class Show
 
     public static string Size(long? bytes) => bytes is { } b ? new ByteSize(b).ToString() : "-";
 
+    /// <summary>Whether times are shown in UTC and not in the terminal's zone.</summary>
+    public static bool InUtc { get; set; }
+
     /// <summary>
     /// Local time of this terminal, to the minute, with its distance from UTC: other times in the same table may be in another zone.
+    /// In UTC where that was asked for.
     /// </summary>
-    public static string When(DateTimeOffset? at) =>
-        at?.ToLocalTime() is { } local
-            ? local.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)
-                + (local.Offset == TimeSpan.Zero ? "Z" : local.ToString("zzz", CultureInfo.InvariantCulture))
-            : "-";
+    public static string When(DateTimeOffset? at) => at is { } then ? Clock(InUtc ? then.ToUniversalTime() : then.ToLocalTime()) : "-";
+
+    /// <summary>A time that comes with the zone it is meant in, as RFC 3339; shown in that zone, or in UTC where that was asked for.</summary>
+    public static string Zoned(string rfc3339) =>
+        DateTimeOffset.TryParse(rfc3339, CultureInfo.InvariantCulture, out var at) ? Clock(InUtc ? at.ToUniversalTime() : at) : rfc3339;
+
+    private static string Clock(DateTimeOffset at) =>
+        at.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)
+        + (at.Offset == TimeSpan.Zero ? "Z" : at.ToString("zzz", CultureInfo.InvariantCulture));
 
     public static string Took(double? seconds) =>
         seconds switch

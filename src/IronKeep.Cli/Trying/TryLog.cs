@@ -91,8 +91,8 @@ internal static class TryLog
         {
             Show.Line(
                 $"{Kebab.Of(verdict.Outcome).ToUpperInvariant()}{(verdict.Class is { } failure ? $" ({Kebab.Of(failure)})" : "")}  "
-                    + $"{(run.Began is { } began ? TryCommands.Local(began, zone) : $"from line {run.FirstLine}")}"
-                    + $"{(run.Ended is { } ended ? $" to {TryCommands.Local(ended, zone)}" : "")}: "
+                    + $"{(run.Began is { } began ? Show.Zoned(TryCommands.Local(began, zone)) : $"from line {run.FirstLine}")}"
+                    + $"{(run.Ended is { } ended ? $" to {Show.Zoned(TryCommands.Local(ended, zone))}" : "")}: "
                     + $"{verdict.Sentence}"
             );
             var figures = new[]

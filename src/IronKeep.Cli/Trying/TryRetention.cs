@@ -87,7 +87,7 @@ internal static class TryRetention
                 Show.Table(
                     ["Copy", "Taken", "Verdict", "Why"],
                     answer.Copies.Zip(lines, (c, l) =>
-                        new[] { l.Id, TryCommands.Local(c.Copy.Taken, zone), l.Verdict, string.Join("; ", l.Reasons) }
+                        new[] { l.Id, Show.Zoned(TryCommands.Local(c.Copy.Taken, zone)), l.Verdict, string.Join("; ", l.Reasons) }
                     ),
                     "there are no copies"
                 );
@@ -103,7 +103,7 @@ internal static class TryRetention
                 && policy.Rungs.Length > 1
                 && copies.Count <= MostForSince
                 && RetentionRules.ExpiresSince(policy, guards, copies, c.Copy.Id, asOf) is { } since
-                    ? [.. c.Reasons, $"since {TryCommands.Local(since, zone)}"]
+                    ? [.. c.Reasons, $"since {Show.Zoned(TryCommands.Local(since, zone))}"]
                     : c.Reasons;
         });
         return command;

@@ -75,7 +75,7 @@ internal static class TryRotation
                             l.Date,
                             l.Group ?? "-",
                             l.Medium ?? (l.Shortage is null ? "-" : "none free"),
-                            n.ProtectedUntil is { } until ? TryCommands.Local(until, zone) : l.ProtectedUntil ?? "-",
+                            n.ProtectedUntil is { } until ? Show.Zoned(TryCommands.Local(until, zone)) : l.ProtectedUntil ?? "-",
                             n.Why,
                         }
                     ),

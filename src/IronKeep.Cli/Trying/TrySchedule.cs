@@ -46,8 +46,8 @@ internal static class TrySchedule
             Show.Line($"{schedule.Words}  ({zone.Id})");
             Show.Table(
                 ["Local", "UTC", "Note"],
-                lines.Select(l => new[] { l.Local, l.Utc, l.Note ?? "" }),
-                $"is not due again after {TryCommands.Local(asOf, zone)}"
+                lines.Select(l => new[] { Show.Zoned(l.Local), Show.Zoned(l.Utc), l.Note ?? "" }),
+                $"is not due again after {Show.Zoned(TryCommands.Local(asOf, zone))}"
             );
             foreach (var remark in schedule.Remarks)
                 Show.Line(remark);

@@ -52,9 +52,7 @@ internal sealed class Courier : IDisposable
             // Who is not signed in can sign in; what is not there will not come.
             return new Delivery(
                 e.Message,
-                Waits: e.ExitCode == Root.Failed
-                    || !e.Message.Contains("there is no job", StringComparison.Ordinal)
-                        && !e.Message.Contains("watched jobs check in", StringComparison.Ordinal)
+                Waits: e.ExitCode == Root.Failed || e.Code is not (ProblemCodes.NotThere or ProblemCodes.NotWatched)
             );
         }
         catch (Exception e) when (e is UriFormatException or InvalidOperationException or NotSupportedException)

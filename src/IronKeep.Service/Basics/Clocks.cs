@@ -10,5 +10,9 @@ public static class Clocks
 
     /// <summary>Local date and time with offset, in the form of RFC 3339: "2027-03-28T03:00:00+02:00".</summary>
     public static string Local(this Instant instant, DateTimeZone zone) =>
+        instant.InZone(zone).ToString("uuuu-MM-dd HH:mmo<Z+HH:mm>", CultureInfo.InvariantCulture);
+
+    /// <summary>As a program reads it: RFC 3339, to the second.</summary>
+    public static string Rfc3339(this Instant instant, DateTimeZone zone) =>
         instant.InZone(zone).ToString("uuuu-MM-dd'T'HH:mm:sso<m>", CultureInfo.InvariantCulture);
 }

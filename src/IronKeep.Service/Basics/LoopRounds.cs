@@ -14,6 +14,7 @@ public sealed class LoopRounds(TimeProvider clock)
     private readonly Lock gate = new();
     private readonly long started = clock.GetTimestamp();
     private long last;
+    private long ended;
     private int failures;
     private string? problem;
 
@@ -30,13 +31,23 @@ public sealed class LoopRounds(TimeProvider clock)
     public void Came()
     {
         lock (gate)
-            (last, failures, problem) = (clock.GetTimestamp(), 0, null);
+            (last, ended, failures, problem) = (clock.GetTimestamp(), clock.GetTimestamp(), 0, null);
     }
 
     public void Failed(Exception e)
     {
         lock (gate)
-            (failures, problem) = (failures + 1, e.GetBaseException().Message);
+            (ended, failures, problem) = (clock.GetTimestamp(), failures + 1, e.GetBaseException().Message);
+    }
+
+    /// <summary>Whether it moves at all: a round that failed counts, one that hangs does not.</summary>
+    public bool Moves
+    {
+        get
+        {
+            lock (gate)
+                return clock.GetElapsedTime(ended == 0 ? started : ended) <= Standing;
+        }
     }
 
     /// <summary>What is wrong with it, in words; null when it is well.</summary>

@@ -146,7 +146,7 @@ public sealed class Effects(
         [
             .. due.Between(now, now + Duration.FromDays(3660))
                 .Take(DueShown)
-                .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(due.Zone))),
+                .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Rfc3339(due.Zone))),
         ];
     }
 

@@ -230,6 +230,9 @@ public sealed class SelfCheck(
         }
     }
 
+    /// <summary>Whether the loops move, if only from one failure to the next: what a restart can mend is a loop that hangs.</summary>
+    public bool Moves => !settings.Value.Ticking || loop.Rounds.Moves && dispatch.Rounds.Moves;
+
     private bool LoopIsWell => !settings.Value.Ticking || loop.Rounds.Problem is null && dispatch.Rounds.Problem is null;
 
     private async Task<string?> CatalogueIsWellAsync(CancellationToken cancel)

@@ -237,7 +237,15 @@ public static class HearingEndpoints
             return Problems.NotThere("job", name, "jobs", " in the charter");
         return job.Watched
             ? null
-            : Problems.Refused($"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in");
+            : Problems.Of(
+                StatusCodes.Status409Conflict,
+                "Refused",
+                $"job {name} is carried out by the service itself, which knows how it ended; only watched jobs check in",
+                ProblemCodes.NotWatched,
+                "nothing needs to be done",
+                (ProblemCodes.Kind, "job"),
+                (ProblemCodes.Name, name)
+            );
     }
 
     private static CheckInAddressAnswer Answer(CheckInAddress a, string? path) =>

@@ -249,6 +249,7 @@ public static class IronKeepHost
         if (OnlyDescribes)
             return;
         services.AddHostedService(s => s.GetRequiredService<WorkerBeats>());
+        services.AddHostedService<SystemdNotice>();
         if (settings.CatalogueIsShared)
         {
             services.AddHostedService(s => s.GetRequiredService<NotifyWire>());
@@ -339,6 +340,7 @@ public static class IronKeepHost
         api.MapChannels();
         api.MapService();
         api.MapEvents();
+        app.MapFallback("/api/{**path}", () => Results.NotFound()).ExcludeFromDescription();
         MapConsole(app);
     }
 
@@ -351,7 +353,6 @@ public static class IronKeepHost
         app.UseResponseCompression();
         var files = new StaticFileOptions { FileProvider = new PhysicalFileProvider(folder) };
         app.UseStaticFiles(files);
-        app.MapFallback("/api/{**path}", () => Results.NotFound()).ExcludeFromDescription();
         app.MapFallbackToFile("index.html", files);
     }
 }

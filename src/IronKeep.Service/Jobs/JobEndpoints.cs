@@ -325,7 +325,7 @@ public static class JobEndpoints
                 .. times
                     .Between(now, now + Duration.FromDays(400))
                     .Take(shown)
-                    .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Local(times.Zone))),
+                    .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Rfc3339(times.Zone))),
             ];
         }
     }

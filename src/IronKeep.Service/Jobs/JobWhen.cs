@@ -84,7 +84,7 @@ public static class JobWhen
                 );
             return new DueWhy(
                 due.At.ToDateTimeOffset(),
-                due.At.Local(times.Zone),
+                due.At.Rfc3339(times.Zone),
                 due.Named.ToDateTimeOffset(),
                 due.Dropped,
                 due.Why,

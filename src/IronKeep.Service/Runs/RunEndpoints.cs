@@ -52,7 +52,7 @@ public static class RunEndpoints
         runs.MapPost("/{id:long}/cancel", CancelAsync).WithSummary("Ends a queued or running run");
     }
 
-    internal static ProblemHttpResult Missing(long id) => Problems.NotThere("run", $"{id}", "runs");
+    internal static ProblemHttpResult Missing(long id) => Problems.NotThere("run", $"{id}", "runs", words: $"there is no run {id}");
 
     private static async Task<Results<Ok<Page<RunAnswer>>, ProblemHttpResult>> ListAsync(
         KeepContext db,

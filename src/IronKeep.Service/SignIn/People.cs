@@ -5,6 +5,7 @@ using IronKeep.Catalogue;
 using IronKeep.Service.Basics;
 using Microsoft.AspNetCore.Identity;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.SignIn;
@@ -12,7 +13,7 @@ namespace IronKeep.Service.SignIn;
 /// <summary>
 /// Who may come in: people with passwords, and their personal tokens. Passwords are kept as PBKDF2 hashes, tokens as SHA-256.
 /// </summary>
-public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvider clock) : IDisposable
+public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvider clock, IOptions<ServiceSettings> settings) : IDisposable
 {
     public const int ShortestPassword = 10;
     private const int LongestText = 200;
@@ -26,8 +27,15 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
     public async Task<string?> MakeCodeAsync(CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        return code = await db.People.AnyAsync(cancel) ? null : RandomNumberGenerator.GetString("abcdefghjkmnpqrstuvwxyz23456789", 12);
+        code = await db.People.AnyAsync(cancel) ? null : RandomNumberGenerator.GetString("abcdefghjkmnpqrstuvwxyz23456789", 12);
+        File.Delete(CodeFile);
+        if (code is not null)
+            await File.WriteAllTextAsync(CodeFile, code + "\n", cancel);
+        return code;
     }
+
+    /// <summary>Where the code stands for who may read the data folder, until it has been used.</summary>
+    private string CodeFile => Path.Combine(settings.Value.DataFolder, "first-code");
 
     public bool AwaitsFirst => code is not null;
 
@@ -40,7 +48,7 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
             if (code is null)
                 return "the first person exists already; sign in";
             if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
-                return "the code is not right; it stands in the service's output and is made anew at every start";
+                return "the code is not right; it stands in the service's output and in 'first-code' in its data folder, and is made anew at every start";
             // Another service on the catalogue may have been given its code.
             await using (var db = await catalogue.CreateDbContextAsync(cancel))
                 if (await db.People.AnyAsync(cancel))
@@ -48,6 +56,7 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
             if (await InsertAsync(name, password, cancel) is { } problem)
                 return problem;
             code = null;
+            File.Delete(CodeFile);
             return null;
         }
         finally

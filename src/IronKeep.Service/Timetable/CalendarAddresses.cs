@@ -82,7 +82,7 @@ public static class CalendarAddressEndpoints
                 async Task<Results<NoContent, ProblemHttpResult>> (long id, KeepContext db, CancellationToken cancel) =>
                     await db.CalendarAddresses.Where(f => f.Id == id).ExecuteDeleteAsync(cancel) > 0
                         ? TypedResults.NoContent()
-                        : Problems.NotThere("calendar address", $"{id}", "timetable/addresses")
+                        : Problems.NotThere("calendar address", $"{id}", "timetable/addresses", words: $"there is no calendar address {id}")
             )
             .WithSummary("Takes a calendar address out of use at once");
     }

@@ -60,7 +60,7 @@ public static class TimetableEndpoints
                             job.Name,
                             Charter.MachineOf(job, own),
                             due.ToDateTimeOffset(),
-                            due.Local(times.Zone),
+                            due.Rfc3339(times.Zone),
                             times.Zone.Id,
                             job.Into
                         ))

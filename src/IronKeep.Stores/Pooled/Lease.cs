@@ -173,7 +173,7 @@ internal sealed class Lease : IDisposable
         }
     }
 
-    private void TryRenew()
+    internal void TryRenew()
     {
         try
         {
