@@ -79,7 +79,7 @@ test('a suspect run is looked at, set beside the one before it, and confirmed', 
   await matter.getByText('are usual').waitFor();
   await matter.getByRole('link', { name: 'The run' }).click();
   await page.getByText('before').first().waitFor();
-  await page.getByRole('button', { name: 'It is right' }).click();
+  await page.getByRole('button', { name: 'Confirm the run' }).click();
   await page.getByText('confirmed by mira').waitFor();
   await page.getByRole('link', { name: 'Duty' }).click();
   await page.getByText('job web-site on heron').waitFor();
@@ -107,7 +107,7 @@ test('a file is found across copies and an older version of it comes back', asyn
 test('a store says what opens it, gives a recovery sheet once, and a wrong folder is not attached', async () => {
   await page.goto(`${demo.url}/stores`);
   const store = page.getByRole('region', { name: 'Store lighthouse' });
-  await store.getByRole('button', { name: 'What opens it' }).click();
+  await store.getByRole('button', { name: 'Keys and passphrases' }).click();
   const dialog = page.getByRole('dialog');
   await dialog.getByText('used by the service').waitFor();
   await dialog.getByLabel('New recovery sheet').fill('harbour office');
@@ -299,7 +299,7 @@ test('the timetable is dragged and moved by keys, and the stretch stays in the a
   await page.getByRole('button', { name: 'Make an address' }).click();
   const address = (await page.getByText(/\/calendar\/[0-9a-f]+\.ics/).textContent()) ?? '';
   expect(await (await fetch(address)).text()).toContain('BEGIN:VCALENDAR');
-  await page.getByRole('button', { name: 'Take back' }).click();
+  await page.getByRole('button', { name: 'Revoke' }).click();
   await expect.poll(async () => (await fetch(address)).status).toBe(404);
 });
 

@@ -41,7 +41,7 @@ if (paths.length === 0) {
   ])
     await visit(path, name);
   await page.goto(`${Url}/stores`);
-  await page.getByRole('button', { name: 'What opens it' }).first().click();
+  await page.getByRole('button', { name: 'Keys and passphrases' }).first().click();
   await page.getByText('used by the service').waitFor();
   await shot('keys');
   const get = async (path) => (await page.request.get(`${Url}/api/v1/${path}`)).json();

@@ -77,7 +77,12 @@ public sealed class PackageTests
                 begin_service
                 ironkeep run list | grep -q 'backup'
                 ironkeep job run settings
-                man -P cat ironkeep-job | grep -q 'Runs a job now'
+                zcat /usr/share/man/man1/ironkeep-job.1.gz | grep -q 'Runs a job now'
+                . /usr/share/bash-completion/completions/ironkeep
+                COMP_LINE='ironkeep job r' COMP_POINT=14 COMP_WORDS=(ironkeep job r) COMP_CWORD=2; _ironkeep
+                test "${COMPREPLY[*]}" = "resume run"
+                COMP_LINE='ironkeep job show ' COMP_POINT=18 COMP_WORDS=(ironkeep job show '') COMP_CWORD=3; _ironkeep
+                case " ${COMPREPLY[*]} " in *' settings '*) ;; *) echo "completes ${COMPREPLY[*]}"; exit 93 ;; esac
                 end_service
                 echo "== removed"
                 dpkg -r ironkeep

@@ -27,6 +27,9 @@ internal sealed partial class Programs : IDisposable
     }
 
     public string Root { get; }
+
+    /// <summary>What the service is started under, word by word; nothing: by itself.</summary>
+    public string[] Under { get; set; } = [];
     public string Source => Path.Combine(Root, "source");
     public string StoreFolder => Path.Combine(Root, "cellar");
     public string DataFolder => Path.Combine(Root, "service");
@@ -80,7 +83,13 @@ internal sealed partial class Programs : IDisposable
 
     public async Task StartServiceAsync()
     {
-        service = Start("ironkeepd", $"--IronKeep:DataFolder={DataFolder}", $"--IronKeep:Listen={Address}", "--IronKeep:Machine=heron");
+        service = Start(
+            "ironkeepd",
+            Under,
+            $"--IronKeep:DataFolder={DataFolder}",
+            $"--IronKeep:Listen={Address}",
+            "--IronKeep:Machine=heron"
+        );
         service.OutputDataReceived += Keep;
         service.ErrorDataReceived += Keep;
         service.BeginOutputReadLine();
@@ -128,7 +137,7 @@ internal sealed partial class Programs : IDisposable
 
     public async Task<Said> RunAsync(string program, string? input, params string[] args)
     {
-        using var process = Start(program, args);
+        using var process = Start(program, [], args);
         if (input is not null)
             await process.StandardInput.WriteAsync(input);
         process.StandardInput.Close();
@@ -138,9 +147,10 @@ internal sealed partial class Programs : IDisposable
         return new Said(process.ExitCode, await said, await error);
     }
 
-    private Process Start(string program, params string[] args)
+    private Process Start(string program, string[] under, params string[] args)
     {
-        var start = new ProcessStartInfo("dotnet", [PathOf(program), .. args])
+        string[] words = [.. under, "dotnet", PathOf(program), .. args];
+        var start = new ProcessStartInfo(words[0], words[1..])
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,

@@ -78,7 +78,7 @@ public sealed class WatchProgramTests : IDisposable
         );
         Assert.Equal(137, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "kill -9 $$")).ExitCode);
         var waiting = await programs.ClientAsync("deliver");
-        Assert.True(waiting.ExitCode == 4 && waiting.Error.Contains("reports wait in", StringComparison.Ordinal), waiting.ToString());
+        Assert.True(waiting.ExitCode == 4 && waiting.Error.Contains("Reports wait in", StringComparison.Ordinal), waiting.ToString());
         await programs.StartServiceAsync();
         Assert.Equal(0, (await programs.ClientAsync("watch", "sender", "--address", address, "--", "echo", "fatal")).ExitCode);
         // What was left behind may be at it at this very moment.

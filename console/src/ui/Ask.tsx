@@ -47,7 +47,7 @@ export function AskUntil(props: {
         <Problem error={props.error} />
         <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
           <Button variant="default" size="xs" onClick={props.close}>
-            Leave
+            Cancel
           </Button>
           <Button type="submit" size="xs" loading={props.pending} disabled={reason.trim().length < 3}>
             {props.does}

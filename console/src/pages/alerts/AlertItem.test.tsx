@@ -53,8 +53,8 @@ const show = (a: Alert) =>
 test.each([
   [{ class: 'failed' }, 'button', 'Run now'],
   [{ class: 'stale' }, 'button', 'Run now'],
-  [{ class: 'suspect' }, 'button', 'It is right'],
-  [{ class: 'unsound', subject: about('store', { store: 'cellar' }, 'store cellar') }, 'button', 'Check it'],
+  [{ class: 'suspect' }, 'button', 'Confirm the run'],
+  [{ class: 'unsound', subject: about('store', { store: 'cellar' }, 'store cellar') }, 'button', 'Check the store'],
   [{ class: 'nearly-full', subject: about('store', { store: 'cellar' }, 'store cellar') }, 'button', 'Reclaim'],
   [
     {
@@ -71,7 +71,7 @@ test.each([
   [
     { class: 'clock', subject: about('clock', { machine: 'heron' }, 'the clock of heron') },
     'button',
-    'The time is right',
+    'Confirm the clock',
   ],
   [{ class: 'untold', subject: about('channel', { name: 'crew' }, 'channel crew') }, 'link', 'The channels'],
 ] as [Partial<Alert>, 'button' | 'link', string][])('%o offers %s "%s"', (change, role, name) => {

@@ -86,8 +86,8 @@ function Remedy({ alert: a }: { alert: Alert }) {
     </Button>
   );
   if (a.class === 'suspect' && a.runId !== null)
-    return act('It is right', () => confirm.mutate(a.runId ?? 0), confirm.isPending);
-  if (a.class === 'clock') return act('The time is right', () => clock.mutate(undefined), clock.isPending);
+    return act('Confirm the run', () => confirm.mutate(a.runId ?? 0), confirm.isPending);
+  if (a.class === 'clock') return act('Confirm the clock', () => clock.mutate(undefined), clock.isPending);
   if (a.class === 'untold')
     return (
       <Button component={Link} to="/alerts" size="compact-sm" variant="light">
@@ -101,7 +101,7 @@ function Remedy({ alert: a }: { alert: Alert }) {
       </Button>
     );
   if (store && a.class === 'nearly-full') return act('Reclaim', () => reclaim.mutate(store), reclaim.isPending);
-  if (store) return act('Check it', () => check.mutate(store), check.isPending);
+  if (store) return act('Check the store', () => check.mutate(store), check.isPending);
   // What something else carries out can only be looked at here.
   if (job && jobs.data?.find((j) => j.name === job)?.watched)
     return (

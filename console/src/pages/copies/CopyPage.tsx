@@ -67,7 +67,7 @@ export function CopyPage() {
           )}
           {c?.binnedAt && (
             <Button size="xs" variant="default" loading={takeBack.isPending} onClick={() => takeBack.mutate(id)}>
-              Take back
+              Bring back from the bin
             </Button>
           )}
           {c && c.state !== 'missing' && (

@@ -160,7 +160,7 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
   }
   return (
     <section className="sheet" aria-label="Carry out">
-      <h2>Carry it out</h2>
+      <h2>Apply the plan</h2>
       <form
         style={{ padding: '11px 14px', display: 'flex', gap: 10, alignItems: 'flex-end', flexWrap: 'wrap' }}
         onSubmit={(e) => {

@@ -67,7 +67,7 @@ export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: strin
           <Problem error={begin.error} />
           <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
             <Button variant="default" size="xs" onClick={close}>
-              Leave
+              Cancel
             </Button>
             <Button type="submit" size="xs" loading={begin.isPending}>
               Restore

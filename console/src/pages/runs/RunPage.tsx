@@ -34,7 +34,7 @@ export function RunPage() {
           ))}
           {r?.outcome === 'suspect' && !r.confirmedBy && (
             <Button size="xs" loading={confirm.isPending} onClick={() => confirm.mutate(id)}>
-              It is right
+              Confirm the run
             </Button>
           )}
           {r && r.state !== 'ended' && r.kind !== 'watched' && (

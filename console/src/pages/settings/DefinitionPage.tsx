@@ -140,11 +140,11 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
             Save
           </Button>
           <Button size="xs" variant="default" onClick={() => void navigate(back)}>
-            Leave
+            Cancel
           </Button>
           {tag && kind !== 'settings' && (
             <Button size="xs" variant="subtle" color="gray" ml="auto" onClick={() => setRemoving(true)}>
-              Take out
+              Remove
             </Button>
           )}
         </div>
@@ -260,7 +260,7 @@ function Wholes(props: {
             color="gray"
             onClick={() => props.set(props.values.filter((_, n) => n !== i))}
           >
-            Take out
+            Remove
           </Button>
         </div>
       ))}
@@ -285,7 +285,7 @@ function TakeOut(props: {
 }) {
   const [typed, setTyped] = useState('');
   return (
-    <Modal opened onClose={props.close} title={`Take ${props.what} out of the charter`}>
+    <Modal opened onClose={props.close} title={`Remove ${props.what} from the charter`}>
       <p className="soft" style={{ marginTop: 0 }}>
         Nothing runs for it any more and nothing of it expires. Its copies stay where they are; declared again, it has
         them back.
@@ -299,7 +299,7 @@ function TakeOut(props: {
       <Problem error={props.error} />
       <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
         <Button variant="default" size="xs" onClick={props.close}>
-          Leave
+          Cancel
         </Button>
         <Button
           size="xs"

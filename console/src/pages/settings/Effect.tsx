@@ -31,7 +31,7 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
       {p.nextDue.length > 0 && (
         <section className="sheet" aria-label="Next due">
           <h2>
-            {kind === 'settings' ? 'The duty mail goes' : 'It would be due'}
+            {kind === 'settings' ? 'The duty mail is due' : 'Next due'}
             {p.when && <span className="facts">{p.when}</span>}
           </h2>
           <table className="rows whole">

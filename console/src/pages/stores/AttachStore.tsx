@@ -17,7 +17,7 @@ export function AttachStore({ close }: { close: () => void }) {
         <>
           <p style={{ marginTop: 0 }}>
             Store {attach.data.store.name} is attached: {count(attach.data.store.copies, 'copy', 'copies')},{' '}
-            {attach.data.learned} of them new to the catalogue. Check it to read them back.
+            {attach.data.learned} of them new to the catalogue. Check the store to read them back.
           </p>
           {attach.data.problems.map((p) => (
             <div key={p} className="tone-failed">
@@ -79,7 +79,7 @@ export function AttachStore({ close }: { close: () => void }) {
           <Problem error={attach.error} />
           <div style={{ display: 'flex', justifyContent: 'flex-end', gap: 8, marginTop: 16 }}>
             <Button variant="default" size="xs" onClick={close}>
-              Leave
+              Cancel
             </Button>
             <Button type="submit" size="xs" loading={attach.isPending}>
               Attach

@@ -164,7 +164,7 @@ function OneStore({ store }: { store: Store }) {
             <>
               {' '}
               <Button size="compact-xs" variant="default" onClick={() => setKeys(true)}>
-                What opens it
+                Keys and passphrases
               </Button>
             </>
           )}

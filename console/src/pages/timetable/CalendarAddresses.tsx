@@ -36,7 +36,7 @@ export function CalendarAddresses() {
                 made by {f.by} <When at={f.madeAt} />, last read <When at={f.lastReadAt} />
               </span>
               <Button size="compact-xs" variant="default" ml="auto" onClick={() => remove.mutate(f.id)}>
-                Take back
+                Revoke
               </Button>
             </div>
           ))

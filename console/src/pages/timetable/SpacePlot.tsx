@@ -35,7 +35,7 @@ export function SpacePlot(props: { store: Schemas['StoreForecastAnswer']; dates:
       <figcaption>
         <b>{s.store}</b>{' '}
         <span className="soft">
-          {dates[at]}: {size(used)} used{(s.inBin[at] ?? 0) > 0 ? `, ${size(s.inBin[at])} of it for the bin` : ''}
+          {dates[at]}: {size(used)} used{(s.inBin[at] ?? 0) > 0 ? `, ${size(s.inBin[at])} of that in the bin` : ''}
           {limit !== null && `, of ${size(limit)}`}
           {s.reserve > 0 && ` and ${size(s.reserve)} in reserve`}
         </span>
