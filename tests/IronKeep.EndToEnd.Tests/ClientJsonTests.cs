@@ -71,9 +71,8 @@ public sealed class ClientJsonTests
     public void Every_body_of_the_api_is_in_the_contracts_list_and_every_enum_is_a_word()
     {
         var bodies = typeof(ContractJson).Assembly.GetExportedTypes().Where(t => !t.IsAbstract && !t.IsGenericTypeDefinition && !t.IsEnum);
-        Assert.All(
-            bodies.Where(t => t != typeof(ContractContext) && t.GetProperties().Length > 0),
-            t => Assert.True(ContractContext.Default.GetTypeInfo(t) is not null, t.Name)
+        Assert.All(bodies.Where(t => t != typeof(ContractContext) && t.GetProperties().Length > 0), t =>
+            Assert.True(ContractContext.Default.GetTypeInfo(t) is not null, t.Name)
         );
         var enums = new HashSet<Type>();
         foreach (var body in bodies)

@@ -60,7 +60,14 @@ public sealed partial class DurableOrderTests : IDisposable
                     continue;
                 // What moves inside the store, to the bin, was durable when it got its first name.
                 if (from.EndsWith(".part", StringComparison.Ordinal))
-                    Assert.True(synced.Contains(from), $"{to} got its name before its bytes were durable");
+                    Assert.True(
+                        synced.Contains(from),
+                        $"{to} got its name before its bytes were durable: "
+                            + string.Join(
+                                '\n',
+                                File.ReadLines(trace).Where(l => l.Contains(rename.Groups[2].Value, StringComparison.Ordinal))
+                            )
+                    );
                 if (to.EndsWith(".copy", StringComparison.Ordinal) || to.Contains("/copies/", StringComparison.Ordinal))
                 {
                     copies++;
@@ -97,7 +104,7 @@ public sealed partial class DurableOrderTests : IDisposable
         return bytes;
     }
 
-    [GeneratedRegex("f(?:data)?sync\\([0-9]+<([^>]+)>\\)\\s+= 0")]
+    [GeneratedRegex("f(?:data)?sync\\([0-9]+<([^>]+)>\\s*\\)\\s+= 0")]
     private static partial Regex Synced();
 
     [GeneratedRegex("renameat2?\\([0-9]+<([^>]+)>, \"([^\"]+)\", [0-9]+<([^>]+)>, \"([^\"]+)\".*= 0")]
