@@ -107,7 +107,7 @@ internal static class Watching
             Show.Line($"  what to do: {run.Remedy}");
         if (run.Kind == RunKind.Backup)
         {
-            Show.Line($"  taken    {f.Items} items, {Show.Size(f.SelectedBytes)}");
+            Show.Line($"  taken    {Counted.Of(f.Items, "item")}, {Show.Size(f.SelectedBytes)}");
             Show.Line($"  read     {Show.Size(f.ReadBytes)}");
             Show.Line($"  new      {Show.Size(f.NewBytes)}");
             Show.Line($"  stored   {Show.Size(f.StoredBytes)}");
@@ -125,7 +125,7 @@ internal static class Watching
         {
             var b = before.Figures;
             Show.Line(
-                $"  before   run {before.Id}: {b.Items} items ({Change(f.Items, b.Items)}), {Show.Size(b.SelectedBytes)} taken "
+                $"  before   run {before.Id}: {Counted.Of(b.Items, "item")} ({Change(f.Items, b.Items)}), {Show.Size(b.SelectedBytes)} taken "
                     + $"({Change(f.SelectedBytes, b.SelectedBytes)}), {Show.Size(b.StoredBytes)} stored, {Show.Took(b.ElapsedSeconds)}"
             );
         }
@@ -145,7 +145,7 @@ internal static class Watching
         if (run.State == RunState.Queued)
             return $"run {run.Id} waits for its turn";
         var share = f.ExpectedBytes is > 0 ? $" of about {Show.Size(f.ExpectedBytes)}" : "";
-        return $"run {run.Id}  {f.Items} items, {Show.Size(f.SelectedBytes)}{share}, read {Show.Size(f.ReadBytes)}, stored "
+        return $"run {run.Id}  {Counted.Of(f.Items, "item")}, {Show.Size(f.SelectedBytes)}{share}, read {Show.Size(f.ReadBytes)}, stored "
             + $"{Show.Size(f.StoredBytes)}, "
             + $"{Show.Took(f.ElapsedSeconds)}{(f.RemainingSeconds is { } left ? $", {Show.Took(left)} to go" : "")}";
     }
