@@ -3,8 +3,8 @@ using System.Text.Json.Serialization;
 namespace IronKeep.Contracts;
 
 /// <summary>
-/// How every body of the API is read and written, made when the product is built, for programs that cannot make it while they run. A body that
-/// is not named here cannot be read by the client; a test holds the list whole. Use it with <see cref="ContractJson.Options"/>.
+/// How every body of the API is read and written, made when the product is built, for programs that cannot make it while they run. A body
+/// that is not named here cannot be read by the client; a test holds the list whole. Use it with <see cref="ContractJson.Options"/>.
 /// </summary>
 [JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata)]
 [JsonSerializable(typeof(ActorAnswer))]

@@ -9,7 +9,9 @@ using IronKeep.Core.Watching.Logs;
 
 namespace IronKeep.Contracts;
 
-/// <summary>How the API's bodies are written: camelCase, unknown members refused, numbers as numbers, enums as words, times as RFC 3339 in UTC.</summary>
+/// <summary>
+/// How the API's bodies are written: camelCase, unknown members refused, numbers as numbers, enums as words, times as RFC 3339 in UTC.
+/// </summary>
 public static class ContractJson
 {
     public static JsonSerializerOptions Options { get; } = Apply(new JsonSerializerOptions(JsonSerializerDefaults.Web));

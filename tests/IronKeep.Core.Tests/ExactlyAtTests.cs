@@ -6,7 +6,9 @@ using NodaTime;
 
 namespace IronKeep.Core.Tests;
 
-/// <summary>What holds exactly at a limit, and what one tick beyond it. Source: docs/semantics.md, sections 3 (Retention) and 6 (Watching).</summary>
+/// <summary>
+/// What holds exactly at a limit, and what one tick beyond it. Source: docs/semantics.md, sections 3 (Retention) and 6 (Watching).
+/// </summary>
 public sealed class ExactlyAtTests
 {
     private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 9, 0);

@@ -13,9 +13,9 @@ using IronKeep.Stores.Restores;
 namespace IronKeep.Cli.Client;
 
 /// <summary>
-/// How the client reads and writes JSON. What it takes for that is made when the client is built, so that it starts at once; a type that is not
-/// named in <see cref="ClientContext"/> or <see cref="ContractContext"/> is refused. An answer may have members that this client does not
-/// know yet: the service may be newer.
+/// How the client reads and writes JSON. What it takes for that is made when the client is built, so that it starts at once; a type that is
+/// not named in <see cref="ClientContext"/> or <see cref="ContractContext"/> is refused. An answer may have members that this client does
+/// not know yet: the service may be newer.
 /// </summary>
 internal static class ClientJson
 {

@@ -142,7 +142,8 @@ public sealed class KeepClient : IDisposable
         {
             throw new AnswerException(
                 Root.Failed,
-                $"The service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with --url"
+                $"The service at {Address} cannot be reached ({e.InnerException?.Message ?? e.Message}); start it, or name another with "
+                    + $"--url"
             );
         }
     }

@@ -93,7 +93,8 @@ internal static class CopyCommands
                         + $"{(copy.BinnedAt is null ? "" : $"; in the bin since {Show.When(copy.BinnedAt)}")}"
                 );
                 Show.Line(
-                    $"  holds   {Counted.Of(copy.Items, "item")}, {Show.Size(copy.Bytes)}; skipped {copy.Skipped}; {Show.Size(copy.NewBytes)} were new, "
+                    $"  holds   {Counted.Of(copy.Items, "item")}, {Show.Size(copy.Bytes)}; skipped {copy.Skipped}; "
+                        + $"{Show.Size(copy.NewBytes)} were new, "
                         + $"{Show.Size(copy.StoredBytes)} stored"
                 );
                 foreach (var path in copy.Damage)

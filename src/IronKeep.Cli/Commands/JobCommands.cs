@@ -275,7 +275,8 @@ internal static class JobCommands
                     Show.Json(job);
                 else
                     Show.Line(
-                        $"job {job.Name} is not paused; next due {(job.NextDue.Count > 0 ? Show.Zoned(job.NextDue[0].Local) : "when somebody asks")}"
+                        $"job {job.Name} is not paused; next due "
+                            + $"{(job.NextDue.Count > 0 ? Show.Zoned(job.NextDue[0].Local) : "when somebody asks")}"
                     );
                 return Root.Done;
             },

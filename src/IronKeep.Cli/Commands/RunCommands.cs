@@ -116,10 +116,7 @@ internal static class RunCommands
                     Show.Json(lines);
                 else
                     foreach (var line in lines)
-                        Show.Line(
-                            $"{(Show.InUtc ? line.At.ToUniversalTime() : line.At.ToLocalTime()).ToString("yyyy-MM-dd HH:mm:sszzz", CultureInfo.InvariantCulture)}  "
-                                + $"{line.Severity, -7}  {line.Text}"
-                        );
+                        Show.Line($"{Show.ToTheSecond(line.At)}  {line.Severity, -7}  {line.Text}");
                 return Root.Done;
             },
             id,

@@ -125,7 +125,8 @@ internal static class Watching
         {
             var b = before.Figures;
             Show.Line(
-                $"  before   run {before.Id}: {Counted.Of(b.Items, "item")} ({Change(f.Items, b.Items)}), {Show.Size(b.SelectedBytes)} taken "
+                $"  before   run {before.Id}: {Counted.Of(b.Items, "item")} ({Change(f.Items, b.Items)}), {Show.Size(b.SelectedBytes)} "
+                    + $"taken "
                     + $"({Change(f.SelectedBytes, b.SelectedBytes)}), {Show.Size(b.StoredBytes)} stored, {Show.Took(b.ElapsedSeconds)}"
             );
         }

@@ -77,12 +77,17 @@ internal static class Show
     /// </summary>
     public static string When(DateTimeOffset? at) => at is { } then ? Clock(InUtc ? then.ToUniversalTime() : then.ToLocalTime()) : "-";
 
-    /// <summary>A time that comes with the zone it is meant in, as RFC 3339; shown in that zone, or in UTC where that was asked for.</summary>
+    /// <summary>
+    /// A time that comes with the zone it is meant in, as RFC 3339; shown in that zone, or in UTC where that was asked for.
+    /// </summary>
     public static string Zoned(string rfc3339) =>
         DateTimeOffset.TryParse(rfc3339, CultureInfo.InvariantCulture, out var at) ? Clock(InUtc ? at.ToUniversalTime() : at) : rfc3339;
 
-    private static string Clock(DateTimeOffset at) =>
-        at.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)
+    /// <summary>The same to the second, for the lines of a log.</summary>
+    public static string ToTheSecond(DateTimeOffset at) => Clock(InUtc ? at.ToUniversalTime() : at.ToLocalTime(), "yyyy-MM-dd HH:mm:ss");
+
+    private static string Clock(DateTimeOffset at, string form = "yyyy-MM-dd HH:mm") =>
+        at.ToString(form, CultureInfo.InvariantCulture)
         + (at.Offset == TimeSpan.Zero ? "Z" : at.ToString("zzz", CultureInfo.InvariantCulture));
 
     public static string Took(double? seconds) =>

@@ -298,7 +298,8 @@ public sealed class ShelfKeeper(
                     AlertClass.Unsound,
                     $"somebody {(work.Store.Can.TakesBackups ? "without the key of" : "moved files in")} store "
                         + $"{work.Name}{(work.Store.Can.TakesBackups ? " moved the records of" : ":")} "
-                        + $"{Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Counted.Named(work.PutBack)}; they were put back and "
+                        + $"{Counted.Of(work.PutBack.Count, "copy", "copies")} into its bin: {Counted.Named(work.PutBack)}; they were put "
+                        + $"back and "
                         + $"are in force",
                     "Look who can write to the store's folder; nothing of it was lost. The next check of the store that finds all well "
                         + "closes this."

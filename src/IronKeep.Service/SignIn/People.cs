@@ -48,7 +48,8 @@ public sealed class People(IDbContextFactory<KeepContext> catalogue, TimeProvide
             if (code is null)
                 return "the first person exists already; sign in";
             if (!CryptographicOperations.FixedTimeEquals(Encoding.UTF8.GetBytes(code), Encoding.UTF8.GetBytes(given.Trim())))
-                return "the code is not right; it stands in the service's output and in 'first-code' in its data folder, and is made anew at every start";
+                return "the code is not right; it stands in the service's output and in 'first-code' in its data folder, and is made anew "
+                    + "at every start";
             // Another service on the catalogue may have been given its code.
             await using (var db = await catalogue.CreateDbContextAsync(cancel))
                 if (await db.People.AnyAsync(cancel))
