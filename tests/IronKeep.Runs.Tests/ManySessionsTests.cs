@@ -15,41 +15,6 @@ public sealed class ManySessionsTests : IDisposable
 
     public void Dispose() => keep.Dispose();
 
-    /// <summary>A folder that lets something happen between the listing of the packs and its answer.</summary>
-    private sealed class HookedPlace(IPlace inner) : IPlace
-    {
-        public Action? AfterListing { get; set; }
-        public string Name => inner.Name;
-        public PlaceAbilities Can => inner.Can;
-
-        public IReadOnlyList<PlaceFile> List(string folder)
-        {
-            var files = inner.List(folder);
-            if (folder == "packs" && AfterListing is { } hook)
-            {
-                AfterListing = null;
-                hook();
-            }
-            return files;
-        }
-
-        public bool Exists(string name) => inner.Exists(name);
-
-        public byte[] Read(string name) => inner.Read(name);
-
-        public int ReadAt(string name, long offset, Span<byte> buffer) => inner.ReadAt(name, offset, buffer);
-
-        public IPlaceWriter Create(long expected) => inner.Create(expected);
-
-        public void Move(string from, string to) => inner.Move(from, to);
-
-        public void Delete(string name, bool durable = true) => inner.Delete(name, durable);
-
-        public void RemoveRemnants(TimeSpan idle) => inner.RemoveRemnants(idle);
-
-        public long? FreeBytes() => inner.FreeBytes();
-    }
-
     [Fact]
     public async Task Runs_refreshes_and_reclaims_at_once_leave_a_memory_that_agrees_with_the_store()
     {

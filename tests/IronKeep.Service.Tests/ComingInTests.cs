@@ -82,6 +82,65 @@ public sealed class ComingInTests
     }
 
     [Fact]
+    public async Task What_is_anothers_is_neither_seen_nor_ended_and_scripts_and_other_sites_get_no_cookie()
+    {
+        await using var bench = await Bench.StartAsync();
+        using (await bench.RawAsync(HttpMethod.Post, "people", new PersonRequest("tove", "another long sentence"))) { }
+        using var tove = bench.Anonymous();
+        using var made = await tove.PostAsJsonAsync("/api/v1/tokens", new TokenRequest("tove", "another long sentence", "phone"));
+        var token = (await made.Content.ReadFromJsonAsync<TokenAnswer>(ContractJson.Options))!;
+        tove.DefaultRequestHeaders.Authorization = new("Bearer", token.Token);
+        Assert.Equal(HttpStatusCode.OK, (await tove.GetAsync("/api/v1/jobs")).StatusCode);
+
+        var (http, _) = await SignInAsync(bench);
+        var session = Assert.Single(await bench.GetAsync<IReadOnlyList<BrowserSession>>("sessions"));
+        Assert.Empty(await tove.GetFromJsonAsync<List<BrowserSession>>("/api/v1/sessions", ContractJson.Options) ?? []);
+        Assert.Equal(HttpStatusCode.NotFound, (await tove.DeleteAsync($"/api/v1/sessions/{session.Id}")).StatusCode);
+        Assert.Equal(HttpStatusCode.OK, (await http.GetAsync("/api/v1/jobs")).StatusCode);
+
+        Assert.DoesNotContain(await bench.GetAsync<List<TokenSummary>>("tokens"), t => t.Label == "phone");
+        Assert.Equal(HttpStatusCode.NotFound, (await bench.RawAsync(HttpMethod.Delete, $"tokens/{token.Id}")).StatusCode);
+        Assert.Equal(HttpStatusCode.OK, (await tove.GetAsync("/api/v1/jobs")).StatusCode);
+
+        // Every way to change something with a cookie wants the page's value.
+        foreach (var method in (HttpMethod[])[HttpMethod.Post, HttpMethod.Put, HttpMethod.Delete, HttpMethod.Patch])
+        {
+            using var forged = new HttpRequestMessage(method, "/api/v1/people/tove") { Content = JsonContent.Create(new { }) };
+            using var answer = await http.SendAsync(forged);
+            Assert.Contains("page-out-of-date", await answer.Content.ReadAsStringAsync());
+        }
+        Assert.Equal(2, (await bench.GetAsync<IReadOnlyList<PersonAnswer>>("people")).Count);
+
+        using var bare = new HttpClient(new HttpClientHandler { AllowAutoRedirect = false, UseCookies = false })
+        {
+            BaseAddress = bench.Http.BaseAddress,
+        };
+        using var page = await bare.GetAsync("/sign-in");
+        var forgery = page.Headers.GetValues("Set-Cookie").Single();
+        var hidden = (await page.Content.ReadAsStringAsync()).Split("name=\"__RequestVerificationToken\" value=\"")[1].Split('"')[0];
+        using var enter = new HttpRequestMessage(HttpMethod.Post, "/sign-in")
+        {
+            Headers = { { "Cookie", forgery.Split(';')[0] } },
+            Content = new FormUrlEncodedContent(
+                new Dictionary<string, string>
+                {
+                    ["name"] = Bench.Name,
+                    ["password"] = Bench.Password,
+                    ["__RequestVerificationToken"] = WebUtility.HtmlDecode(hidden),
+                }
+            ),
+        };
+        using var entered = await bare.SendAsync(enter);
+        var set = entered.Headers.GetValues("Set-Cookie").Append(forgery).ToList();
+        Assert.True(set.Count >= 3, string.Join('\n', set));
+        Assert.All(set, c =>
+        {
+            Assert.Contains("httponly", c, StringComparison.OrdinalIgnoreCase);
+            Assert.Contains("samesite=strict", c, StringComparison.OrdinalIgnoreCase);
+        });
+    }
+
+    [Fact]
     public async Task A_stream_ends_when_its_token_is_taken_back()
     {
         await using var bench = await Bench.StartAsync();
