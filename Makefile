@@ -9,7 +9,7 @@ RID ?= linux-$(if $(filter aarch64 arm64,$(MACHINE)),arm64,x64)
 
 PREFIX ?= /usr/local
 VERSION ?= $(shell sed -nE 's:.*<Version>(.*)</Version>.*:\1:p' Directory.Build.props)
-PUBLISH = -c Release -r $(RID) -p:Version=$(VERSION) -p:NuGetLockFilePath=obj/publish.lock.json -p:RestoreLockedMode=false \
+PUBLISH = -c Release -p:RunAnalyzers=false -p:EnforceCodeStyleInBuild=false -r $(RID) -p:Version=$(VERSION) -p:NuGetLockFilePath=obj/publish.lock.json -p:RestoreLockedMode=false \
     -p:DebugType=none -p:CopyOutputSymbolsToPublishDirectory=false -v quiet --nologo
 
 .PHONY: build client daemon package install console demo test bench lint format types clean

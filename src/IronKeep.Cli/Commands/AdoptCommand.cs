@@ -57,7 +57,7 @@ internal static class AdoptCommand
                         + $"charter diff'"
                 );
                 foreach (var line in adopted.NotAdopted)
-                    Show.Error($"line {line.Line}: {line.Why}\n    {line.Text}");
+                    Show.Error($"Line {line.Line}: {line.Why}\n    {line.Text}");
             }
             return adopted.NotAdopted.Length > 0 ? Root.Findings : Root.Done;
         });

@@ -76,7 +76,7 @@ internal static class AlertCommands
                     Show.Json(alert);
                 else
                     Show.Line(
-                        $"alert {alert.Id} ({alert.Class.Word()}, {alert.Subject.Words}) closed by {alert.ClosedBy}: {alert.ClosedReason}"
+                        $"Alert {alert.Id} ({alert.Class.Word()}, {alert.Subject.Words}) closed by {alert.ClosedBy}: {alert.ClosedReason}"
                     );
                 return Root.Done;
             },
@@ -97,7 +97,7 @@ internal static class AlertCommands
                 if (Common.AsJson(parsed))
                     Show.Json(alert);
                 else
-                    Show.Line($"alert {alert.Id} ({alert.Class.Word()}, {alert.Subject.Words}) acknowledged by {alert.AcknowledgedBy}");
+                    Show.Line($"Alert {alert.Id} ({alert.Class.Word()}, {alert.Subject.Words}) acknowledged by {alert.AcknowledgedBy}");
                 return Root.Done;
             },
             id

@@ -97,7 +97,7 @@ internal static class CharterCommands
                 }
                 Print(answer, "changed nothing: this was in force already");
                 if (answer.Changes.Count > 0)
-                    Show.Line($"in force as revision {answer.Revision}");
+                    Show.Line($"In force as revision {answer.Revision}");
                 return Root.Done;
             },
             file,

@@ -68,7 +68,7 @@ internal static class CompareCommand
         foreach (var date in answer.Dates)
         {
             Show.Line();
-            Show.Line($"on {Show.When(date.At)[..10]}");
+            Show.Line($"On {Show.When(date.At)[..10]}");
             Show.Table(
                 ["  Job", "Store", $">Copies, {a}", $">{b}", $"Only under {a}", $"Only under {b}"],
                 date.Places.Select(p =>
@@ -81,7 +81,7 @@ internal static class CompareCommand
         }
         foreach (var m in answer.Media.Where(m => (m.Before, m.ShortBefore) != (m.After, m.ShortAfter)))
             Show.Line(
-                $"rotation set {m.Set}: {Counted.Of(m.Before, "medium", "media")} written and {Counted.Of(m.ShortBefore, "night")} short "
+                $"Rotation set {m.Set}: {Counted.Of(m.Before, "medium", "media")} written and {Counted.Of(m.ShortBefore, "night")} short "
                     + $"under {a}, {m.After} and {m.ShortAfter} under {b}"
             );
         foreach (var (findings, which) in new[] { (answer.OnlyBefore, a), (answer.OnlyAfter, b) })
@@ -89,7 +89,7 @@ internal static class CompareCommand
             if (findings.Count == 0)
                 continue;
             Show.Line();
-            Show.Line($"only under {which}:");
+            Show.Line($"Only under {which}:");
             foreach (var f in findings)
                 ForecastCommands.Finding(f);
         }

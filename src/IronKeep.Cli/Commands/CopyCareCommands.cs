@@ -46,7 +46,7 @@ internal static class CopyCareCommands
                         $"nothing of that name in {Counted.Of(answer.CopiesSearched, "copy", "copies")}"
                     );
                 if (!Common.AsJson(parsed) && !answer.Complete)
-                    Show.Line("there is more; ask for a narrower name, or for one job");
+                    Show.Line("There is more; ask for a narrower name, or for one job");
                 return answer.Found.Count > 0 ? Root.Done : Root.Findings;
             },
             name,
@@ -111,7 +111,7 @@ internal static class CopyCareCommands
                     Show.Json(why);
                     return Root.Done;
                 }
-                Show.Line($"copy {copy.Id} of {copy.Job}, taken {Show.When(copy.Taken)}: {why.Verdict.Word()}");
+                Show.Line($"Copy {copy.Id} of {copy.Job}, taken {Show.When(copy.Taken)}: {why.Verdict.Word()}");
                 foreach (var reason in why.Reasons)
                     Show.Line($"  {reason}");
                 if (why.LeavesAt is { } leaves)
@@ -147,7 +147,7 @@ internal static class CopyCareCommands
                 if (Common.AsJson(parsed))
                     Show.Json(held);
                 else
-                    Show.Line($"copy {held.Id} is held by {held.Hold!.By} until {Show.When(held.Hold.Until)}: {held.Hold.Reason}");
+                    Show.Line($"Copy {held.Id} is held by {held.Hold!.By} until {Show.When(held.Hold.Until)}: {held.Hold.Reason}");
                 return Root.Done;
             },
             id,
@@ -171,7 +171,7 @@ internal static class CopyCareCommands
                 if (Common.AsJson(parsed))
                     Show.Json(copy);
                 else
-                    Show.Line($"copy {copy.Id} is not held");
+                    Show.Line($"Copy {copy.Id} is not held");
                 return Root.Done;
             },
             id
@@ -194,7 +194,7 @@ internal static class CopyCareCommands
                 if (Common.AsJson(parsed))
                     Show.Json(copy);
                 else
-                    Show.Line($"copy {copy.Id} is out of the bin; hold it if its policy would only send it there again");
+                    Show.Line($"Copy {copy.Id} is out of the bin; hold it if its policy would only send it there again");
                 return Root.Done;
             },
             id

@@ -81,7 +81,7 @@ internal static class CopyCommands
                     Show.Json(copy);
                     return Root.Done;
                 }
-                Show.Line($"copy {copy.Id} of {copy.Job} on {copy.Machine}, in store {copy.Store}");
+                Show.Line($"Copy {copy.Id} of {copy.Job} on {copy.Machine}, in store {copy.Store}");
                 Show.Line($"  taken   {Show.When(copy.Taken)}, ended {Show.When(copy.Ended)}");
                 if (copy.Hold is { Over: false } hold)
                     Show.Line($"  HELD    by {hold.By} until {Show.When(hold.Until)}: {hold.Reason}");

@@ -58,7 +58,7 @@ internal static class DutyCommands
             );
             if (duty.Board.Count > 0)
                 Show.Line(
-                    "o ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none "
+                    "O ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none "
                         + "planned"
                 );
             return calm ? Root.Done : Root.Findings;

@@ -187,7 +187,7 @@ internal static class ForecastCommands
         {
             Show.Line();
             Show.Line(
-                $"rotation set {set.Set}: tonight {(set.Nights.Count > 0 ? set.Nights[0].Medium : null) ?? "none"}, next "
+                $"Rotation set {set.Set}: tonight {(set.Nights.Count > 0 ? set.Nights[0].Medium : null) ?? "none"}, next "
                     + $"{string.Join(", ", set.Nights.Skip(1).Take(6).Select(n => n.Medium ?? (n.Short ? "SHORT" : "-")))}"
             );
             foreach (var group in set.Groups)

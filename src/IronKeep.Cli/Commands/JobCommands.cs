@@ -253,7 +253,7 @@ internal static class JobCommands
                 if (Common.AsJson(parsed))
                     Show.Json(job);
                 else
-                    Show.Line($"job {job.Name} is paused until {Show.When(job.Pause?.Until)}; its planned runs are held back and say why");
+                    Show.Line($"Job {job.Name} is paused until {Show.When(job.Pause?.Until)}; its planned runs are held back and say why");
                 return Root.Done;
             },
             name,
@@ -275,7 +275,7 @@ internal static class JobCommands
                     Show.Json(job);
                 else
                     Show.Line(
-                        $"job {job.Name} is not paused; next due "
+                        $"Job {job.Name} is not paused; next due "
                             + $"{(job.NextDue.Count > 0 ? Show.Zoned(job.NextDue[0].Local) : "when somebody asks")}"
                     );
                 return Root.Done;

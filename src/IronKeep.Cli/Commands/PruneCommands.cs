@@ -33,7 +33,7 @@ internal static class PruneCommands
                     Show.Json(plan);
                     return Root.Done;
                 }
-                Show.Line($"prune plan for {plan.Job} on {plan.Machine} in store {plan.Store}, as of {Show.When(plan.AsOf)}");
+                Show.Line($"Prune plan for {plan.Job} on {plan.Machine} in store {plan.Store}, as of {Show.When(plan.AsOf)}");
                 Show.Line(
                     $"policy: {plan.Policy}; at least {plan.AtLeast} "
                         + $"stay{(plan.Frozen ? "; FROZEN: nothing expires, see the reasons" : "")}"

@@ -147,7 +147,7 @@ internal static class RunCommands
                 if (Common.AsJson(parsed))
                     Show.Json(run);
                 else
-                    Show.Line($"run {run.Id} is being cancelled; earlier copies stay as they are");
+                    Show.Line($"Run {run.Id} is being cancelled; earlier copies stay as they are");
                 return Root.Done;
             },
             id
@@ -167,7 +167,7 @@ internal static class RunCommands
                     Show.Json(run);
                 else
                     Show.Line(
-                        $"run {run.Id} of {run.Job} is confirmed by {run.ConfirmedBy}; the copy before it may expire again by its policy"
+                        $"Run {run.Id} of {run.Job} is confirmed by {run.ConfirmedBy}; the copy before it may expire again by its policy"
                     );
                 return Root.Done;
             },

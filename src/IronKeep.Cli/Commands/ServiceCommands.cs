@@ -37,7 +37,7 @@ internal static class ServiceCommands
             async (parsed, client, cancel) =>
             {
                 await client.PostAsync<object>("service/confirm-clock", null, cancel);
-                Show.Line("the clock is trusted again; what was due in between is recorded as missed");
+                Show.Line("The clock is trusted again; what was due in between is recorded as missed");
                 return Root.Done;
             }
         );
@@ -59,7 +59,7 @@ internal static class ServiceCommands
                     Show.Json(answer);
                 else
                     Show.Line(
-                        $"the machine was called {answer.Before} and is called {answer.Name} now; where the settings name it, change them "
+                        $"The machine was called {answer.Before} and is called {answer.Name} now; where the settings name it, change them "
                             + $"before the next start"
                     );
                 return Root.Done;

@@ -29,7 +29,7 @@ internal static class SignInCommands
                     cancel
                 );
                 new Credentials(client.Address, token.Token).Save();
-                Show.Line($"signed in to {client.Address} as {person}; the token is in {Credentials.FileName}");
+                Show.Line($"Signed in to {client.Address} as {person}; the token is in {Credentials.FileName}");
                 return Root.Done;
             },
             name,
@@ -98,7 +98,7 @@ internal static class SignInCommands
                 var current = await AskAsync("Present password:", parsed.GetValue(fromInput), cancel);
                 var next = await AskAsync("New password:", parsed.GetValue(fromInput), cancel);
                 await client.PutAsync<object>("password", new PasswordRequest(current, next), cancel);
-                Show.Line("the password is changed; browsers have to sign in again");
+                Show.Line("The password is changed; browsers have to sign in again");
                 return Root.Done;
             },
             fromInput
@@ -129,7 +129,7 @@ internal static class SignInCommands
             async (parsed, client, cancel) =>
             {
                 await client.DeleteAsync<object>($"sessions/{Uri.EscapeDataString(parsed.GetValue(id)!)}", cancel);
-                Show.Line("that session is over");
+                Show.Line("That session is over");
                 return Root.Done;
             },
             id

@@ -115,7 +115,7 @@ internal static class StoreCommands
                     Show.Json(answer);
                 else
                     Show.Line(
-                        $"store {answer.Store.Name} is attached: "
+                        $"Store {answer.Store.Name} is attached: "
                             + $"{Counted.Of(answer.Store.Copies, "copy", "copies")}"
                             + $"{(answer.Store.InBin > 0 ? $" and {answer.Store.InBin} in the bin" : "")}, "
                             + $"{answer.Learned} of them new to the catalogue; 'ironkeep store check {answer.Store.Name}' reads them back"

@@ -113,7 +113,7 @@ internal static class TimetableCommands
             {
                 await client.DeleteAsync<object>($"timetable/addresses/{parsed.GetValue(id)}", cancel);
                 if (!Common.AsJson(parsed))
-                    Show.Line($"calendar address {parsed.GetValue(id)} opens nothing any more");
+                    Show.Line($"Calendar address {parsed.GetValue(id)} opens nothing any more");
                 return Root.Done;
             },
             id

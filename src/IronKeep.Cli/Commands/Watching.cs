@@ -101,7 +101,7 @@ internal static class Watching
     public static async Task ReportAsync(KeepClient client, RunAnswer run, CancellationToken cancel)
     {
         var f = run.Figures;
-        Show.Line($"run {run.Id}  {run.Kind.Word()} {run.Job ?? run.Store}  {Show.Stands(run).ToUpperInvariant()}");
+        Show.Line($"Run {run.Id}  {run.Kind.Word()} {run.Job ?? run.Store}  {Show.Stands(run).ToUpperInvariant()}");
         Show.Line($"  {run.Sentence}");
         if (run.Remedy is not null)
             Show.Line($"  what to do: {run.Remedy}");

@@ -47,7 +47,7 @@ internal static class Show
         if (any)
             Terminal.Write(table);
         else
-            Line(empty);
+            Line(Sentence.Begin(empty));
     }
 
     /// <summary>A line of progress that replaces itself in a terminal; nothing in a pipe.</summary>

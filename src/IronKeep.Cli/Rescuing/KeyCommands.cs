@@ -112,7 +112,7 @@ internal static class KeyCommands
     private static int Say(string kind, string label, string id, string? paper)
     {
         Show.Line(
-            $"the {kind.Replace('-', ' ')} '{label}' opens the store from now on (id {id})"
+            $"The {kind.Replace('-', ' ')} '{label}' opens the store from now on (id {id})"
                 + (paper is null ? "" : $"; print {paper}, lock it away, and remove the file")
         );
         return Root.Done;

@@ -69,7 +69,7 @@ internal static class RescueCommands
                     "the store holds no copy"
                 );
             foreach (var damaged in contents.Damaged)
-                Show.Error($"copy {damaged.CopyId}: {damaged.Problem}");
+                Show.Error($"Copy {damaged.CopyId}: {damaged.Problem}");
             return contents.Damaged.Length > 0 ? Root.Findings : Root.Done;
         });
 
@@ -181,7 +181,7 @@ internal static class RescueCommands
                             + $"{Counted.Of(report.Whole.Length, "copy", "copies")} whole, {report.Copies.Length} hurt"
                     );
                     foreach (var pack in report.Damage)
-                        Show.Line($"pack {pack.Pack}: {pack.Problem}");
+                        Show.Line($"Pack {pack.Pack}: {pack.Problem}");
                     foreach (var copy in report.Copies)
                     {
                         Show.Line($"Copy {copy.CopyId} cannot give back {Counted.Of(copy.Count, "path")}:");

@@ -114,12 +114,12 @@ internal static class TryLog
                 Show.Line($"  and {run.WarnedCount - run.Warned.Count} more lines that warned");
         }
         if (judged.Count == 0)
-            Show.Line($"no run begins in {Counted.Of(reader.Lines, "line")}; look whether 'begins' fits the log");
+            Show.Line($"No run begins in {Counted.Of(reader.Lines, "line")}; look whether 'begins' fits the log");
         else
             Show.Line($"{Counted.Of(judged.Count, "run")} in {Counted.Of(reader.Lines, "line")}");
         if (reader.LongLines > 0)
             Show.Line(
-                $"of {Counted.Of(reader.LongLines, "line")} longer than {LogPattern.MostOfLine} characters, only the begin was looked at"
+                $"Of {Counted.Of(reader.LongLines, "line")} longer than {LogPattern.MostOfLine} characters, only the begin was looked at"
             );
 
         static string? Say(long? value, string what) => value is { } v ? $"{v} {what}" : null;

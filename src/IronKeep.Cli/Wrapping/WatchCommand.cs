@@ -86,7 +86,7 @@ internal static class WatchCommand
         {
             // The backup matters more than the word of it.
             Show.Error(
-                $"ironkeep watch: the spool cannot be made ({e.Message}); the command is carried out all the same, and its report may be "
+                $"Ironkeep watch: the spool cannot be made ({e.Message}); the command is carried out all the same, and its report may be "
                     + $"lost. Name a folder in IRONKEEP_SPOOL"
             );
         }
@@ -106,7 +106,7 @@ internal static class WatchCommand
         if (await ReportAsync(request) is { } problem)
         {
             Show.Error(
-                $"ironkeep watch: the service has not taken the report yet ({problem}); it is kept and delivered when the service is back"
+                $"Ironkeep watch: the service has not taken the report yet ({problem}); it is kept and delivered when the service is back"
             );
             LeaveBehind();
         }
