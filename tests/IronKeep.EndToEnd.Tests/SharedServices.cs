@@ -97,10 +97,16 @@ internal sealed class SharedServices : IDisposable
         processes[service] = process;
     }
 
+    /// <summary>
+    /// Waits until a service answers. One that refused to start, because its way to the catalogue was cut just then, is started anew, as a
+    /// service manager would.
+    /// </summary>
     public async Task ReadyAsync(int service)
     {
         for (var tries = 0; ; tries++)
         {
+            if (processes[service] is { HasExited: true, ExitCode: 3 } && tries < 1800)
+                Begin(service);
             try
             {
                 if ((await Http[service].GetAsync("/health/live")).IsSuccessStatusCode)
@@ -108,7 +114,7 @@ internal sealed class SharedServices : IDisposable
             }
             catch (Exception e) when (e is HttpRequestException or TaskCanceledException)
             {
-                if (processes[service]!.HasExited || tries > 1800)
+                if (processes[service] is { HasExited: true, ExitCode: not 3 } || tries > 1800)
                     throw new InvalidOperationException($"service {service} does not start: {Said(40)}");
             }
             await Task.Delay(100);

@@ -7,6 +7,7 @@ using Xunit.Abstractions;
 namespace IronKeep.EndToEnd.Tests;
 
 /// <summary>Several services on one catalogue: each serves, one has the clock, and whoever is lost is replaced without harm.</summary>
+[Collection("alone")]
 public sealed class SharedServicesTests(ITestOutputHelper said)
 {
     private const int Services = 3,
@@ -364,3 +365,7 @@ public sealed class SharedServicesTests(ITestOutputHelper said)
         }
     }
 }
+
+/// <summary>Tests of many processes at once, which run while no other does.</summary>
+[CollectionDefinition("alone", DisableParallelization = true)]
+public sealed class Alone;
