@@ -162,7 +162,7 @@ public sealed class PlanningProgramTests : IDisposable
         );
         Assert.Equal(1, adopted.ExitCode);
         Assert.Contains("when: weekdays at 02:15", adopted.Out);
-        Assert.Contains("line 2", adopted.Error);
+        Assert.Contains("Line 2", adopted.Error);
         var charter = Path.Combine(programs.Root, "watched.yaml");
         await File.WriteAllTextAsync(charter, adopted.Out);
         Assert.Equal(0, (await programs.ClientAsync("charter", "check", charter)).ExitCode);
