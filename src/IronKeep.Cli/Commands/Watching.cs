@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Diagnostics;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
@@ -12,6 +13,9 @@ internal static class Watching
 {
     /// <summary>Between two tries to reach a service that went away while its run was followed.</summary>
     private static readonly TimeSpan Pause = TimeSpan.FromSeconds(2);
+
+    /// <summary>How long a service that went away is asked again before a script that waits is told.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromMinutes(15);
 
     /// <summary>Whether who began a run stays until it has ended.</summary>
     public static Option<bool> NoWait { get; } = new("--no-wait") { Description = "Return at once; else stay, and end as the run ends" };
@@ -57,8 +61,11 @@ internal static class Watching
 
     private static async Task<RunAnswer> EndOfAsync(KeepClient client, long id, bool asJson, CancellationToken cancel)
     {
-        for (var reached = false; ; )
+        // Since when it is away: from the end of the last connection on which it said something.
+        var (reached, away) = (false, Stopwatch.GetTimestamp());
+        while (true)
         {
+            var connected = false;
             try
             {
                 // Listen first and look then, so that an end between the two is not lost.
@@ -68,7 +75,7 @@ internal static class Watching
                         happened.Topic == Topic.Hello ? await client.GetAsync<RunAnswer>($"runs/{id}", cancel)
                         : happened.Run?.Id == id ? happened.Run
                         : null;
-                    reached = true;
+                    (reached, connected) = (true, true);
                     if (run?.State == RunState.Ended)
                         return await client.GetAsync<RunAnswer>($"runs/{id}", cancel);
                     if (run is not null && !asJson)
@@ -79,6 +86,14 @@ internal static class Watching
             {
                 // The service is being restarted, or the line is down: the run is asked after again.
             }
+            if (connected)
+                away = Stopwatch.GetTimestamp();
+            if (Stopwatch.GetElapsedTime(away) > Patience)
+                throw new AnswerException(
+                    Root.Failed,
+                    $"the service at {client.Address} has not answered for {Patience.TotalMinutes:0} minutes, so how run {id} ends "
+                        + $"is not known; when it is back, see 'ironkeep run show {id}'"
+                );
             if (!asJson)
                 Show.Progress($"run {id}: the service at {client.Address} does not answer; asking again");
             await Task.Delay(Pause, cancel);
