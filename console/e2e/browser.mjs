@@ -4,11 +4,11 @@ import { join } from 'node:path';
 import { chromium } from 'playwright-core';
 
 /** Debian's Chromium without a monitor and without a network beyond loopback. */
-export async function openBrowser(dark = false) {
+export async function openBrowser(dark = false, width = 1280, height = 800) {
   return chromium.launchPersistentContext(mkdtempSync(join(tmpdir(), 'ironkeep-browser-')), {
     executablePath: process.env.IRONKEEP_CHROMIUM ?? '/usr/bin/chromium',
     headless: true,
-    viewport: { width: 1280, height: 800 },
+    viewport: { width, height },
     colorScheme: dark ? 'dark' : 'light',
     args: [
       '--no-sandbox',

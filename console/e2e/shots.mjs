@@ -1,4 +1,5 @@
-// Takes pictures of the running demo: node e2e/shots.mjs FOLDER [PATH…]. Without paths, those that the README shows.
+// Takes pictures of the running demo: node e2e/shots.mjs FOLDER [PATH…]. Without paths, those that the README shows. SIZE=390x844 in the
+// environment takes them at another size.
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { openBrowser, signIn } from './browser.mjs';
@@ -6,7 +7,8 @@ import { openBrowser, signIn } from './browser.mjs';
 const [folder = '.', ...paths] = process.argv.slice(2);
 const demo = process.env.IRONKEEP_DEMO ?? join(import.meta.dirname, '../../.demo');
 const { Url, Name, Password } = JSON.parse(readFileSync(join(demo, 'sign-in.json'), 'utf8'));
-const browser = await openBrowser();
+const [width, height] = (process.env.SIZE ?? '1280x800').split('x').map(Number);
+const browser = await openBrowser(false, width, height);
 const page = await browser.newPage();
 page.on('console', (m) => m.type() === 'error' && console.error('console:', m.text()));
 page.on('pageerror', (e) => console.error('page:', e.message));

@@ -32,6 +32,10 @@ const router = createBrowserRouter([
         lazy: () => import('./pages/timetable/ForecastPage').then((m) => ({ Component: m.ForecastPage })),
       },
       { path: '/media', lazy: () => import('./pages/media/MediaPage').then((m) => ({ Component: m.MediaPage })) },
+      {
+        path: '/jobs/:name/compare',
+        lazy: () => import('./pages/copies/ComparePage').then((m) => ({ Component: m.ComparePage })),
+      },
       { path: '/copies', lazy: () => import('./pages/copies/CopiesPage').then((m) => ({ Component: m.CopiesPage })) },
       { path: '/copies/:id', lazy: () => import('./pages/copies/CopyPage').then((m) => ({ Component: m.CopyPage })) },
       { path: '/stores', lazy: () => import('./pages/stores/StoresPage').then((m) => ({ Component: m.StoresPage })) },

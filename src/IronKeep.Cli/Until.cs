@@ -17,6 +17,23 @@ internal static class Until
     {
         if (Span.TryParse(text, out var span, out _))
             return span.After(SystemClock.Instance.GetCurrentInstant(), DateTimeZoneProviders.Tzdb.GetSystemDefault()).ToDateTimeOffset();
+        return ReadInstant(text);
+    }
+
+    /// <summary>The same for a time that is over: "3 days" is so long ago.</summary>
+    public static DateTimeOffset ReadPast(string text)
+    {
+        if (Span.TryParse(text, out var span, out _))
+        {
+            var zone = DateTimeZoneProviders.Tzdb.GetSystemDefault();
+            var now = SystemClock.Instance.GetCurrentInstant().InZone(zone).LocalDateTime;
+            return span.Before(now).InZoneLeniently(zone).ToDateTimeOffset();
+        }
+        return ReadInstant(text);
+    }
+
+    private static DateTimeOffset ReadInstant(string text)
+    {
         if (
             text.Length >= 10
             && text[..4].All(char.IsAsciiDigit)

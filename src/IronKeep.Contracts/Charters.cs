@@ -29,3 +29,15 @@ public sealed record CharterChangeAnswer(ChangeKind Change, string Object, strin
 /// what it means for copies that are there; where there are any, applying asks for confirm=true.
 /// </summary>
 public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes, IReadOnlyList<string> Consequences);
+
+/// <summary>
+/// One key of a charter's language: whether it takes a list, the kind of object that its values name, and the words that it takes where
+/// those are few.
+/// </summary>
+public sealed record CharterKeyAnswer(string Key, bool List, string? Of, IReadOnlyList<string> Choices);
+
+/// <summary>The keys of one kind of object, and the section that it stands in (null: the top of the charter).</summary>
+public sealed record CharterKindAnswer(string Kind, string? Section, IReadOnlyList<CharterKeyAnswer> Keys);
+
+/// <summary>A folder of the service's machine, with the folders in it; truncated when there are more.</summary>
+public sealed record MachineFolderAnswer(string Path, string? Above, IReadOnlyList<string> Folders, bool Truncated);

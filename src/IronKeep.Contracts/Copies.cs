@@ -143,3 +143,51 @@ public sealed record PrunePlanAnswer(
     IReadOnlyList<string> Brake,
     DateTimeOffset? AppliedAt
 );
+
+/// <summary>
+/// How much differs: entries that came, went, changed, or changed in owner, mode, time or named attributes alone; folders count by what is
+/// in them, and by themselves where they came or went. Bytes are those that came, that went, and of changed files as they are afterwards.
+/// Unreadable: folders whose listing is damaged in one of the copies.
+/// </summary>
+public sealed record DifferenceAnswer(
+    long Added,
+    long Removed,
+    long Changed,
+    long Attributes,
+    long AddedBytes,
+    long RemovedBytes,
+    long ChangedBytes,
+    long Unreadable
+);
+
+/// <summary>
+/// An entry that differs: "added", "removed", "changed" or "attributes"; its kind and size (bytes) before and after, null where it is not
+/// there. Sums are those of the entry and all below it.
+/// </summary>
+public sealed record EntryDifferenceAnswer(
+    string Name,
+    string Change,
+    string? KindBefore,
+    string? KindAfter,
+    long? SizeBefore,
+    long? SizeAfter,
+    DateTimeOffset? ModifiedBefore,
+    DateTimeOffset? ModifiedAfter,
+    DifferenceAnswer Sums
+);
+
+/// <summary>
+/// What differs in one folder between two copies of one store, the earlier taken first. Complete is false when it stopped at its limit of
+/// entries or time.
+/// </summary>
+public sealed record CopyDifferencesAnswer(
+    CopyAnswer Before,
+    CopyAnswer After,
+    string Path,
+    IReadOnlyList<EntryDifferenceAnswer> Entries,
+    DifferenceAnswer Sums,
+    bool Complete
+);
+
+/// <summary>A file of a copy as text; null, with the reason, where it is not text or too large to be looked at (size in bytes).</summary>
+public sealed record FileTextAnswer(string CopyId, string Path, long Size, string? Text, string? Reason);

@@ -93,10 +93,27 @@ export const useChannels = () =>
 export const useDefinitions = () =>
   useQuery({ queryKey: ['charter', 'definitions'], queryFn: () => take(api.GET('/api/v1/definitions')) });
 
+/** The keys of the charter as its readers know them; they change with the service alone. */
+export const useLanguage = () =>
+  useQuery({
+    queryKey: ['charter-language'],
+    staleTime: Infinity,
+    queryFn: () => take(api.GET('/api/v1/charter/language')),
+  });
+
 export const useSelfCheck = () =>
   useQuery({ queryKey: ['service'], queryFn: () => take(api.GET('/api/v1/service')), refetchInterval: 60_000 });
 
-export const useCopies = (query: { job?: string; store?: string }) =>
+export interface CopyFilters {
+  job?: string | undefined;
+  store?: string | undefined;
+  machine?: string | undefined;
+  state?: string | undefined;
+  since?: string | undefined;
+  until?: string | undefined;
+}
+
+export const useCopies = (query: CopyFilters) =>
   useInfiniteQuery({
     queryKey: ['copies', query],
     initialPageParam: undefined as string | undefined,
@@ -132,7 +149,8 @@ export const useCharter = () =>
   useQuery({ queryKey: ['charter'], queryFn: () => take(api.GET('/api/v1/charter')), refetchOnWindowFocus: false });
 
 /** Everything but what must stand still while it is read: who is signed in, and a plan that was shown. */
-export const movable = (query: Query) => !['session', 'prune-plan'].includes(String(query.queryKey[0]));
+export const movable = (query: Query) =>
+  !['session', 'prune-plan', 'charter-language'].includes(String(query.queryKey[0]));
 
 /** A request that changes something; afterwards everything that may have changed is asked for again. */
 export function useAct<TInput, TAnswer>(act: (input: TInput) => Promise<TAnswer>) {

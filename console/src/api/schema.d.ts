@@ -356,6 +356,53 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/folders': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The folders in a folder of the service's machine, to choose one from */
+    get: {
+      parameters: {
+        query?: {
+          path?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['MachineFolderAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/definitions/log-rules/{name}/try': {
     parameters: {
       query?: never;
@@ -1270,6 +1317,51 @@ export interface paths {
         };
       };
     };
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/charter/language': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The keys that a charter may have, by kind of object: what its readers know */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CharterKindAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
     post?: never;
     delete?: never;
     options?: never;
@@ -2481,12 +2573,16 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Copies, newest first, those in the bin included; by job and store */
+    /** Copies, newest first, those in the bin included; by job, machine, store, state (also held, suspect, in-bin) and time */
     get: {
       parameters: {
         query?: {
           job?: string;
           store?: string;
+          machine?: string;
+          state?: string;
+          since?: string;
+          until?: string;
           cursor?: string;
           limit?: number;
         };
@@ -2986,6 +3082,107 @@ export interface paths {
       };
       requestBody?: never;
       responses: {
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/differences': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What differs in a folder between two copies of one store, whichever is named first; without a path, where they part */
+    get: {
+      parameters: {
+        query: {
+          with: string;
+          path?: string;
+          store?: string;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyDifferencesAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/{id}/text': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A file of a copy as text, where it is text of at most 1 MiB */
+    get: {
+      parameters: {
+        query: {
+          path: string;
+          store?: string;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['FileTextAnswer'];
+          };
+        };
         /** @description Unauthorized */
         401: {
           headers: {
@@ -3946,6 +4143,17 @@ export interface components {
       changes: components['schemas']['CharterChangeAnswer'][];
       consequences: string[];
     };
+    CharterKeyAnswer: {
+      key: string;
+      list: boolean;
+      of: null | string;
+      choices: string[];
+    };
+    CharterKindAnswer: {
+      kind: string;
+      section: null | string;
+      keys: components['schemas']['CharterKeyAnswer'][];
+    };
     CharterText: {
       yaml: string;
     };
@@ -4074,6 +4282,14 @@ export interface components {
       /** @enum {unknown} */
       kind?: 'full' | 'differential' | 'incremental' | null;
     };
+    CopyDifferencesAnswer: {
+      before: components['schemas']['CopyAnswer'];
+      after: components['schemas']['CopyAnswer'];
+      path: string;
+      entries: components['schemas']['EntryDifferenceAnswer'][];
+      sums: components['schemas']['DifferenceAnswer'];
+      complete: boolean;
+    };
     /** @enum {unknown} */
     CopyState: 'unchecked' | 'sound' | 'unsound' | 'partial' | 'missing';
     CopyWhyAnswer: {
@@ -4101,6 +4317,24 @@ export interface components {
       fields: {
         [key: string]: string[];
       };
+    };
+    DifferenceAnswer: {
+      /** Format: int64 */
+      added: number;
+      /** Format: int64 */
+      removed: number;
+      /** Format: int64 */
+      changed: number;
+      /** Format: int64 */
+      attributes: number;
+      /** Format: int64 */
+      addedBytes: number;
+      /** Format: int64 */
+      removedBytes: number;
+      /** Format: int64 */
+      changedBytes: number;
+      /** Format: int64 */
+      unreadable: number;
     };
     DueAnswer: {
       /** Format: date-time */
@@ -4184,6 +4418,21 @@ export interface components {
       modified: string;
       linkTarget: null | string;
     };
+    EntryDifferenceAnswer: {
+      name: string;
+      change: string;
+      kindBefore: null | string;
+      kindAfter: null | string;
+      /** Format: int64 */
+      sizeBefore: null | number;
+      /** Format: int64 */
+      sizeAfter: null | number;
+      /** Format: date-time */
+      modifiedBefore: null | string;
+      /** Format: date-time */
+      modifiedAfter: null | string;
+      sums: components['schemas']['DifferenceAnswer'];
+    };
     EvidenceAnswer: {
       heard: components['schemas']['HeardAnswer'][];
       lines: components['schemas']['EvidenceLine'][];
@@ -4230,6 +4479,14 @@ export interface components {
       position: number;
       about: string;
       message: string;
+    };
+    FileTextAnswer: {
+      copyId: string;
+      path: string;
+      /** Format: int64 */
+      size: number;
+      text: null | string;
+      reason: null | string;
     };
     FindAnswer: {
       found: components['schemas']['FoundPath'][];
@@ -4436,6 +4693,12 @@ export interface components {
       /** Format: int32 */
       exitCode?: null | number;
       zone?: null | string;
+    };
+    MachineFolderAnswer: {
+      path: string;
+      above: null | string;
+      folders: string[];
+      truncated: boolean;
     };
     MediaUseAnswer: {
       set: string;

@@ -9,11 +9,13 @@ import {
   IconClipboardList,
   IconDisc,
   IconLogout,
+  IconMenu2,
   IconMoon,
   IconSearch,
   IconSettings,
   IconSun,
   IconUserShield,
+  IconX,
 } from '@tabler/icons-react';
 import { Suspense } from 'react';
 import { Link, NavLink, Outlet, useNavigate } from 'react-router';
@@ -54,6 +56,7 @@ export function Frame() {
   const jobs = useJobs();
   const navigate = useNavigate();
   const [helping, help] = useDisclosure(false);
+  const [menu, { toggle: toggleMenu, close: closeMenu }] = useDisclosure(false);
   const { setColorScheme } = useMantineColorScheme();
   const dark = useComputedColorScheme('light') === 'dark';
   useHotkeys([
@@ -73,38 +76,73 @@ export function Frame() {
   return (
     <PresentProvider zone={session.data?.zone ?? 'UTC'}>
       <div className="frame">
-        <nav className="rail" aria-label="Areas">
-          <Link to="/" className="mark">
-            <Mark /> Iron Keep
-          </Link>
-          {areas.map((a) => (
-            <NavLink key={a.to} to={a.to} end={a.to === '/'} className={({ isActive }) => (isActive ? 'active' : '')}>
-              <a.icon size={17} stroke={1.7} aria-hidden /> {a.title}
-              {a.to === '/' && waiting > 0 && (
-                <span className="badge" aria-label={`${waiting} open alerts`}>
-                  {waiting}
-                </span>
-              )}
-            </NavLink>
-          ))}
-          <div className="foot">
-            <div style={{ marginBottom: 8 }}>
-              {session.data?.person} on {session.data?.machine}
-            </div>
-            <ActionIcon variant="transparent" c="#b6bdc4" aria-label="Find anything (Ctrl+K)" onClick={spotlight.open}>
-              <IconSearch size={17} />
-            </ActionIcon>
+        <nav className="rail" aria-label="Areas" data-open={menu || undefined}>
+          <div className="rail-head">
+            <Link to="/" className="mark" onClick={closeMenu}>
+              <Mark /> <span className="rail-word">Iron Keep</span>
+            </Link>
+            {waiting > 0 && (
+              <Link to="/" className="badge rail-waiting" aria-label={`${waiting} waiting on Duty`} onClick={closeMenu}>
+                {waiting}
+              </Link>
+            )}
             <ActionIcon
+              className="rail-menu"
               variant="transparent"
-              c="#b6bdc4"
-              aria-label={dark ? 'Light colours' : 'Dark colours'}
-              onClick={() => setColorScheme(dark ? 'light' : 'dark')}
+              c="#dfe4e8"
+              size={40}
+              aria-label={menu ? 'Close the menu' : 'Open the menu'}
+              aria-expanded={menu}
+              onClick={toggleMenu}
             >
-              {dark ? <IconSun size={17} /> : <IconMoon size={17} />}
+              {menu ? <IconX size={22} /> : <IconMenu2 size={22} />}
             </ActionIcon>
-            <ActionIcon variant="transparent" c="#b6bdc4" aria-label="Sign out" onClick={() => void leave()}>
-              <IconLogout size={17} />
-            </ActionIcon>
+          </div>
+          <div className="rail-areas">
+            {areas.map((a) => (
+              <NavLink
+                key={a.to}
+                to={a.to}
+                end={a.to === '/'}
+                title={a.title}
+                className={({ isActive }) => (isActive ? 'active' : '')}
+                onClick={closeMenu}
+              >
+                <a.icon size={17} stroke={1.7} aria-hidden /> <span className="rail-word">{a.title}</span>
+                {a.to === '/' && waiting > 0 && (
+                  <span className="badge" aria-label={`${waiting} open alerts`}>
+                    {waiting}
+                  </span>
+                )}
+              </NavLink>
+            ))}
+            <div className="foot">
+              <div className="rail-word" style={{ marginBottom: 8 }}>
+                {session.data?.person} on {session.data?.machine}
+              </div>
+              <ActionIcon
+                variant="transparent"
+                c="#b6bdc4"
+                aria-label="Find anything (Ctrl+K)"
+                onClick={() => {
+                  closeMenu();
+                  spotlight.open();
+                }}
+              >
+                <IconSearch size={17} />
+              </ActionIcon>
+              <ActionIcon
+                variant="transparent"
+                c="#b6bdc4"
+                aria-label={dark ? 'Light colours' : 'Dark colours'}
+                onClick={() => setColorScheme(dark ? 'light' : 'dark')}
+              >
+                {dark ? <IconSun size={17} /> : <IconMoon size={17} />}
+              </ActionIcon>
+              <ActionIcon variant="transparent" c="#b6bdc4" aria-label="Sign out" onClick={() => void leave()}>
+                <IconLogout size={17} />
+              </ActionIcon>
+            </div>
           </div>
         </nav>
         <main className="page">

@@ -12,7 +12,8 @@ export interface Column<T> {
 const manyRows = 150;
 
 /**
- * A list of rows for the keyboard and the mouse: j and k move, Enter opens. Long lists draw only what is in view.
+ * A list of rows for the keyboard and the mouse: j and k move, Enter opens. Long lists draw only what is in view. On a phone each row
+ * becomes a few lines, the first column its title; hence the roles, which a table laid out anew would lose.
  */
 export function Rows<T>(props: {
   label: string;
@@ -61,26 +62,25 @@ export function Rows<T>(props: {
 
   if (props.rows.length === 0) return <div className="empty">{props.empty}</div>;
   return (
-    <div
-      ref={box}
-      onScroll={scrolled}
-      style={many ? { overflow: 'auto', maxHeight: 'calc(100vh - 150px)' } : { overflowX: 'auto' }}
-    >
-      <table className="rows" aria-label={props.label} aria-rowcount={props.rows.length}>
-        <thead>
-          <tr>
+    <div ref={box} onScroll={scrolled} className={many ? 'rows-box rows-many' : 'rows-box'}>
+      <table role="table" className="rows stacks" aria-label={props.label} aria-rowcount={props.rows.length}>
+        <thead role="rowgroup">
+          <tr role="row">
             {props.columns.map((c) => (
-              <th key={c.title} className={c.num ? 'num' : undefined} scope="col">
+              <th key={c.title} role="columnheader" className={c.num ? 'num' : undefined} scope="col">
                 {c.title}
               </th>
             ))}
           </tr>
         </thead>
-        <tbody onKeyDown={move}>
+        <tbody role="rowgroup" onKeyDown={move}>
           {above > 0 && <tr aria-hidden style={{ height: above }} />}
-          {props.rows.slice(first, last + 1).map((row) => (
+          {props.rows.slice(first, last + 1).map((row, i) => (
             <tr
               key={props.rowKey(row)}
+              role="row"
+              data-index={first + i}
+              ref={many ? virtual.measureElement : undefined}
               tabIndex={0}
               className={props.open ? 'reach' : undefined}
               onClick={() => props.open?.(row)}
@@ -89,7 +89,12 @@ export function Rows<T>(props: {
               }}
             >
               {props.columns.map((c) => (
-                <td key={c.title} className={[c.num && 'num', c.cut && 'cut'].filter(Boolean).join(' ') || undefined}>
+                <td
+                  key={c.title}
+                  role="cell"
+                  data-label={c.title}
+                  className={[c.num && 'num', c.cut && 'cut'].filter(Boolean).join(' ') || undefined}
+                >
                   {c.cell(row)}
                 </td>
               ))}

@@ -49,3 +49,13 @@ export function short(at: string, zone: string): string {
     .toLocaleString('en-GB', { timeZone: zone, day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
     .replace(',', '');
 }
+
+/** The instant at which a date (2027-03-28) begins in a zone. */
+export function midnight(date: string, zone: string): string {
+  const wall = Date.parse(`${date}T00:00:00Z`);
+  const offsetAt = (at: number) => Date.parse(`${new Date(at).toLocaleString('sv', { timeZone: zone })}Z`) - at;
+  let at = wall - offsetAt(wall);
+  // The offset that holds then, not the one of an hour before or after a clock change.
+  at = wall - offsetAt(at);
+  return new Date(at).toISOString();
+}

@@ -9,7 +9,11 @@ namespace IronKeep.Cli.Commands;
 internal static class CopyCommands
 {
     public static Command Make() =>
-        Common.Noun("copy", "What can be given back", [List(), One(), Browse(), Restore(), CopyExport.Make(), .. CopyCareCommands.All()]);
+        Common.Noun(
+            "copy",
+            "What can be given back",
+            [List(), One(), Browse(), CopyDifferences.Make(), Restore(), CopyExport.Make(), .. CopyCareCommands.All()]
+        );
 
     internal static Argument<string> Id =>
         new("COPY")
@@ -21,6 +25,13 @@ internal static class CopyCommands
     {
         var job = new Option<string?>("--job") { Description = "Only of this job" };
         var store = new Option<string?>("--store") { Description = "Only in this store" };
+        var machine = new Option<string?>("--machine") { Description = "Only of this machine" };
+        var state = new Option<string?>("--state")
+        {
+            Description = "Only in this state: unchecked, sound, unsound, partial, missing, held, suspect or in-bin",
+        };
+        var since = new Option<string?>("--since") { Description = "Only taken from then on: a date, an instant, or '3 days' (ago)" };
+        var until = new Option<string?>("--until") { Description = "Only taken before then, in the same forms" };
         var most = new Option<int>("--most") { Description = "How many", DefaultValueFactory = _ => 100 };
         return Common.Verb(
             "list",
@@ -32,6 +43,14 @@ internal static class CopyCommands
                     query.Add($"job={Uri.EscapeDataString(j)}");
                 if (parsed.GetValue(store) is { } s)
                     query.Add($"store={Uri.EscapeDataString(s)}");
+                if (parsed.GetValue(machine) is { } m)
+                    query.Add($"machine={Uri.EscapeDataString(m)}");
+                if (parsed.GetValue(state) is { } word)
+                    query.Add($"state={Uri.EscapeDataString(word)}");
+                if (parsed.GetValue(since) is { } from)
+                    query.Add($"since={Until.ReadPast(from).UtcDateTime:yyyy-MM-ddTHH:mm:ss.fffffffZ}");
+                if (parsed.GetValue(until) is { } to)
+                    query.Add($"until={Until.ReadPast(to).UtcDateTime:yyyy-MM-ddTHH:mm:ss.fffffffZ}");
                 var copies = await client.ListAsync<CopyAnswer>($"copies?{string.Join('&', query)}", parsed.GetValue(most), cancel);
                 if (Common.AsJson(parsed))
                     Show.Json(copies);
@@ -57,12 +76,18 @@ internal static class CopyCommands
                                 : "",
                             }
                         ),
-                        "no copies yet; run a job with 'ironkeep job run NAME'"
+                        query.Count == 0
+                            ? "no copies yet; run a job with 'ironkeep job run NAME'"
+                            : "no copy fits; leave out one of the conditions"
                     );
                 return Root.Done;
             },
             job,
             store,
+            machine,
+            state,
+            since,
+            until,
             most
         );
     }

@@ -7,23 +7,10 @@ namespace IronKeep.Core.Charters;
 internal sealed class ChannelReader(string name, List<Mistake> mistakes)
 {
     private readonly string about = $"channel {name}";
-    private static readonly string[] Keys =
-    [
-        "mail-to",
-        "mail-from",
-        "server",
-        "security",
-        "user",
-        "password-file",
-        "pickup",
-        "webhook",
-        "webhook-file",
-        "token-file",
-    ];
 
     public ChannelDefinition? Read(CharterNode node)
     {
-        var map = new MapReader(node, about, mistakes, Keys);
+        var map = new MapReader(node, about, mistakes, CharterLanguage.Names("channel"));
         var (server, pickup, webhook) = (map.Scalar("server"), map.Scalar("pickup"), map.Scalar("webhook"));
         var webhookFile = map.Scalar("webhook-file");
         if (webhook is not null && webhookFile is not null)

@@ -33,7 +33,7 @@ public sealed class CharterReader
         var read = new ValueReader("the charter", mistakes, uses);
         var map = read.Map(
             root,
-            ["charter", "zone", "tells", "duty-mail", "runs-at-once", .. CharterFields.Sections.Select(s => s.Section)]
+            ["charter", .. CharterLanguage.Names(CharterFields.Settings), .. CharterFields.Sections.Select(s => s.Section)]
         );
         if (
             map.Required("charter", $"begin the file with 'charter: {Charter.Version}'") is { } version

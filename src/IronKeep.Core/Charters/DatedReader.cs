@@ -8,7 +8,7 @@ namespace IronKeep.Core.Charters;
 internal static class DatedReader
 {
     /// <summary>What only such a store can say.</summary>
-    public static readonly string[] Keys = ["name", "kinds", "zone", "settled-after"];
+    private static readonly string[] Keys = [.. CharterLanguage.DatedStore.Select(k => k.Key)];
 
     /// <summary>What such a store cannot say: the service does not write it.</summary>
     private static readonly string[] OfOwn = ["key-file", "passphrase-file", "hash", "upload-at-most", "download-at-most", "runs-at-once"];

@@ -13,7 +13,7 @@ internal static class DefinitionReaders
 
     public static MachineDefinition Machine(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, ["runs-at-once", "importance"]);
+        var map = read.Map(node, CharterLanguage.Names("machine"));
         return new MachineDefinition(
             name,
             read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce),
@@ -23,7 +23,7 @@ internal static class DefinitionReaders
 
     public static CalendarDefinition? Calendar(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, ["closed"]);
+        var map = read.Map(node, CharterLanguage.Names("calendar"));
         if (map.Strings("closed") is not { } entries)
         {
             map.Missing("closed", "name the closed days: 'closed: [dec 25, 2026-12-24 to 2027-01-02]'");
@@ -37,30 +37,7 @@ internal static class DefinitionReaders
 
     public static StoreDefinition? Store(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(
-            node,
-            [
-                "folder",
-                "layout",
-                .. DatedReader.Keys,
-                "capacity",
-                "reserve",
-                "bin",
-                "warn-below",
-                "runs-at-once",
-                "verify",
-                "verify-budget",
-                "verify-within",
-                "reclaim",
-                "key-file",
-                "passphrase-file",
-                "hash",
-                "host-key",
-                "login-key",
-                "upload-at-most",
-                "download-at-most",
-            ]
-        );
+        var map = read.Map(node, CharterLanguage.Names("store"));
         var folder = map.Required("folder", "say which folder holds the copies: 'folder: /srv/backup'");
         var remote = folder is not null && RemoteFolder.IsMeant(folder.Value) ? ReadRemote(folder, map, read) : null;
         if (folder is not null && !RemoteFolder.IsMeant(folder.Value))
@@ -210,7 +187,7 @@ internal static class DefinitionReaders
 
     public static PolicyDefinition? Policy(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, ["keep", "at-least", "zone", "promises"]);
+        var map = read.Map(node, CharterLanguage.Names("policy"));
         var sentence = map.Required("keep", "say what to keep: 'keep: newest 3 then 7 daily then 4 weekly'");
         var atLeast = read.Number(map.Scalar("at-least"), "a floor, the number of newest good copies that always stay", 1, 1000)
             ?? RetentionGuards.UsualFloor;
@@ -223,7 +200,7 @@ internal static class DefinitionReaders
 
     public static RotationSetDefinition? RotationSet(string name, CharterNode node, ValueReader read, List<Mistake> mistakes)
     {
-        var map = read.Map(node, ["start", "first", "zone", "calendar", "groups"]);
+        var map = read.Map(node, CharterLanguage.Names("rotation-set"));
         var start = RotationReader.ReadStart(
             map.Required("start", "say when a night's run begins: 'start: \"20:00\"'"),
             read.About,

@@ -9,53 +9,6 @@ namespace IronKeep.Core.Charters;
 /// <summary>Reads one job: one that the service carries out, or a watched one, which something else does.</summary>
 internal static class JobReader
 {
-    private static readonly string[] Keys =
-    [
-        "on",
-        "takes",
-        "leaves-out",
-        "leaves-out-caches",
-        "other-file-systems",
-        "into",
-        "compression",
-        "watched",
-        "heard-by",
-        "log",
-        "syslog",
-        "syslog-text",
-        "log-rules",
-        "leaves-copy-in",
-        "early",
-        "note",
-        "when",
-        "after",
-        "zone",
-        "calendar",
-        "when-closed",
-        "quiet-hours",
-        "when-quiet",
-        "spread",
-        "importance",
-        "locks",
-        "policy",
-        "fresh-within",
-        "start-limit",
-        "run-limit",
-        "catch-up",
-        "wait-after-return",
-        "catch-up-gap",
-        "overlap",
-        "retries",
-        "band",
-        "prune",
-        "tells",
-        "tell-when",
-        "expect-size",
-        "expect-change",
-        "expect-growth",
-        "expect-time",
-    ];
-
     /// <summary>What only a job that the service carries out can say.</summary>
     private static readonly string[] CarriedOut =
     [
@@ -76,7 +29,7 @@ internal static class JobReader
 
     public static JobDefinition? Read(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, Keys);
+        var map = read.Map(node, CharterLanguage.Names("job"));
         var watched = read.Yes(map.Scalar("watched"));
         if (watched)
             foreach (var key in CarriedOut)

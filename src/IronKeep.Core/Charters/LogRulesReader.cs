@@ -17,21 +17,6 @@ public static class LogRulesReader
 
     /// <summary>What stands between a pattern and its class in one text.</summary>
     public const string Means = " => ";
-    private static readonly string[] Keys =
-    [
-        "begins",
-        "ends",
-        "times",
-        "zone",
-        "ok",
-        "warned",
-        "failed",
-        "ignores",
-        "figures",
-        "exit-codes",
-        "quiet-after",
-        "examples",
-    ];
     private static readonly Dictionary<string, LogList> Lists = new()
     {
         ["begins"] = LogList.Begins,
@@ -53,7 +38,7 @@ public static class LogRulesReader
 
     internal static LogRules? Read(string name, CharterNode node, ValueReader read)
     {
-        var map = read.Map(node, Keys);
+        var map = read.Map(node, CharterLanguage.Names("log-rules"));
         var times = LogTimes.Usual;
         if (map.Scalar("times") is { } form)
         {

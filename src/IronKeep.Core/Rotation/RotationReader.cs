@@ -12,8 +12,6 @@ namespace IronKeep.Core.Rotation;
 /// </summary>
 public static class RotationReader
 {
-    internal static readonly string[] GroupKeys = ["serves", "media", "protected-for", "fill-window", "run-length"];
-
     /// <summary>The set, or every mistake; the set is null when there is one.</summary>
     public static (RotationSet? Set, ImmutableArray<Mistake> Mistakes) Read(CharterNode root)
     {
@@ -45,7 +43,12 @@ public static class RotationReader
     internal static MediaGroup? ReadGroup(string name, CharterNode node, List<Mistake> mistakes, bool named)
     {
         var about = $"media group {name}";
-        var map = new MapReader(node, about, mistakes, named ? ["name", .. GroupKeys] : GroupKeys);
+        var map = new MapReader(
+            node,
+            about,
+            mistakes,
+            named ? ["name", .. CharterLanguage.Names("media-group")] : CharterLanguage.Names("media-group")
+        );
         DayRule? serves = null;
         if (map.Required("serves", "say which nights it takes: 'serves: mon-thu'") is { } nights)
         {

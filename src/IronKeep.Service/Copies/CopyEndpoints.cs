@@ -30,7 +30,11 @@ public static class CopyEndpoints
     public static void MapCopies(this IEndpointRouteBuilder api)
     {
         var copies = api.MapGroup("/copies");
-        copies.MapGet("", ListAsync).WithSummary("Copies, newest first, those in the bin included; by job and store");
+        copies
+            .MapGet("", ListAsync)
+            .WithSummary(
+                "Copies, newest first, those in the bin included; by job, machine, store, state (also held, suspect, in-bin) and time"
+            );
         copies
             .MapGet("/find", FindAsync)
             .WithSummary("Finds files by name (with * and ?; with a slash, by path) across copies, newest first");
@@ -83,6 +87,7 @@ public static class CopyEndpoints
             .MapPost("/{id}/restores", RestoreAsync)
             .WithSummary("Restores all of a copy, or some paths, to a folder on the service's machine");
         copies.MapExports();
+        copies.MapComparisons();
     }
 
     private static async Task<Results<Ok<FindAnswer>, ProblemHttpResult>> FindAsync(
@@ -214,6 +219,10 @@ public static class CopyEndpoints
         CancellationToken cancel,
         string? job = null,
         string? store = null,
+        string? machine = null,
+        string? state = null,
+        DateTimeOffset? since = null,
+        DateTimeOffset? until = null,
         string? cursor = null,
         int limit = 100
     )
@@ -225,6 +234,27 @@ public static class CopyEndpoints
             query = query.Where(c => c.Job == job);
         if (store is not null)
             query = query.Where(c => c.Store == store);
+        if (machine is not null)
+            query = query.Where(c => c.Machine == machine);
+        if (since is { } first)
+        {
+            var from = Instant.FromDateTimeOffset(first);
+            query = query.Where(c => c.Taken >= from);
+        }
+        if (until is { } end)
+        {
+            var to = Instant.FromDateTimeOffset(end);
+            query = query.Where(c => c.Taken < to);
+        }
+        if (state is not null)
+        {
+            if (InState(query, state, clock.Now()) is not { } narrowed)
+                return Problems.Invalid(
+                    $"state '{state}' is not known; use {string.Join(", ", Enum.GetValues<CopyState>().Select(s => s.Word()))}, held, "
+                        + "suspect or in-bin"
+                );
+            query = narrowed;
+        }
         // The instant of capture with a running number would be exact; ten-millionths of a second are told apart well enough.
         if (before is { } ticks)
         {
@@ -248,6 +278,17 @@ public static class CopyEndpoints
         }
         return TypedResults.Ok(Paging.Page(rows, limit, c => c.Taken.ToUnixTimeTicks(), c => c.ToAnswer(clock.Now())));
     }
+
+    /// <summary>Copies of a state as it is shown; null for a word that is none.</summary>
+    private static IQueryable<Copy>? InState(IQueryable<Copy> copies, string state, Instant now) =>
+        state switch
+        {
+            "in-bin" => copies.Where(c => c.BinnedAt != null),
+            "held" => copies.Where(c => c.HeldUntil != null && c.HeldUntil > now),
+            "suspect" => copies.Where(c => c.Doubt != null),
+            _ when Kebab.Read<CopyState>(state) is { } known => copies.Where(c => c.State == known),
+            _ => null,
+        };
 
     private static async Task<Results<Ok<FolderAnswer>, ProblemHttpResult>> BrowseAsync(
         string id,

@@ -27,6 +27,14 @@ public static class CharterEndpoints
             })
             .WithSummary("The charter in force, as YAML; its ETag is the revision");
         charter
+            .MapGet("/language", () =>
+                TypedResults.Ok<IReadOnlyList<CharterKindAnswer>>([
+                    Language(CharterFields.Settings, null),
+                    .. CharterFields.Sections.Select(s => Language(s.Kind, s.Section)),
+                ])
+            )
+            .WithSummary("The keys that a charter may have, by kind of object: what its readers know");
+        charter
             .MapPost("/check", (CharterText text, CharterDesk desk) =>
             {
                 var reading = CharterDesk.Check(text.Yaml, desk.Machine);
@@ -107,6 +115,9 @@ public static class CharterEndpoints
                 + $"confirm=true in a request",
             new Dictionary<string, object?> { ["consequences"] = means }
         );
+
+    private static CharterKindAnswer Language(string kind, string? section) =>
+        new(kind, section, [.. CharterLanguage.Of(kind).Select(k => new CharterKeyAnswer(k.Key, k.IsList, k.Of, k.Choices))]);
 
     private static string Tag(long revision) => $"\"r{revision}\"";
 }

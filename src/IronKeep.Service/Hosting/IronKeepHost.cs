@@ -323,6 +323,7 @@ public static class IronKeepHost
         api.MapSignIn();
         api.MapCharter();
         api.MapDefinitions();
+        api.MapFolders();
         api.MapLogTrying();
         api.MapTimetable();
         api.MapCalendarAddresses();

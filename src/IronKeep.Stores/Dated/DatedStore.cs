@@ -363,6 +363,11 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
 
     public List<TreeEntry> ReadFolder(TreeEntry folder) => throw Not();
 
+    public FolderDifferences Compare(TreeEntry? before, TreeEntry? after, int most, TimeSpan patience, CancellationToken cancel) =>
+        throw Not();
+
+    public byte[] ReadFile(TreeEntry file, CancellationToken cancel) => throw Not();
+
     public TreeSearch Search(string pattern, int most, TimeSpan patience) => throw Not();
 
     public (long Written, long LeftOut) WriteArchive(

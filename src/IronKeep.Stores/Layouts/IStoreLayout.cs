@@ -89,6 +89,15 @@ public interface IStoreLayout : IDisposable
     /// <summary>The entries of a folder of a copy.</summary>
     List<TreeEntry> ReadFolder(TreeEntry folder);
 
+    /// <summary>
+    /// What differs in a folder between two of its copies; an entry is null where the folder is in one of them only. Gives at most so many
+    /// entries, and stops when its patience is over.
+    /// </summary>
+    FolderDifferences Compare(TreeEntry? before, TreeEntry? after, int most, TimeSpan patience, CancellationToken cancel);
+
+    /// <summary>All bytes of a file of a copy, which the caller knows to be few.</summary>
+    byte[] ReadFile(TreeEntry file, CancellationToken cancel);
+
     /// <summary>A search by name over many copies; see <see cref="TreeSearch"/>.</summary>
     TreeSearch Search(string pattern, int most, TimeSpan patience);
 

@@ -56,6 +56,20 @@ public sealed partial class PooledStore : IKeyedLayout
 
     List<TreeEntry> IStoreLayout.ReadFolder(TreeEntry folder) => ReadFolder(folder.Content);
 
+    FolderDifferences IStoreLayout.Compare(TreeEntry? before, TreeEntry? after, int most, TimeSpan patience, CancellationToken cancel) =>
+        new TreeCompare(this, most, patience, cancel).Folder(before, after);
+
+    byte[] IStoreLayout.ReadFile(TreeEntry file, CancellationToken cancel)
+    {
+        var bytes = new byte[file.Size];
+        readers.Use(reader =>
+        {
+            FileBytes.Each(reader, file, (piece, offset) => piece.CopyTo(bytes.AsSpan((int)offset)), cancel);
+            return true;
+        });
+        return bytes;
+    }
+
     TreeSearch IStoreLayout.Search(string pattern, int most, TimeSpan patience) => new(this, pattern, most, patience);
 
     RestoreReport IStoreLayout.Restore(

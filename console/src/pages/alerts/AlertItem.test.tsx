@@ -1,6 +1,6 @@
 import { MantineProvider } from '@mantine/core';
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { cleanup, render, screen } from '@testing-library/react';
+import { cleanup, fireEvent, render, screen } from '@testing-library/react';
 import { MemoryRouter } from 'react-router';
 import { afterEach, expect, test } from 'vitest';
 import type { Alert } from '../../api/client';
@@ -82,14 +82,27 @@ test.each([
 
 test('what is closed says how long it was open and asks for nothing', () => {
   show(alert({ state: 'closed', closedAt: '2026-11-23T10:30:00Z', acknowledgedBy: 'mira' }));
-  screen.getByText(/after 1:30 h/);
-  screen.getByText('seen by mira');
+  screen.getByText(/after 1:30 h.*seen by mira/);
+  fireEvent.click(screen.getByRole('button', { name: /^More about/ }));
   expect(screen.queryByText('mend it')).toBeNull();
-  expect(screen.queryByRole('button')).toBeNull();
+  expect(screen.queryByRole('button', { name: /^(Acknowledge|Close…|Run now)$/ })).toBeNull();
   screen.getByRole('link', { name: 'The run' });
+});
+
+test('what goes beyond two lines is behind a fold', () => {
+  show(alert({}));
+  screen.getByText('it failed');
+  screen.getByRole('link', { name: 'run 12' });
+  expect(screen.queryByText('mend it')).toBeNull();
+  fireEvent.click(screen.getByRole('button', { name: 'More about job register on heron' }));
+  screen.getByText('mend it');
+  screen.getByRole('button', { name: 'Close…' });
+  fireEvent.click(screen.getByRole('button', { name: 'Less about job register on heron' }));
+  expect(screen.queryByText('mend it')).toBeNull();
 });
 
 test('one cause with many victims names them', () => {
   show(alert({ subject: about('store', { store: 'cellar' }, 'store cellar'), affected: ['register', 'cameras'] }));
-  screen.getByText('Affects register, cameras.');
+  fireEvent.click(screen.getByRole('button', { name: /^More about/ }));
+  screen.getByText('Affects 2: register, cameras.');
 });

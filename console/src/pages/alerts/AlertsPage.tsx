@@ -49,8 +49,8 @@ export function AlertsPage() {
         </>
       }
     >
-      <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 1fr) 330px' }}>
-        <section className="sheet" aria-label="Alerts">
+      <div className="columns aside">
+        <section className="sheet alerts" aria-label="Alerts">
           <Answer of={alerts}>
             {(page) =>
               page.items.length === 0 ? (

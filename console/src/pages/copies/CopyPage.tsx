@@ -55,6 +55,16 @@ export function CopyPage() {
               Why is it here?
             </Button>
           )}
+          {c && c.state !== 'missing' && (
+            <Button
+              component={Link}
+              size="xs"
+              variant="default"
+              to={`/jobs/${c.job}/compare?${new URLSearchParams({ store: c.store, to: c.id }).toString()}`}
+            >
+              Compare
+            </Button>
+          )}
           {c && !c.binnedAt && !held && (
             <Button size="xs" variant="default" onClick={() => setHolding(true)}>
               Hold
@@ -171,7 +181,7 @@ export function CopyPage() {
         </Answer>
       </section>
       {versionsOf && c && (
-        <Versions job={c.job} store={c.store} path={versionsOf} close={() => setVersionsOf(undefined)} />
+        <Versions job={c.job} stores={[c.store]} path={versionsOf} close={() => setVersionsOf(undefined)} />
       )}
       {restoring && copy.data && (
         <RestoreDialog copy={copy.data} paths={[...chosen]} close={() => setRestoring(false)} />

@@ -1,4 +1,4 @@
-import { Button, Modal } from '@mantine/core';
+import { Button, Modal, SegmentedControl } from '@mantine/core';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { useCopy, useVersions } from '../../api/hooks';
@@ -7,8 +7,9 @@ import { Answer } from '../../ui/Page';
 import { RestoreDialog } from './RestoreDialog';
 
 /** Every version of one path: how long it was so, and the way to have it back. */
-export function Versions(props: { job: string; store: string; path: string; close: () => void }) {
-  const versions = useVersions(props.job, props.store, props.path);
+export function Versions(props: { job: string; stores: string[]; path: string; close: () => void }) {
+  const [store, setStore] = useState(props.stores[0] ?? '');
+  const versions = useVersions(props.job, store, props.path);
   const [restoring, setRestoring] = useState<string>();
   if (restoring) return <RestoreOne id={restoring} path={props.path} close={props.close} />;
   return (
@@ -16,6 +17,9 @@ export function Versions(props: { job: string; store: string; path: string; clos
       <div className="mono" style={{ overflowWrap: 'anywhere', marginBottom: 10 }}>
         {props.path}
       </div>
+      {props.stores.length > 1 && (
+        <SegmentedControl size="xs" mb={10} aria-label="Store" data={props.stores} value={store} onChange={setStore} />
+      )}
       <Answer of={versions}>
         {(all) => (
           <table className="rows">

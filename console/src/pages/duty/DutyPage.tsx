@@ -17,8 +17,8 @@ export function DutyPage() {
           d.board.every((row) => row.newestGoodCopy === null) && d.alerts.length === 0 ? (
             <FirstSteps />
           ) : (
-            <div className="columns" style={{ gridTemplateColumns: 'minmax(330px, 1fr) auto' }}>
-              <section className="sheet narrow" aria-label="Open alerts">
+            <div className="columns duty">
+              <section className="sheet alerts" aria-label="Open alerts">
                 <h2>Needs a person</h2>
                 {d.alerts.length === 0 && (
                   <div className="empty">No open alerts. Everything that should have run, ran.</div>

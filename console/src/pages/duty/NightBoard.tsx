@@ -15,52 +15,54 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
       <h2>
         The last {nights.length} nights <span className="facts">noon to noon, the newest on the right</span>
       </h2>
-      <table className="rows board">
-        <thead>
-          <tr>
-            <th scope="col">job</th>
-            {nights.map((n) => (
-              <th key={n.date} scope="col">
-                <div className="night" title={n.date}>
-                  <span aria-hidden>{weekday(n.date).slice(0, 1)}</span>
-                  <span className="visually-hidden">{n.date}</span>
-                </div>
-              </th>
-            ))}
-            <th scope="col" className="num">
-              newest
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {board.map((row) => (
-            <tr key={row.job}>
-              <td>
-                <Link to={`/jobs/${row.job}`}>{row.job}</Link>
-              </td>
-              {row.nights.map((n) => (
-                <td key={n.date}>
-                  <Night job={row.job} night={n} />
-                </td>
+      <div className="board-box">
+        <table className="rows board">
+          <thead>
+            <tr>
+              <th scope="col">job</th>
+              {nights.map((n) => (
+                <th key={n.date} scope="col">
+                  <div className="night" title={n.date}>
+                    <span aria-hidden>{weekday(n.date).slice(0, 1)}</span>
+                    <span className="visually-hidden">{n.date}</span>
+                  </div>
+                </th>
               ))}
-              <td className="num">
-                {row.watched && row.newestGoodCopy === null ? (
-                  <span className="soft">watched</span>
-                ) : (
-                  <When at={row.newestGoodCopy} />
-                )}
-                {row.stale && <span className="tone-failed"> stale</span>}
-                {row.pause && (
-                  <span className="soft" title={`Paused by ${row.pause.by}: ${row.pause.reason}`}>
-                    {' '}
-                    paused until {row.pause.until.slice(0, 10)}
-                  </span>
-                )}
-              </td>
+              <th scope="col" className="num">
+                newest
+              </th>
             </tr>
-          ))}
-        </tbody>
-      </table>
+          </thead>
+          <tbody>
+            {board.map((row) => (
+              <tr key={row.job}>
+                <td>
+                  <Link to={`/jobs/${row.job}`}>{row.job}</Link>
+                </td>
+                {row.nights.map((n) => (
+                  <td key={n.date}>
+                    <Night job={row.job} night={n} />
+                  </td>
+                ))}
+                <td className="num">
+                  {row.watched && row.newestGoodCopy === null ? (
+                    <span className="soft">watched</span>
+                  ) : (
+                    <When at={row.newestGoodCopy} />
+                  )}
+                  {row.stale && <span className="tone-failed"> stale</span>}
+                  {row.pause && (
+                    <span className="soft" title={`Paused by ${row.pause.by}: ${row.pause.reason}`}>
+                      {' '}
+                      paused until {row.pause.until.slice(0, 10)}
+                    </span>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
       <div className="legend" aria-label="Legend">
         {['ok', 'warned', 'suspect', 'failed', 'timed-out', 'missed', 'held-back', 'not-needed', 'running'].map(
           (state) => (

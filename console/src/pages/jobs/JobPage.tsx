@@ -37,6 +37,11 @@ export function JobPage() {
               <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
                 Copies
               </Button>
+              {job.data?.watched === false && (
+                <Button component={Link} to={`/jobs/${name}/compare`} size="xs" variant="default">
+                  What changed
+                </Button>
+              )}
               <Button component={Link} to={`/jobs/${name}/prune`} size="xs" variant="default">
                 Prune plan
               </Button>
@@ -95,7 +100,7 @@ export function JobPage() {
                 <RunProgress run={j.lastRun} />
               </section>
             )}
-            <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 1fr) max-content' }}>
+            <div className="columns beside">
               <Definition job={j} />
               <Due job={j} />
             </div>
@@ -273,7 +278,9 @@ function Due({ job }: { job: Job }) {
           <thead>
             <tr>
               <th scope="col">next due, local</th>
-              <th scope="col">UTC</th>
+              <th scope="col" className="wide-only">
+                UTC
+              </th>
               <th scope="col" className="num" />
             </tr>
           </thead>
@@ -283,7 +290,7 @@ function Due({ job }: { job: Job }) {
                 <td>
                   {d.local.slice(0, 16).replace('T', ' ')} {d.local.slice(19)}
                 </td>
-                <td>{d.utc.slice(0, 16).replace('T', ' ')}</td>
+                <td className="wide-only">{d.utc.slice(0, 16).replace('T', ' ')}</td>
                 <td className="num soft">
                   <When at={d.utc} />
                 </td>

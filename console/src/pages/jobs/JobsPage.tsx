@@ -18,6 +18,9 @@ const states = {
   running: (j: Job) => j.lastRun !== null && j.lastRun.state !== 'ended',
 } as const;
 
+/** A watched job that leaves no copies where the service sees them is known by what was heard of it alone. */
+const leavesNothing = (job: Job) => job.watched && job.into.length === 0;
+
 const fits = (job: Job, words: string) =>
   words
     .toLowerCase()
@@ -122,15 +125,20 @@ export function JobsPage() {
                 {
                   title: 'newest good copy',
                   num: true,
-                  cell: (j) => (
-                    <>
-                      {!j.watched && <When at={j.newestGoodCopy?.taken} />}
-                      {j.stale && <span className="tone-failed"> stale</span>}
-                    </>
-                  ),
+                  cell: (j) =>
+                    leavesNothing(j) ? null : (
+                      <>
+                        <When at={j.newestGoodCopy?.taken} />
+                        {j.stale && <span className="tone-failed"> stale</span>}
+                      </>
+                    ),
                 },
-                { title: 'size', num: true, cell: (j) => !j.watched && <Size bytes={j.newestGoodCopy?.bytes} /> },
-                { title: 'copies', num: true, cell: (j) => (j.watched ? '' : j.copies) },
+                {
+                  title: 'size',
+                  num: true,
+                  cell: (j) => (leavesNothing(j) ? null : <Size bytes={j.newestGoodCopy?.bytes} />),
+                },
+                { title: 'copies', num: true, cell: (j) => (leavesNothing(j) ? null : j.copies) },
                 {
                   title: '',
                   num: true,
@@ -162,11 +170,21 @@ export function JobsPage() {
 function LastRun({ job }: { job: Job }) {
   const run = job.lastRun;
   if (!run) return <span className="soft">{job.watched ? 'not heard of yet' : 'never ran'}</span>;
+  if (job.watched && run.state !== 'ended')
+    return (
+      <>
+        <Status state="running">at work</Status>{' '}
+        <span className="soft">
+          heard <When at={run.began} />
+        </span>
+      </>
+    );
   if (run.state !== 'ended') return <RunProgress run={run} brief />;
   return (
     <>
       <Status state={run.outcome ?? run.state} />{' '}
       <span className="soft">
+        {job.watched && 'heard '}
         <When at={run.ended} />
       </span>
     </>

@@ -69,7 +69,7 @@ export function MediaPage() {
                       change
                     </Link>
                   </h2>
-                  <div className="pair" style={{ padding: 12, gridTemplateColumns: 'minmax(0, 1fr) 270px' }}>
+                  <div className="columns aside padded">
                     {year ? <Year nights={r.nights} today={today} /> : <Weeks nights={r.nights} today={today} />}
                     <Groups rotation={r} today={today} />
                   </div>
@@ -104,14 +104,14 @@ function Weeks({ nights, today }: { nights: Night[]; today: string }) {
         </div>
       ))}
       {Array.from({ length: lead }, (_, i) => (
-        <div key={`lead ${i}`} />
+        <div key={`lead ${i}`} className="week-lead" />
       ))}
       {nights.map((n) => (
         <Tooltip key={n.date} label={n.why} openDelay={100} multiline maw={360}>
           <div
             className={`night-card${n.short ? ' night-short' : ''}${n.date === today ? ' night-today' : ''}${n.date < today ? ' night-past' : ''}`}
           >
-            <span className="soft">
+            <span className="soft night-date">
               {day(n.date).toLocaleDateString('en-GB', {
                 day: 'numeric',
                 month: n.date.endsWith('-01') || n.date === nights[0]?.date ? 'short' : undefined,
@@ -139,49 +139,51 @@ function Weeks({ nights, today }: { nights: Night[]; today: string }) {
 function Year({ nights, today }: { nights: Night[]; today: string }) {
   const months = [...new Set(nights.map((n) => n.date.slice(0, 7)))];
   return (
-    <table className="year" aria-label="A year">
-      <thead>
-        <tr>
-          <th />
-          {Array.from({ length: 31 }, (_, i) => (
-            <th key={i} scope="col" className="soft">
-              {i + 1}
-            </th>
-          ))}
-        </tr>
-      </thead>
-      <tbody>
-        {months.map((m) => (
-          <tr key={m}>
-            <th scope="row">
-              {day(`${m}-01`).toLocaleDateString('en', { month: 'short', year: '2-digit', timeZone: 'UTC' })}
-            </th>
-            {Array.from({ length: 31 }, (_, i) => {
-              const n = nights.find((x) => x.date === `${m}-${String(i + 1).padStart(2, '0')}`);
-              return (
-                <td key={i} className={n?.date === today ? 'night-today' : undefined}>
-                  {n && (
-                    <Tooltip
-                      label={`${n.date}: ${n.medium ?? (n.short ? 'no free medium' : 'none')}; ${n.why}`}
-                      openDelay={50}
-                      multiline
-                      maw={360}
-                    >
-                      <span>
-                        <Glyph
-                          state={n.short ? 'failed' : n.medium ? (n.appends ? 'unchecked' : 'taken') : null}
-                          label={`${n.date}: ${n.medium ?? (n.short ? 'short' : 'none')}`}
-                        />
-                      </span>
-                    </Tooltip>
-                  )}
-                </td>
-              );
-            })}
+    <div className="year-box">
+      <table className="year" aria-label="A year">
+        <thead>
+          <tr>
+            <th />
+            {Array.from({ length: 31 }, (_, i) => (
+              <th key={i} scope="col" className="soft">
+                {i + 1}
+              </th>
+            ))}
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {months.map((m) => (
+            <tr key={m}>
+              <th scope="row">
+                {day(`${m}-01`).toLocaleDateString('en', { month: 'short', year: '2-digit', timeZone: 'UTC' })}
+              </th>
+              {Array.from({ length: 31 }, (_, i) => {
+                const n = nights.find((x) => x.date === `${m}-${String(i + 1).padStart(2, '0')}`);
+                return (
+                  <td key={i} className={n?.date === today ? 'night-today' : undefined}>
+                    {n && (
+                      <Tooltip
+                        label={`${n.date}: ${n.medium ?? (n.short ? 'no free medium' : 'none')}; ${n.why}`}
+                        openDelay={50}
+                        multiline
+                        maw={360}
+                      >
+                        <span>
+                          <Glyph
+                            state={n.short ? 'failed' : n.medium ? (n.appends ? 'unchecked' : 'taken') : null}
+                            label={`${n.date}: ${n.medium ?? (n.short ? 'short' : 'none')}`}
+                          />
+                        </span>
+                      </Tooltip>
+                    )}
+                  </td>
+                );
+              })}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 

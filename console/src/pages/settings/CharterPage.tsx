@@ -1,20 +1,23 @@
-import { Button, Textarea } from '@mantine/core';
+import { Button } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
-import { api, take } from '../../api/client';
-import { useAct, useCharter } from '../../api/hooks';
+import { useMemo, useRef, useState } from 'react';
+import { api, take, type Schemas } from '../../api/client';
+import { useAct, useCharter, useLanguage } from '../../api/hooks';
+import { CodeEditor, type Remark } from '../../editor/CodeEditor';
 import { When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Status } from '../../ui/Status';
 import { Change } from './Change';
+import { completion } from './charterCompletion';
 import { example } from './example';
 import { Means } from './Means';
 
 /** The charter as text: mistakes while typing, the difference before it is put in force. */
 export function CharterPage() {
   const charter = useCharter();
+  const language = useLanguage();
   return (
     <Page
       title="Charter"
@@ -30,13 +33,20 @@ export function CharterPage() {
       }
     >
       <Answer of={charter}>
-        {(c) => <Editor key={c.revision} start={c.revision === 0 ? example : c.yaml} revision={c.revision} />}
+        {(c) => (
+          <Answer of={language}>
+            {(l) => (
+              <Editor key={c.revision} start={c.revision === 0 ? example : c.yaml} revision={c.revision} language={l} />
+            )}
+          </Answer>
+        )}
       </Answer>
     </Page>
   );
 }
 
-function Editor({ start, revision }: { start: string; revision: number }) {
+function Editor(props: { start: string; revision: number; language: Schemas['CharterKindAnswer'][] }) {
+  const { start, revision, language } = props;
   const [text, setText] = useState(start);
   const [settled] = useDebouncedValue(text, 300);
   const [agreed, setAgreed] = useState(false);
@@ -59,19 +69,30 @@ function Editor({ start, revision }: { start: string; revision: number }) {
       }),
     ),
   );
+  const goTo = useRef<(line: number, column: number) => void>(undefined);
+  const setGoTo = (to: typeof goTo.current) => {
+    goTo.current = to;
+  };
+  const complete = useMemo(() => completion(language), [language]);
+  const found = check.data?.found;
+  const remarks = useMemo<Remark[]>(
+    () => [
+      ...(found?.mistakes ?? []).map((m) => ({ ...m, severity: 'error' as const })),
+      ...(found?.notes ?? []).map((m) => ({ ...m, severity: 'warning' as const })),
+    ],
+    [found],
+  );
   const changes = check.data?.diff?.changes ?? [];
   const means = check.data?.diff?.consequences ?? [];
   return (
-    <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 3fr) minmax(300px, 2fr)' }}>
-      <Textarea
-        aria-label="Charter (YAML)"
-        value={text}
-        onChange={(e) => setText(e.currentTarget.value)}
-        autosize
-        minRows={20}
-        maxRows={36}
-        spellCheck={false}
-        styles={{ input: { fontFamily: 'var(--mantine-font-family-monospace)', fontSize: 12.5, lineHeight: 1.5 } }}
+    <div className="columns wide-first">
+      <CodeEditor
+        label="Charter (YAML)"
+        start={start}
+        change={setText}
+        remarks={remarks}
+        complete={complete}
+        ready={setGoTo}
       />
       <section className="sheet" aria-label="What it would do">
         <h2>
@@ -83,7 +104,9 @@ function Editor({ start, revision }: { start: string; revision: number }) {
         {check.data?.found.mistakes.map((m, i) => (
           <div key={i} style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
             <Status state="failed">
-              line {m.line}, column {m.column}
+              <button type="button" className="fold" onClick={() => goTo.current?.(m.line, m.column)}>
+                line {m.line}, column {m.column}
+              </button>
             </Status>{' '}
             <span className="soft">{m.about}</span>
             <div>{m.message}</div>
@@ -94,7 +117,12 @@ function Editor({ start, revision }: { start: string; revision: number }) {
         )}
         {check.data?.found.notes.map((m, i) => (
           <div key={i} style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
-            <Status state="warned">line {m.line}</Status> <span className="soft">{m.about}</span>
+            <Status state="warned">
+              <button type="button" className="fold" onClick={() => goTo.current?.(m.line, m.column)}>
+                line {m.line}
+              </button>
+            </Status>{' '}
+            <span className="soft">{m.about}</span>
             <div>{m.message}</div>
           </div>
         ))}

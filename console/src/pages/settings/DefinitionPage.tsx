@@ -1,20 +1,22 @@
-import { Anchor, Autocomplete, Button, Modal, Select, Textarea, TextInput } from '@mantine/core';
+import { Anchor, Button, Modal, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate, useParams } from 'react-router';
-import { api, take, type Fields } from '../../api/client';
-import { useAct, useDefinitions } from '../../api/hooks';
+import { api, take, type Fields, type Schemas } from '../../api/client';
+import { useAct, useLanguage } from '../../api/hooks';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { Effect } from './Effect';
+import { Field } from './Field';
 import { LogBench } from './LogBench';
 import { Means } from './Means';
-import { fieldSpecs, words, type FieldSpec } from './fieldSpecs';
+import { fieldSpecs, words } from './fieldSpecs';
 
 /** One object of the charter as a form that shows its effect while somebody types; the difference comes before saving. */
 export function DefinitionPage() {
   const { kind = '', name = '' } = useParams();
   const isNew = name === 'new';
+  const language = useLanguage();
   const one = useQuery({
     queryKey: ['charter', 'definition', kind, name],
     enabled: !isNew,
@@ -24,17 +26,30 @@ export function DefinitionPage() {
   const title =
     kind === 'settings' ? 'Settings of the charter' : isNew ? `New ${words(kind)}` : `${words(kind)} ${name}`;
   return (
-    <Page title={title} facts={isNew ? 'nothing is saved before you say so' : undefined}>
-      {isNew ? (
-        <Form kind={kind} start={{}} tag={undefined} name={undefined} />
-      ) : (
-        <Answer of={one}>{(d) => <Form key={d.tag} kind={kind} name={name} start={d.fields} tag={d.tag} />}</Answer>
-      )}
+    <Page title={title} facts={isNew ? 'nothing is saved until you press Save' : undefined}>
+      <Answer of={language}>
+        {(all) => {
+          const takes = all.find((k) => k.kind === kind)?.keys ?? [];
+          return isNew ? (
+            <Form kind={kind} takes={takes} start={{}} tag={undefined} name={undefined} />
+          ) : (
+            <Answer of={one}>
+              {(d) => <Form key={d.tag} kind={kind} takes={takes} name={name} start={d.fields} tag={d.tag} />}
+            </Answer>
+          );
+        }}
+      </Answer>
     </Page>
   );
 }
 
-function Form(props: { kind: string; name: string | undefined; start: Fields; tag: string | undefined }) {
+function Form(props: {
+  kind: string;
+  takes: Schemas['CharterKeyAnswer'][];
+  name: string | undefined;
+  start: Fields;
+  tag: string | undefined;
+}) {
   const { kind, start, tag } = props;
   const navigate = useNavigate();
   const [name, setName] = useState(props.name ?? '');
@@ -74,7 +89,14 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
       }),
     ),
   );
-  const specs = fieldSpecs[kind] ?? [];
+  // A key that the form has no words for yet is offered by its name.
+  const worded = fieldSpecs[kind] ?? [];
+  const specs = [
+    ...worded,
+    ...props.takes
+      .filter((t) => !worded.some((w) => w.key === t.key))
+      .map((t) => ({ key: t.key, label: t.key, rare: true })),
+  ];
   const shown = specs.filter((s) => rare || !s.rare || (fields[s.key]?.length ?? 0) > 0);
   const mistakes = preview.data?.mistakes ?? [];
   const means = preview.data?.consequences ?? [];
@@ -94,7 +116,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
   };
   const back = kind === 'job' && props.name ? `/jobs/${props.name}` : '/settings';
   return (
-    <div className="columns" style={{ gridTemplateColumns: 'minmax(320px, 2fr) minmax(340px, 3fr)' }}>
+    <div className="columns wide-last">
       <form
         className="sheet form"
         aria-label="Fields"
@@ -118,6 +140,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
           <Field
             key={s.key}
             spec={s}
+            takes={props.takes.find((t) => t.key === s.key) ?? { key: s.key, list: false, of: null, choices: [] }}
             values={fields[s.key] ?? []}
             mistake={mistakes.find((m) => m.field === s.key)?.message}
             set={(values) => setFields({ ...fields, [s.key]: values })}
@@ -162,7 +185,7 @@ function Form(props: { kind: string; name: string | undefined; start: Fields; ta
         )}
       </div>
       {removing && (
-        <TakeOut
+        <RemoveDialog
           what={`${kind} ${name}`}
           name={name}
           pending={remove.isPending}
@@ -183,99 +206,9 @@ const clean = (fields: Fields): Fields =>
       .filter(([, v]) => v.length > 0),
   );
 
-function Field(props: {
-  spec: FieldSpec;
-  values: string[];
-  mistake: string | undefined;
-  set: (values: string[]) => void;
-}) {
-  const { spec, values, set } = props;
-  const definitions = useDefinitions();
-  const names = spec.of ? (definitions.data ?? []).filter((d) => d.kind === spec.of).map((d) => d.name) : [];
-  const shared = {
-    size: 'xs',
-    label: spec.label,
-    description:
-      spec.list && spec.of && names.length > 0 ? `${spec.help ?? ''} There are: ${names.join(', ')}.` : spec.help,
-    placeholder: spec.example,
-    error: values.length > 0 || props.mistake ? props.mistake : undefined,
-  };
-  if (spec.choices)
-    return (
-      <Select
-        {...shared}
-        data={spec.choices}
-        clearable
-        placeholder={spec.choices[0]}
-        value={values[0] ?? null}
-        onChange={(v) => set(v ? [v] : [])}
-      />
-    );
-  if (spec.whole) return <Wholes {...shared} values={values} set={set} />;
-  if (spec.list)
-    return (
-      <Textarea
-        {...shared}
-        autosize
-        value={values.join('\n')}
-        onChange={(e) => set(e.currentTarget.value === '' ? [] : e.currentTarget.value.split('\n'))}
-      />
-    );
-  if (spec.of)
-    return <Autocomplete {...shared} data={names} value={values[0] ?? ''} onChange={(v) => set(v ? [v] : [])} />;
-  return (
-    <TextInput
-      {...shared}
-      value={values[0] ?? ''}
-      onChange={(e) => set(e.currentTarget.value === '' ? [] : [e.currentTarget.value])}
-    />
-  );
-}
-
-/** Values of several lines each, which can be taken out one by one. */
-function Wholes(props: {
-  label: string;
-  description?: string | undefined;
-  error?: string | undefined;
-  values: string[];
-  set: (values: string[]) => void;
-}) {
-  return (
-    <div>
-      <div style={{ fontSize: 12, fontWeight: 500 }}>{props.label}</div>
-      {props.description && (
-        <div className="soft" style={{ fontSize: 12 }}>
-          {props.description}
-        </div>
-      )}
-      {props.values.map((v, i) => (
-        <div key={i} style={{ display: 'flex', gap: 8, alignItems: 'baseline' }}>
-          <span className="mono" style={{ flex: 1, fontSize: 12 }}>
-            {v.split('\n')[0]} <span className="soft">({v.split('\n').length - 1} lines)</span>
-          </span>
-          <Button
-            type="button"
-            size="compact-xs"
-            variant="subtle"
-            color="gray"
-            onClick={() => props.set(props.values.filter((_, n) => n !== i))}
-          >
-            Remove
-          </Button>
-        </div>
-      ))}
-      {props.error && (
-        <div className="tone-failed" style={{ fontSize: 12 }}>
-          {props.error}
-        </div>
-      )}
-    </div>
-  );
-}
-
 const later = (days: number) => new Date(Date.now() + days * 86_400_000).toISOString();
 
-function TakeOut(props: {
+function RemoveDialog(props: {
   what: string;
   name: string;
   pending: boolean;
@@ -287,8 +220,8 @@ function TakeOut(props: {
   return (
     <Modal opened onClose={props.close} title={`Remove ${props.what} from the charter`}>
       <p className="soft" style={{ marginTop: 0 }}>
-        Nothing runs for it any more and nothing of it expires. Its copies stay where they are; declared again, it has
-        them back.
+        Nothing runs for it any more, and none of its copies expire. They stay where they are; declare it again under
+        the same name to have them back.
       </p>
       <TextInput
         label={`Type its name, ${props.name}`}
@@ -309,7 +242,7 @@ function TakeOut(props: {
           loading={props.pending}
           onClick={props.act}
         >
-          Take it out
+          Remove
         </Button>
       </div>
     </Modal>

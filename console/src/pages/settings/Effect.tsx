@@ -41,7 +41,7 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
                   <td>
                     {d.local.slice(0, 16).replace('T', ' ')} {d.local.slice(19)}
                   </td>
-                  <td className="soft">{d.utc.slice(0, 16).replace('T', ' ')} UTC</td>
+                  <td className="soft wide-only">{d.utc.slice(0, 16).replace('T', ' ')} UTC</td>
                   <td className="num soft">
                     <When at={d.utc} />
                   </td>

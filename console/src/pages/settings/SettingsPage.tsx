@@ -36,7 +36,7 @@ export function SettingsPage() {
         </>
       }
     >
-      <div className="columns" style={{ gridTemplateColumns: 'minmax(0, 3fr) minmax(300px, 2fr)' }}>
+      <div className="columns wide-first">
         <section className="sheet" aria-label="What is declared">
           <Answer of={definitions}>
             {(all) => (
@@ -47,7 +47,6 @@ export function SettingsPage() {
                 open={(d) => void navigate(`/settings/${d.kind}/${d.name}`)}
                 empty="Nothing is declared."
                 columns={[
-                  { title: 'kind', cell: (d) => <span className="soft">{d.kind}</span> },
                   {
                     title: 'name',
                     cell: (d) => (
@@ -56,16 +55,18 @@ export function SettingsPage() {
                       </Link>
                     ),
                   },
+                  { title: 'kind', cell: (d) => <span className="soft">{words(d.kind)}</span> },
                   {
                     title: 'says',
                     cut: true,
-                    cell: (d) => (
-                      <span className="soft">
-                        {Object.entries(d.fields)
-                          .map(([k, v]) => `${k}: ${v.join(', ')}`)
-                          .join(' · ')}
-                      </span>
-                    ),
+                    cell: (d) =>
+                      Object.keys(d.fields).length === 0 ? null : (
+                        <span className="soft">
+                          {Object.entries(d.fields)
+                            .map(([k, v]) => `${k}: ${v.join(', ')}`)
+                            .join(' · ')}
+                        </span>
+                      ),
                   },
                 ]}
               />

@@ -41,7 +41,7 @@ export function StoresPage() {
               </Empty>
             </div>
           ) : (
-            <div className="columns" style={{ gridTemplateColumns: 'repeat(auto-fit, minmax(420px, 1fr))' }}>
+            <div className="columns many">
               {all.map((s) => (
                 <OneStore key={s.name} store={s} />
               ))}

@@ -1,0 +1,180 @@
+using System.Collections.Immutable;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Schedules;
+using IronKeep.Core.Watching;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>
+/// One key that an object of a charter may have: whether it takes a list, the kind of object that its values name, and the words that it
+/// takes where those are few.
+/// </summary>
+public sealed record CharterKey(string Key, bool IsList = false, string? Of = null)
+{
+    public ImmutableArray<string> Choices { get; init; } = [];
+}
+
+/// <summary>
+/// The keys of a charter, by the kind of object. The readers know these and no others, and whatever offers keys to people (a form, an
+/// editor, a completion) offers the same. Source: docs/charter.md.
+/// </summary>
+public static class CharterLanguage
+{
+    private static readonly string[] YesNo = ["yes", "no"];
+
+    private static readonly ImmutableDictionary<string, ImmutableArray<CharterKey>> Kinds = new Dictionary<
+        string,
+        ImmutableArray<CharterKey>
+    >
+    {
+        [CharterFields.Settings] = [One("zone"), Many("tells", of: "channel"), One("duty-mail"), One("runs-at-once")],
+        ["machine"] = [One("runs-at-once"), One("importance")],
+        ["calendar"] = [Many("closed")],
+        ["store"] =
+        [
+            One("folder"),
+            One("layout", "pooled", "dated-files"),
+            .. DatedStore,
+            One("capacity"),
+            One("reserve"),
+            One("bin"),
+            One("warn-below"),
+            One("runs-at-once"),
+            One("verify"),
+            One("verify-budget"),
+            One("verify-within"),
+            One("reclaim"),
+            One("key-file"),
+            One("passphrase-file"),
+            One("hash", "blake3", "sha-256"),
+            One("host-key"),
+            One("login-key"),
+            One("upload-at-most"),
+            One("download-at-most"),
+        ],
+        ["policy"] = [One("keep"), One("at-least"), One("zone"), Many("promises")],
+        ["media-group"] = [One("serves"), Many("media"), One("protected-for"), One("fill-window"), One("run-length")],
+        ["rotation-set"] =
+        [
+            One("start"),
+            One("first"),
+            One("zone"),
+            One("calendar") with
+            {
+                Of = "calendar",
+            },
+            Many("groups", of: "media-group"),
+        ],
+        ["channel"] =
+        [
+            Many("mail-to"),
+            One("mail-from"),
+            One("server"),
+            One<MailSecurity>("security"),
+            One("user"),
+            One("password-file"),
+            One("pickup"),
+            One("webhook"),
+            One("webhook-file"),
+            One("token-file"),
+        ],
+        ["log-rules"] =
+        [
+            Many("begins"),
+            Many("ends"),
+            One("times"),
+            One("zone"),
+            Many("ok"),
+            Many("warned"),
+            Many("failed"),
+            Many("ignores"),
+            Many("figures"),
+            One("exit-codes"),
+            One("quiet-after"),
+            Many("examples"),
+        ],
+        ["job"] =
+        [
+            One("on") with
+            {
+                Of = "machine",
+            },
+            Many("takes"),
+            Many("leaves-out"),
+            One("leaves-out-caches", YesNo),
+            One("other-file-systems", YesNo),
+            Many("into", of: "store"),
+            One("compression"),
+            One("watched", YesNo),
+            Many("heard-by") with
+            {
+                Choices = Words<EvidenceSource>(),
+            },
+            Many("log"),
+            Many("syslog"),
+            Many("syslog-text"),
+            One("log-rules") with
+            {
+                Of = "log-rules",
+            },
+            Many("leaves-copy-in", of: "store"),
+            One("early"),
+            One("note"),
+            One("when"),
+            One("after") with
+            {
+                Of = "job",
+            },
+            One("zone"),
+            One("calendar") with
+            {
+                Of = "calendar",
+            },
+            One<WindowRule>("when-closed"),
+            Many("quiet-hours"),
+            One<WindowRule>("when-quiet"),
+            One("spread"),
+            One("importance"),
+            Many("locks"),
+            One("policy") with
+            {
+                Of = "policy",
+            },
+            One("fresh-within"),
+            One("start-limit"),
+            One("run-limit"),
+            One<CatchUp>("catch-up"),
+            One("wait-after-return"),
+            One("catch-up-gap"),
+            One<Overlap>("overlap"),
+            One("retries"),
+            One("band"),
+            One<PruneTime>("prune"),
+            Many("tells", of: "channel"),
+            One<TellWhen>("tell-when"),
+            One("expect-size"),
+            One("expect-change"),
+            One("expect-growth"),
+            One("expect-time"),
+        ],
+    }.ToImmutableDictionary();
+
+    /// <summary>What only a store of dated files can say.</summary>
+    internal static ImmutableArray<CharterKey> DatedStore => [One("name"), Many("kinds"), One("zone"), One("settled-after")];
+
+    /// <summary>The keys of a kind of object in the order in which they are offered, or of the settings at the top of a charter.</summary>
+    public static ImmutableArray<CharterKey> Of(string kind) => Kinds[kind];
+
+    /// <summary>Their names alone, as the readers want them.</summary>
+    internal static string[] Names(string kind) => [.. Of(kind).Select(k => k.Key)];
+
+    private static CharterKey One(string key, params string[] choices) => new(key) { Choices = [.. choices] };
+
+    private static CharterKey One<T>(string key)
+        where T : struct, Enum => new(key) { Choices = Words<T>() };
+
+    private static CharterKey Many(string key, string? of = null) => new(key, true, of);
+
+    private static ImmutableArray<string> Words<T>()
+        where T : struct, Enum => [.. Enum.GetValues<T>().Select(v => v.Word())];
+}
