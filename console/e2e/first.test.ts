@@ -37,21 +37,24 @@ test('a newcomer is led from nothing to the first restored file', async () => {
 
   await steps.getByRole('link', { name: 'Make a store' }).click();
   await page.getByLabel('Name').fill('cellar');
-  await page.getByLabel('Folder').fill(join(service.folder, 'cellar'));
+  await page.getByRole('textbox', { name: 'Folder' }).fill(join(service.folder, 'cellar'));
   await page.getByText(/of room/).waitFor();
   await save();
 
   await steps.getByRole('link', { name: 'Make a policy' }).click();
   await page.getByLabel('Name').fill('season');
   await page.getByLabel('Keep', { exact: true }).fill('newest 3 then 7 daily');
-  await page.getByText(/comes to keep 10 copies/).waitFor();
+  await page.getByText(/will keep 10 copies/).waitFor();
   await save();
 
   await steps.getByRole('link', { name: 'Make a job' }).click();
   await page.getByLabel('Name').fill('letters');
-  await page.getByRole('textbox', { name: 'Takes' }).fill(join(service.folder, 'data'));
-  await page.getByRole('textbox', { name: 'Into' }).fill('cellar');
-  await page.getByRole('combobox', { name: 'Policy' }).fill('season');
+  await page.getByRole('textbox', { name: 'What to back up' }).fill(join(service.folder, 'data'));
+  await page.getByLabel('Stores', { exact: true }).first().click();
+  await page.getByRole('option', { name: 'cellar' }).click();
+  await page.keyboard.press('Escape');
+  await page.getByLabel('Policy', { exact: true }).first().click();
+  await page.getByRole('option', { name: 'season' }).click();
   await page.getByText('1 file, 12 B').waitFor();
   await save();
 

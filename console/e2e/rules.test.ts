@@ -54,7 +54,7 @@ test('rules are made of what is selected in a pasted log, tried as they are type
   await makeRule(5, 'says failed');
   await runs.getByText('reported').waitFor();
   // What is in a line is meant as it stands there, brackets and braces too.
-  expect(await page.getByLabel('Ignores').inputValue()).toBe('file 7 skipped \\{odd}');
+  expect(await page.getByLabel('Ignored').inputValue()).toBe('file 7 skipped \\{odd}');
   expect(await lines.locator('li').nth(2).textContent()).toContain('items = 120');
   expect(await lines.locator('li').nth(1).textContent()).toContain('ignores');
 
@@ -62,14 +62,14 @@ test('rules are made of what is selected in a pasted log, tried as they are type
   await bench.getByRole('button', { name: 'Keep as example' }).click();
   await page.getByText('a night that broke off: failed').waitFor();
   // A change that breaks what the example says is a mistake, and cannot be saved.
-  await page.getByLabel('Failed').fill('something else');
+  await page.getByLabel('Failed', { exact: true }).fill('something else');
   await page.getByLabel('Ok', { exact: true }).fill('cannot');
   await page
     .getByText(/shall come to failed, and by these rules it is ok/)
     .first()
     .waitFor();
   expect(await page.getByRole('button', { name: 'Save' }).isDisabled()).toBe(true);
-  await page.getByLabel('Failed').fill('cannot write');
+  await page.getByLabel('Failed', { exact: true }).fill('cannot write');
   await page.getByLabel('Ok', { exact: true }).fill('all [done]');
   await page.getByRole('button', { name: 'Save' }).click();
   await page.getByRole('heading', { level: 1, name: 'Settings' }).waitFor();

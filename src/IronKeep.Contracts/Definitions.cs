@@ -40,7 +40,7 @@ public sealed record PreviewAnswer(
     IReadOnlyList<CharterChangeAnswer> Changes,
     string Yaml,
     IReadOnlyList<DueAnswer> NextDue,
-    string? ComesToKeep,
+    string? SteadyState,
     IReadOnlyList<PathAnswer> Paths,
     IReadOnlyList<PolicyEffectAnswer> Policies,
     long? RoomBytes

@@ -185,12 +185,12 @@ public sealed class WatchingTests
     [InlineData("12 monthly and 3 yearly", "daily at 01:00", 14, 15)]
     public void What_a_policy_comes_to_keep_is_found_by_playing_it(string policy, string when, int fewest, int most)
     {
-        var keeps = ComesToKeep.Play(RetentionTests.Read(policy), 2, DateTimeZone.Utc, ScheduleSentence.Read(when).Schedule, Now);
+        var keeps = SteadyState.Play(RetentionTests.Read(policy), 2, DateTimeZone.Utc, ScheduleSentence.Read(when).Schedule, Now);
         Assert.InRange(keeps.Fewest, fewest - 1, most);
         Assert.InRange(keeps.Most, fewest, most);
         Assert.True(keeps.IsWhole);
-        Assert.Contains("comes to keep", keeps.Words);
-        Assert.Contains("only grows", ComesToKeep.Play(RetentionTests.Read("forever"), 2, DateTimeZone.Utc, null, Now).Words);
+        Assert.Contains("will keep", keeps.Words);
+        Assert.Contains("only grows", SteadyState.Play(RetentionTests.Read("forever"), 2, DateTimeZone.Utc, null, Now).Words);
     }
 
     private static HashSet<string> Going(RetentionAnswer answer) =>

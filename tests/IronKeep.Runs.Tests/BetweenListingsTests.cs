@@ -37,6 +37,20 @@ public sealed class BetweenListingsTests : IDisposable
     }
 
     [Fact]
+    public async Task A_pack_that_is_said_to_leave_after_it_was_listed_is_not_counted_on()
+    {
+        keep.Write("a", "1");
+        await keep.BackUp();
+        var place = new HookedPlace(new FolderPlace(keep.StoreFolder));
+        using var store = PooledStore.Open(place, Keep.Secret);
+        var packs = store.PackSizes().Keys.ToList();
+        Assert.NotEmpty(store.Index.Staying);
+        place.AfterListing = () => LeavingList.Of(packs).Write(keep.Place);
+        store.Refresh();
+        Assert.Empty(store.Index.Staying);
+    }
+
+    [Fact]
     public async Task A_copy_that_is_taken_back_between_the_listings_is_seen_in_force()
     {
         keep.Write("a", "1");

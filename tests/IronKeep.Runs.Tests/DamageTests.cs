@@ -10,6 +10,43 @@ public sealed class DamageTests : IDisposable
     public void Dispose() => keep.Dispose();
 
     [Fact]
+    public async Task Of_a_damaged_pack_the_whole_chunks_are_saved_and_whoever_only_looks_learns_what_is_lost()
+    {
+        var random = new Random(9);
+        for (var i = 0; i < 24; i++)
+        {
+            var bytes = new byte[300_000];
+            random.NextBytes(bytes);
+            keep.Write($"f{i}", bytes);
+        }
+        var copy = await keep.BackUp();
+        keep.Reopen();
+        var pack = Directory
+            .EnumerateFiles(keep.StoreFolder + "/packs", "*.pack", SearchOption.AllDirectories)
+            .MaxBy(f => new FileInfo(f).Length)!;
+        using (var file = File.OpenWrite(pack))
+        {
+            file.Position = file.Length / 2;
+            file.WriteByte(0);
+            file.Position = file.Length / 2;
+            file.WriteByte(1);
+        }
+        IReadOnlyList<string> Named(CheckReport report) => [.. Assert.Single(report.Copies, d => d.CopyId == copy.Id).Paths];
+
+        var looked = Named(StoreCheck.Run(keep.Store, CheckScope.Everything with { OnlyLooks = true }));
+        Assert.InRange(looked.Count, 1, 8);
+        Assert.True(File.Exists(pack));
+        keep.Reopen();
+        Assert.Equal(looked.Order(), Named(StoreCheck.Run(keep.Store)).Order());
+        Assert.False(File.Exists(pack));
+        // Everything else comes back, also to a program that is started anew.
+        keep.Reopen();
+        var (folder, report) = keep.Restore(copy);
+        Assert.Equal(looked.Order(), report.Problems.Select(p => p.Path).Order());
+        Assert.Equal(24 - looked.Count, Directory.EnumerateFiles(folder).Count());
+    }
+
+    [Fact]
     public async Task Any_flipped_bit_is_found_and_every_file_it_hurts_is_named()
     {
         var seed = Environment.TickCount;

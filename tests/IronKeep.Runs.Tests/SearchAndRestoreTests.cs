@@ -1,5 +1,6 @@
 using System.IO.Enumeration;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
 using IronKeep.Stores.Trees;
 
@@ -47,6 +48,56 @@ public sealed class SearchAndRestoreTests
         }
     }
 
+    [Fact]
+    public async Task A_path_is_found_by_its_whole_name_and_never_below_a_file()
+    {
+        using var keep = new Keep();
+        keep.Write("ab", "1");
+        keep.Write("folder/x", "2");
+        var copy = await keep.BackUp();
+        foreach (
+            var (path, found) in new[]
+            {
+                ("ab", true),
+                ("a", false),
+                ("abc", false),
+                ("ab/x", false),
+                ("folder/x", true),
+                ("fold/x", false),
+            }
+        )
+            Assert.Equal(found, TreeWalk.Find(keep.Store, copy, NameText.ReadPath($"{keep.Source}/{path}")!) is not null);
+    }
+
+    [Fact]
+    public async Task What_an_interrupted_restore_left_is_told_and_stays()
+    {
+        using var keep = new Keep();
+        keep.Write("a", "1");
+        var copy = await keep.BackUp();
+        var target = Directory.CreateDirectory(keep.Root + "/back").FullName;
+        // This process under a number that no process has.
+        var mark = ProcessMark.Own.Replace($"-{Environment.ProcessId}-", "-4194303-", StringComparison.Ordinal);
+        var left = Directory.CreateDirectory($"{target}/.ironkeep-restoring-{mark}-0").FullName;
+        var atWork = Directory.CreateDirectory($"{target}/.ironkeep-restoring-{ProcessMark.Own}-1").FullName;
+        File.WriteAllText(left + "/e1", "half");
+        using var restorer = new TreeRestorer(keep.Store);
+        var report = restorer.Restore(copy, [], target);
+        var told = Assert.Single(report.Problems);
+        Assert.Equal("/" + Path.GetFileName(left), told.Path);
+        Assert.True(File.Exists(left + "/e1") && Directory.Exists(atWork));
+    }
+
+    [Fact]
+    public void A_forbidden_folder_is_known_behind_a_link_to_it()
+    {
+        using var keep = new Keep();
+        File.CreateSymbolicLink(keep.Root + "/link", keep.StoreFolder);
+        var forbidden = new ForbiddenFolders([(keep.Root + "/link", "store cellar")]);
+        Assert.Contains("store cellar", forbidden.Reason(RealPaths.OfExistingPart(keep.StoreFolder + "/inside")));
+        Assert.Null(forbidden.Reason(RealPaths.OfExistingPart(keep.Source)));
+    }
+
     [Theory]
     [InlineData(ExistingRule.Keep, "mine", null, 1)]
     [InlineData(ExistingRule.Overwrite, "theirs", null, 0)]
@@ -68,7 +119,7 @@ public sealed class SearchAndRestoreTests
         if (beside is not null)
             Assert.Equal(beside, File.ReadAllText(target + keep.Source + "/dir/file.restored"));
         Assert.Equal((rule == ExistingRule.Overwrite ? 1 : 0, rule == ExistingRule.Beside ? 1 : 0), (report.Overwritten, report.Beside));
-        Assert.DoesNotContain(Directory.EnumerateFiles(target, "*", SearchOption.AllDirectories), f =>
+        Assert.DoesNotContain(Directory.EnumerateFileSystemEntries(target, "*", SearchOption.AllDirectories), f =>
             f.Contains("ironkeep-restoring", StringComparison.Ordinal)
         );
         // Once more beside: a third name, and everything that lay there stays.

@@ -117,6 +117,33 @@ public sealed class SftpTests : IDisposable
     }
 
     [Fact]
+    public void Files_links_and_moves_on_a_server_are_looked_at_as_in_a_folder()
+    {
+        using var place = Place();
+        using (var large = File.Create(keep.StoreFolder + "/large"))
+            large.SetLength(Stores.Places.Place.MostSmall + 1);
+        Assert.Contains("nothing of its kind has", Assert.Throws<PlaceException>(() => place.Read("large")).Message);
+        // The answer to a move may be lost with the connection: asked again, it has happened.
+        Assert.True(place.WriteNew("there", "moved"u8));
+        place.Move("here", "there");
+        Assert.Equal("moved"u8.ToArray(), place.Read("there"));
+        Assert.Equal(PlaceFault.NotFound, Assert.Throws<PlaceException>(() => place.Move("here", "nowhere")).Fault);
+        // What somebody is writing stays, what was left goes, and a link leads nowhere.
+        var work = Directory.CreateDirectory(keep.StoreFolder + "/work").FullName;
+        foreach (var (name, age) in new[] { ("old", 3), ("new", 0) })
+        {
+            File.WriteAllText($"{work}/{name}.part", "");
+            File.SetLastWriteTimeUtc($"{work}/{name}.part", DateTime.UtcNow.AddHours(-age));
+        }
+        place.RemoveRemnants(TimeSpan.FromHours(1));
+        Assert.Equal(["new.part"], Directory.EnumerateFiles(work).Select(Path.GetFileName));
+        Directory.Move(work, keep.Root + "/elsewhere");
+        File.CreateSymbolicLink(work, keep.Root + "/elsewhere");
+        place.RemoveRemnants(TimeSpan.Zero);
+        Assert.True(File.Exists(keep.Root + "/elsewhere/new.part"));
+    }
+
+    [Fact]
     public void A_server_with_another_key_a_stranger_and_one_that_is_gone_are_told_apart()
     {
         using var other = Place("SHA256:" + new string('A', 43));

@@ -32,6 +32,20 @@ public sealed class TroubleTests : IDisposable
     }
 
     [Fact]
+    public async Task A_copy_whose_name_is_taken_is_not_written_over_the_other()
+    {
+        keep.Write("a", "1");
+        keep.Order = order => order with { CopyId = "the-same" };
+        var first = await keep.BackUp();
+        keep.Write("a", "2");
+        Assert.Contains("exists already", (await Assert.ThrowsAsync<RunFailedException>(() => keep.BackUp())).Message);
+        // Nor where the other is in the bin.
+        Assert.True(keep.Store.MoveToBin(first.Id, DateTimeOffset.UtcNow));
+        await Assert.ThrowsAsync<RunFailedException>(() => keep.BackUp());
+        Assert.Equal("1", File.ReadAllText(keep.Restore(first).Folder + "/a"));
+    }
+
+    [Fact]
     public async Task A_path_that_the_copy_does_not_hold_is_said_and_the_others_come_back()
     {
         keep.Write("a/b/one", "1");

@@ -152,7 +152,7 @@ public sealed class DefinitionTests
         );
         Assert.Empty(right.Mistakes);
         Assert.Equal(5, right.NextDue.Count);
-        Assert.Matches("^comes to keep 2 copies, the oldest up to [4-8] hours old, with a copy every 4 hours$", right.ComesToKeep);
+        Assert.Matches("^will keep 2 copies, the oldest up to [4-8] hours old, with a copy every 4 hours$", right.SteadyState);
         Assert.Equal(["True 1 5", "False 0 0"], right.Paths.Select(p => $"{p.Exists} {p.Items} {p.Bytes}"));
         Assert.Equal(["takes", "when"], Assert.Single(right.Changes).Fields.Select(f => f.Field));
         var policy = await PreviewAsync("policy/few", new() { ["keep"] = ["newest 3"] });

@@ -4844,7 +4844,7 @@ export interface components {
       changes: components['schemas']['CharterChangeAnswer'][];
       yaml: string;
       nextDue: components['schemas']['DueAnswer'][];
-      comesToKeep: null | string;
+      steadyState: null | string;
       paths: components['schemas']['PathAnswer'][];
       policies: components['schemas']['PolicyEffectAnswer'][];
       /** Format: int64 */

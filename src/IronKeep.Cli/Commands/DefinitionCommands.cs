@@ -153,7 +153,7 @@ internal static class DefinitionCommands
         CharterCommands.Print(new CharterDiffAnswer(0, preview.Changes, preview.Consequences), "would change nothing");
         foreach (var due in preview.NextDue)
             Show.Line($"  due {Show.Zoned(due.Local)}   {due.Utc:yyyy-MM-dd HH:mm}Z");
-        if (preview.ComesToKeep is { } keeps)
+        if (preview.SteadyState is { } keeps)
             Show.Line($"  {keeps}");
         foreach (var p in preview.Paths)
             Show.Line(

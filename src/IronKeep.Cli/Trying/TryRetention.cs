@@ -92,7 +92,7 @@ internal static class TryRetention
                     "there are no copies"
                 );
                 Show.Line(string.Join(", ", counts.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}")));
-                Show.Line($"'{policy}' with a copy a day {ComesToKeep.Play(policy, guards.AtLeast, zone, null, asOf).Words}");
+                Show.Line($"'{policy}' with a copy a day {SteadyState.Play(policy, guards.AtLeast, zone, null, asOf).Words}");
             }
             return Root.Done;
 

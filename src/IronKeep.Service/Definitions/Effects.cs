@@ -76,7 +76,7 @@ public sealed class Effects(
         var policy = charter.Policies[job.Policy];
         return answer with
         {
-            ComesToKeep = Plays(charter, policy, charter.HeadOf(job)),
+            SteadyState = Plays(charter, policy, charter.HeadOf(job)),
             Paths = [.. job.Takes.Select(t => LookAt(job, t))],
             Policies = await EffectsAsync(charter, [job], policy, on, cancel),
         };
@@ -93,13 +93,13 @@ public sealed class Effects(
         var jobs = charter.Jobs.Values.Where(j => j.Policy == policy.Name).ToList();
         return answer with
         {
-            ComesToKeep = Plays(charter, policy, jobs.Count > 0 ? charter.HeadOf(jobs[0]) : null),
+            SteadyState = Plays(charter, policy, jobs.Count > 0 ? charter.HeadOf(jobs[0]) : null),
             Policies = await EffectsAsync(charter, jobs.Take(DueShown), policy, on, cancel),
         };
     }
 
     private string Plays(Charter charter, PolicyDefinition policy, JobDefinition? head) =>
-        ComesToKeep.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words
+        SteadyState.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words
         + (head?.When is null ? ", if a copy is made each day" : $", with a copy {head.When}");
 
     private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(

@@ -56,9 +56,9 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
           ))}
         </section>
       )}
-      {(p.comesToKeep ?? '') !== '' && (
+      {(p.steadyState ?? '') !== '' && (
         <section className="sheet" aria-label="What it keeps">
-          <h2>Its policy {p.comesToKeep}</h2>
+          <h2>Its policy {p.steadyState}</h2>
           {p.policies.length > 0 && <Ahead days={ahead} set={setAhead} />}
           {p.policies.map((e) => (
             <Ladder key={`${e.job} ${e.store}`} effect={e} later={ahead > 0} />

@@ -7,16 +7,16 @@ using NodaTime;
 namespace IronKeep.Core.Retention;
 
 /// <summary>
-/// What a policy comes to keep once it has run long enough, found by playing it: copies at every due instant, evaluated on several
-/// days of the last year. Fewest and most differ where weeks and months do not divide evenly.
+/// The steady state of a policy: what it keeps once it has run long enough. Found by playing it: copies at every due instant, evaluated
+/// on several days of the last year. Fewest and most differ where weeks and months do not divide evenly.
 /// </summary>
-public sealed record ComesToKeep(int Fewest, int Most, Duration Oldest, bool Grows, bool IsWhole)
+public sealed record SteadyState(int Fewest, int Most, Duration Oldest, bool Grows, bool IsWhole)
 {
     private const int MostCopies = 4_000;
     private const int Looks = 13;
 
     /// <summary>Plays the policy; without a schedule a copy a day is assumed. Nothing depends on what exists now.</summary>
-    public static ComesToKeep Play(RetentionPolicy policy, int atLeast, DateTimeZone zone, Schedule? schedule, Instant asOf)
+    public static SteadyState Play(RetentionPolicy policy, int atLeast, DateTimeZone zone, Schedule? schedule, Instant asOf)
     {
         var when = schedule ?? ScheduleSentence.Read("daily at 12:00").Schedule!;
         var reach = Duration.FromDays(430) + policy.Rungs.Select(Reach).DefaultIfEmpty(Duration.Zero).Aggregate((a, b) => a + b);
@@ -45,14 +45,14 @@ public sealed record ComesToKeep(int Fewest, int Most, Duration Oldest, bool Gro
             var next = copies.FirstOrDefault(c => c.Taken > at)?.Taken ?? at;
             oldest = Duration.Max(oldest, next - kept[^1].Copy.Taken);
         }
-        return new ComesToKeep(fewest == int.MaxValue ? 0 : fewest, most, oldest, policy.Rungs.Any(r => r is ForeverRung), whole);
+        return new SteadyState(fewest == int.MaxValue ? 0 : fewest, most, oldest, policy.Rungs.Any(r => r is ForeverRung), whole);
     }
 
     /// <summary>One sentence to a person.</summary>
     public string Words =>
         Grows
             ? "keeps every copy for good, so the number only grows"
-            : $"comes to keep "
+            : $"will keep "
                 + $"{(IsWhole ? "" : "at least ")}{(Fewest == Most ? Counted.Of(Most, "copy", "copies") : $"{Fewest} to {Most} copies")}, "
                 + $"the oldest up to {Age(Oldest)} old";
 
