@@ -93,7 +93,7 @@ test('a file is found across copies and an older version of it comes back', asyn
   await found.getByRole('row').nth(1).click();
   const dialog = page.getByRole('dialog');
   await dialog.getByRole('button', { name: 'Restore this' }).nth(2).click();
-  await dialog.getByLabel(/To which folder/).fill(join(demo.folder, 'older'));
+  await dialog.getByLabel(/Restore to this folder/).fill(join(demo.folder, 'older'));
   await dialog.getByRole('button', { name: 'Restore', exact: true }).click();
   await dialog.getByText('1 file (').waitFor();
   const file = `data/ringing-register/${new Date().getUTCFullYear()}.csv`;
@@ -111,7 +111,7 @@ test('a store says what opens it, gives a recovery sheet once, and a wrong folde
   const dialog = page.getByRole('dialog');
   await dialog.getByText('used by the service').waitFor();
   await dialog.getByLabel('New recovery sheet').fill('harbour office');
-  await dialog.getByRole('button', { name: 'Make it' }).click();
+  await dialog.getByRole('button', { name: 'Create' }).click();
   const sheet = await dialog.getByLabel('Recovery sheet', { exact: true }).textContent();
   const code = sheet?.match(/([0-9A-Z]{8}-){3}[0-9A-Z]{8}/)?.[0] ?? '';
   expect(code).not.toBe('');
@@ -207,11 +207,11 @@ test('a file is found in a copy, restored in three steps, and is the same', asyn
   await file.getByRole('checkbox').check();
   await page.getByRole('button', { name: 'Restore the chosen' }).click();
   const target = join(demo.folder, 'restored');
-  await page.getByLabel(/To which folder/).fill(join(demo.folder, 'stores/lighthouse/x'));
+  await page.getByLabel(/Restore to this folder/).fill(join(demo.folder, 'stores/lighthouse/x'));
   const dialog = page.getByRole('dialog');
   await dialog.getByRole('button', { name: 'Restore', exact: true }).click();
   await dialog.getByText('lies inside store lighthouse').waitFor();
-  await page.getByLabel(/To which folder/).fill(target);
+  await page.getByLabel(/Restore to this folder/).fill(target);
   await dialog.getByRole('button', { name: 'Restore', exact: true }).click();
   await dialog.getByText('1 file (').waitFor();
   const back = join(target, demo.folder, 'data/tide', name);
@@ -246,7 +246,7 @@ test('a charter shows its mistakes while typing and its difference before it is 
   await write(yaml.replace('when: daily at 23:00', 'when: daly at 23:00'));
   const mistakes = page.getByRole('region', { name: 'What it would do' });
   await mistakes.getByText("did you mean 'daily'?").waitFor();
-  expect(await page.getByRole('button', { name: 'Put in force' }).isDisabled()).toBe(true);
+  expect(await page.getByRole('button', { name: 'Apply' }).isDisabled()).toBe(true);
   // The mistake leads to its line, where it is marked.
   await mistakes.getByRole('button', { name: /^line/ }).click();
   await page.locator('.cm-lintRange-error').getByText('daly').waitFor();
@@ -258,7 +258,7 @@ test('a charter shows its mistakes while typing and its difference before it is 
   await page.keyboard.press('Escape');
   await write(yaml.replace('when: daily at 23:00', 'when: daily at 23:30'));
   await page.getByText('when: daily at 23:00 → daily at 23:30').waitFor();
-  await page.getByRole('button', { name: 'Put in force' }).click();
+  await page.getByRole('button', { name: 'Apply' }).click();
   await page.getByText('revision 3').waitFor();
   // Two days reach a day and a half ahead, so that the next 23:30 is among them at whatever hour this is read.
   await page.goto(`${demo.url}/timetable?hours=48`);

@@ -38,7 +38,7 @@ test('a newcomer is led from nothing to the first restored file', async () => {
   await steps.getByRole('link', { name: 'Make a store' }).click();
   await page.getByLabel('Name').fill('cellar');
   await page.getByRole('textbox', { name: 'Folder' }).fill(join(service.folder, 'cellar'));
-  await page.getByText(/of room/).waitFor();
+  await page.getByText(/Its file system has .* free/).waitFor();
   await save();
 
   await steps.getByRole('link', { name: 'Make a policy' }).click();
@@ -64,7 +64,7 @@ test('a newcomer is led from nothing to the first restored file', async () => {
   await page.getByRole('row').nth(1).click();
   await page.getByLabel('Choose letter.txt').check();
   await page.getByRole('button', { name: 'Restore the chosen' }).click();
-  await page.getByLabel(/To which folder/).fill(join(service.folder, 'back'));
+  await page.getByLabel(/Restore to this folder/).fill(join(service.folder, 'back'));
   const dialog = page.getByRole('dialog');
   await dialog.getByRole('button', { name: 'Restore', exact: true }).click();
   await dialog.getByText('1 file (12 B)').waitFor();

@@ -55,7 +55,7 @@ if (paths.length === 0) {
   await page.getByRole('row').nth(2).getByRole('checkbox').check();
   await page.getByRole('row').nth(4).getByRole('checkbox').check();
   await page.getByRole('button', { name: 'Restore the chosen' }).click();
-  await page.getByLabel(/To which folder/).fill('/srv/restored');
+  await page.getByLabel(/Restore to this folder/).fill('/srv/restored');
   await shot('restore');
   await page.goto(`${Url}/settings/policy/season`);
   await page.getByRole('slider').focus();

@@ -39,17 +39,18 @@ public static class FailureWords
             FailureClass.StoreFull => "Make room: reclaim the bin, prune, or give the store more space; then run the job again.",
             FailureClass.UnsafePlace => "Move the source or the store so that neither lies inside the other, then apply the charter again.",
             FailureClass.Interrupted => "Run the job again; it takes up where the stored chunks end, and earlier copies are whole.",
-            FailureClass.TimedOut => "Look at the run's log for what was slow; raise the run limit if the job has honestly grown.",
+            FailureClass.TimedOut => "Look at the run's log for what was slow; raise the run limit if the job has simply grown.",
             FailureClass.DataDamaged =>
                 "Run the job again to store what is damaged anew, then check the store; restore from another copy meanwhile.",
-            FailureClass.NoEnd => "Look on its machine whether it still runs or was killed, and what its log says last; then run it again.",
+            FailureClass.NoEnd =>
+                "Check on its machine whether it is still running or was killed, and what its log says last; then run it again.",
             FailureClass.ExitCode =>
-                "Look up what the exit code means for the program that ran, and read the end of its log; if the code is a good one, say so "
+                "Look up what the exit code means for the program that ran, and read the end of its log; if the code is harmless, say so "
                     + "under 'exit-codes'.",
             FailureClass.Reported =>
-                "Mend what the line says, then run it again; if the line is harmless, take it out of 'failed', or put it under 'ignores'.",
+                "Fix what the line reports, then run it again; if the line is harmless, remove it from 'failed' or add it to 'ignores'.",
             FailureClass.Unconfirmed =>
-                "Look whether the copy was written somewhere else, or not at all; until one is there, there is no backup of this night.",
+                "Check whether the copy was written somewhere else, or not at all; until one is there, there is no backup of this night.",
             _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",
         };
 }

@@ -53,8 +53,8 @@ internal static class BackupAlerts
             subject,
             AlertClass.Suspect,
             doubt,
-            $"Look at what the job took. If it is right, say so: 'ironkeep run confirm {run.Id}', or the button at the run. Until then the "
-                + $"copy before it does not expire."
+            $"Look at what the job took. If it is right, confirm it with 'ironkeep run confirm {run.Id}' or the button at the run. "
+                + $"Until then the copy before it does not expire."
         )
         {
             RunId = run.Id,

@@ -224,7 +224,7 @@ public sealed class ClockWatch(
                     found.Forward
                         ? $"{words}; nothing expires, and what became due in between neither runs nor is missed, until this is settled"
                         : $"{words}; nothing expires until this is settled, and jobs run by the new time meanwhile",
-                    "Set the clock right. If the new time is the right one, say so: 'ironkeep service confirm-clock', or the button here."
+                    "Set the clock right. If the new time is right, confirm it with 'ironkeep service confirm-clock' or the button here."
                 ),
                 cancel
             );

@@ -42,7 +42,8 @@ public sealed class WatchedWork : IRunWork
                         subject,
                         AlertClass.Suspect,
                         run.Brief ?? run.Sentence!,
-                        $"Look at what the job took. If it is right, say so: 'ironkeep run confirm {run.Id}', or the button at the run."
+                        $"Look at what the job took. If it is right, confirm it with 'ironkeep run confirm {run.Id}' or the button at "
+                            + "the run."
                     )
                     {
                         RunId = run.Id,

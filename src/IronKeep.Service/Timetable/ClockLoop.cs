@@ -138,7 +138,7 @@ public sealed class ClockLoop(
                     Self,
                     AlertClass.Service,
                     $"the loop that turns schedules into runs does not do its work: {problem}",
-                    "Read the service's own log; if the disk is full, make room. When it does not mend itself, keep the log, and put back "
+                    "Read the service's own log; if the disk is full, make room. If it does not recover, keep the log, and put back "
                         + "a copy of the catalogue from before."
                 )
                 {

@@ -38,7 +38,7 @@ public sealed class RunLimitLook(CharterInForce inForce, Dispatch dispatch, Aler
                     live.EndsAtLimit ? $"{what}; it is ended" : $"{what}; it goes on",
                     live.EndsAtLimit
                         ? FailureWords.Remedy(FailureClass.TimedOut)
-                        : "Look at its log for what it waits for; cancel it, or give the job a 'run-limit' after which it is ended by "
+                        : "See in its log what it is waiting for; cancel it, or give the job a 'run-limit' after which it is ended by "
                             + "itself."
                 )
                 {

@@ -50,10 +50,10 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
                         + "; "
                         + $"the last was due {lastDue.Local(zone)}; {makesUp}",
                     job.HeardBy is [EvidenceSource.Folder]
-                            ? $"Look on {last.Machine} whether it ran, and where its files go; one that comes and was taken in its time is "
-                                + $"heard by itself. Nothing of it expires while the newest is older than promised."
+                            ? $"Check on {last.Machine} whether it ran, and where its files go; one that comes and was taken in its time "
+                                + $"is heard by itself. Nothing of it expires while the newest is older than promised."
                         : job.Watched
-                            ? $"Look on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'."
+                            ? $"Check on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'."
                         : AlertBook.MissedRemedy
                 )
                 {

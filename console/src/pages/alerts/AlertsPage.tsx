@@ -73,7 +73,7 @@ function Channels() {
   const test = useAct((name: string) => take(api.POST('/api/v1/channels/{name}/test', { params: { path: { name } } })));
   return (
     <section className="sheet" aria-label="Channels">
-      <h2>Told through</h2>
+      <h2>Channels</h2>
       <Answer of={channels}>
         {(all) =>
           all.length === 0 ? (

@@ -159,7 +159,7 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
     );
   }
   return (
-    <section className="sheet" aria-label="Carry out">
+    <section className="sheet" aria-label="Apply">
       <h2>Apply the plan</h2>
       <form
         style={{ padding: '11px 14px', display: 'flex', gap: 10, alignItems: 'flex-end', flexWrap: 'wrap' }}
@@ -183,7 +183,7 @@ function Carry({ plan, going }: { plan: PrunePlan; going: PrunePlan['copies'] })
           <TextInput
             size="xs"
             w={260}
-            label="Why it is right all the same"
+            label="Why the plan is right anyway"
             value={reason}
             onChange={(e) => setReason(e.currentTarget.value)}
           />

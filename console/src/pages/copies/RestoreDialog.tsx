@@ -7,9 +7,9 @@ import { Status } from '../../ui/Status';
 import { RunProgress } from '../runs/RunProgress';
 
 const rules = [
-  { value: 'keep', label: 'leave it, and say so' },
-  { value: 'beside', label: 'put the restored one beside it' },
-  { value: 'overwrite', label: 'write over it' },
+  { value: 'keep', label: 'Keep it and report it' },
+  { value: 'beside', label: 'Put the restored file beside it' },
+  { value: 'overwrite', label: 'Overwrite it' },
 ];
 
 /** Restoring in three steps: what, where to, and the report of what came back. */
@@ -49,15 +49,15 @@ export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: strin
           </div>
           {step(2, 'Where to')}
           <TextInput
-            label={`To which folder on ${copy.machine}`}
-            description="Paths are kept below it; it is made when missing. “/” gives files back to where they came from."
+            label={`Restore to this folder on ${copy.machine}`}
+            description="Original paths are recreated below it, and it is created if missing. Use “/” to put files back where they came from."
             placeholder="/srv/restored"
             required
             data-autofocus
             value={to}
             onChange={(e) => setTo(e.currentTarget.value)}
           />
-          <Radio.Group label="Where a file exists already" mt="sm" value={existing} onChange={setExisting}>
+          <Radio.Group label="If a file already exists" mt="sm" value={existing} onChange={setExisting}>
             <div style={{ display: 'flex', gap: 16, flexWrap: 'wrap', marginTop: 4 }}>
               {rules.map((r) => (
                 <Radio key={r.value} size="xs" value={r.value} label={r.label} />

@@ -19,7 +19,7 @@ export function DutyPage() {
           ) : (
             <div className="columns duty">
               <section className="sheet alerts" aria-label="Open alerts">
-                <h2>Needs a person</h2>
+                <h2>Needs attention</h2>
                 {d.alerts.length === 0 && (
                   <div className="empty">No open alerts. Everything that should have run, ran.</div>
                 )}
@@ -44,7 +44,7 @@ function Headline({ duty }: { duty: Duty }) {
   const seen = duty.alerts.length - open;
   return (
     <>
-      {open === 0 ? 'nothing needs you' : `${count(open, 'matter')} ${open === 1 ? 'needs' : 'need'} you`}
+      {open === 0 ? 'nothing needs attention' : `${count(open, 'alert')} ${open === 1 ? 'needs' : 'need'} attention`}
       {seen > 0 && `, ${seen} acknowledged`}
     </>
   );

@@ -220,7 +220,7 @@ function Rules({ job }: { job: Job }) {
 function Takes({ job }: { job: Job }) {
   return (
     <>
-      <dt>takes</dt>
+      <dt>backs up</dt>
       <dd className="mono">
         {job.takes.map((t) => (
           <div key={t}>{t}</div>
@@ -246,8 +246,8 @@ function Keeps({ job }: { job: Job }) {
           (policy <Link to={`/settings/policy/${job.policy}`}>{job.policy}</Link>)
         </span>
       </dd>
-      <dt>promises</dt>
-      <dd>{job.freshWithin ? `a good copy not older than ${job.freshWithin}` : 'no freshness limit'}</dd>
+      <dt>promise</dt>
+      <dd>{job.freshWithin ? `the newest good copy is at most ${job.freshWithin} old` : 'no freshness limit'}</dd>
       <dt>newest good copy</dt>
       <dd>
         {job.newestGoodCopy ? (
@@ -272,7 +272,7 @@ function Due({ job }: { job: Job }) {
         <span className="facts">{job.zone}</span>
       </h2>
       {job.nextDue.length === 0 ? (
-        <div className="empty">Nobody starts it but you.</div>
+        <div className="empty">It only runs when somebody starts it.</div>
       ) : (
         <table className="rows whole">
           <thead>

@@ -117,7 +117,7 @@ export function JobsPage() {
                   ),
                 },
                 { title: 'last run', cell: (j) => <LastRun job={j} /> },
-                { title: 'the last nights', cell: (j) => <LastNights job={j} /> },
+                { title: 'last nights', cell: (j) => <LastNights job={j} /> },
                 {
                   title: 'next due',
                   cell: (j) => (j.nextDue[0] ? <When at={j.nextDue[0].utc} /> : <span className="soft">–</span>),

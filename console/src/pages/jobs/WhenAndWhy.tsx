@@ -42,7 +42,7 @@ export function WhenAndWhy({ name }: { name: string }) {
                 <tr>
                   <th scope="col">local</th>
                   <th scope="col">UTC</th>
-                  <th scope="col">what became of it</th>
+                  <th scope="col">outcome</th>
                   <th scope="col">why</th>
                 </tr>
               </thead>

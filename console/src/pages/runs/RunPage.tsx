@@ -57,7 +57,7 @@ export function RunPage() {
                 <SegmentedControl
                   size="xs"
                   ml="auto"
-                  aria-label="At least so severe"
+                  aria-label="Severity"
                   value={severity}
                   onChange={(value) => setParams(value === 'info' ? {} : { severity: value }, { replace: true })}
                   data={[

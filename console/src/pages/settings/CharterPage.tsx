@@ -113,7 +113,7 @@ function Editor(props: { start: string; revision: number; language: Schemas['Cha
           </div>
         ))}
         {check.data?.found.well && changes.length === 0 && (
-          <div className="empty">Nothing: this is what is in force.</div>
+          <div className="empty">No changes: this is the charter in force.</div>
         )}
         {check.data?.found.notes.map((m, i) => (
           <div key={i} style={{ padding: '8px 14px', borderBottom: '1px solid var(--line)' }}>
@@ -137,7 +137,7 @@ function Editor(props: { start: string; revision: number; language: Schemas['Cha
             loading={apply.isPending}
             onClick={() => apply.mutate(text)}
           >
-            Put in force
+            Apply
           </Button>
           <Problem error={apply.error} />
         </div>

@@ -68,7 +68,7 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
       )}
       {p.paths.length > 0 && (
         <section className="sheet" aria-label="What it takes">
-          <h2>Its paths hold</h2>
+          <h2>What its paths hold</h2>
           <table className="rows">
             <tbody>
               {p.paths.map((x) => (
@@ -92,12 +92,12 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
       )}
       {p.roomBytes !== null && (
         <section className="sheet" style={{ padding: '10px 14px' }} aria-label="Room">
-          Its file system has <Size bytes={p.roomBytes} /> of room.
+          Its file system has <Size bytes={p.roomBytes} /> free.
         </section>
       )}
       {p.changes.length > 0 && (
         <section className="sheet" aria-label="What it would change">
-          <h2>Saving would change</h2>
+          <h2>Changes</h2>
           {p.changes.map((c) => (
             <Change key={`${c.object} ${c.name}`} change={c} />
           ))}
@@ -109,7 +109,7 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
         </section>
       )}
       <details className="sheet" style={{ padding: '9px 14px' }}>
-        <summary>As it stands in the charter</summary>
+        <summary>Charter text</summary>
         <pre className="mono" style={{ margin: '8px 0 0', whiteSpace: 'pre-wrap' }}>
           {p.yaml}
         </pre>

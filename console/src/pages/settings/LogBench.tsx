@@ -183,7 +183,7 @@ function Lines(props: { log: string; tried: Tried; fields: Fields; set: (fields:
     <>
       <div className="log-said" role="toolbar" aria-label="Make a rule">
         {selected === '' ? (
-          <span className="soft">Select text in a line to make a rule of it.</span>
+          <span className="soft">Select text in a line to turn it into a rule.</span>
         ) : (
           <>
             <span className="mono log-selected">{selected}</span>
@@ -261,7 +261,7 @@ function KeepExample(props: {
       <TextInput
         size="xs"
         label="Keep this log as an example"
-        description="Whoever changes a rule so that it means something else is told so."
+        description="A later change of the rules that would judge it differently is a mistake."
         placeholder="a night that went well"
         value={name}
         onChange={(e) => setName(e.currentTarget.value.replace(/[:\n]/g, ''))}

@@ -14,7 +14,7 @@ export function Means(props: { of: string[]; agreed: boolean; agree: (yes: boole
       <Checkbox
         mt="xs"
         size="xs"
-        label="That is what I want"
+        label="I understand and want this"
         checked={props.agreed}
         onChange={(e) => props.agree(e.currentTarget.checked)}
       />

@@ -65,7 +65,7 @@ export function AttachStore({ close }: { close: () => void }) {
           <TextInput
             mt="sm"
             label="Key file"
-            description="Where the store is encrypted: the file that opens it, on the service’s machine."
+            description="If the store is encrypted: its key file on the service’s machine."
             value={keyFile}
             onChange={(e) => setKeyFile(e.currentTarget.value)}
           />

@@ -23,7 +23,7 @@ export function StoreKeys({ store, close }: { store: string; close: () => void }
     >
       {sheet.data ? (
         <>
-          <p style={{ marginTop: 0 }}>This sheet is shown once and kept nowhere. Print it and lock it away.</p>
+          <p style={{ marginTop: 0 }}>This sheet is shown only once and is not stored. Print it and lock it away.</p>
           <pre className="paper" aria-label="Recovery sheet">
             {sheet.data.sheet}
           </pre>
@@ -44,7 +44,7 @@ export function StoreKeys({ store, close }: { store: string; close: () => void }
                 label={`Keys of store ${store}`}
                 rows={all}
                 rowKey={(k) => k.id}
-                empty="The store does not encrypt."
+                empty="The store is not encrypted."
                 columns={[
                   { title: 'label', cell: (k) => k.label },
                   { title: 'kind', cell: (k) => k.kind.replaceAll('-', ' ') },
@@ -81,12 +81,12 @@ export function StoreKeys({ store, close }: { store: string; close: () => void }
             <TextInput
               style={{ flex: 1 }}
               label="New recovery sheet"
-              description="What people call it, such as where it is locked away."
+              description="A label, such as where it is locked away."
               value={label}
               onChange={(e) => setLabel(e.currentTarget.value)}
             />
             <Button type="submit" size="sm" variant="default" loading={sheet.isPending} disabled={!label.trim()}>
-              Make it
+              Create
             </Button>
           </form>
           <p className="soft" style={{ marginBottom: 0 }}>

@@ -91,7 +91,7 @@ function OneStore({ store }: { store: Store }) {
         </dd>
         <dt>holds</dt>
         <dd>
-          {count(store.copies, 'copy', 'copies')}, which would give back <Size bytes={store.keptBytes} />
+          {count(store.copies, 'copy', 'copies')}, <Size bytes={store.keptBytes} /> to restore
           {store.unsound > 0 && <span className="tone-failed">, {store.unsound} unsound</span>}
           {store.missing > 0 && <span className="tone-failed">, {store.missing} missing</span>}
         </dd>
@@ -105,7 +105,7 @@ function OneStore({ store }: { store: Store }) {
           )}
           <span className="soft">
             {' '}
-            · kept for {store.bin} · reclaimed {store.reclaimWhen ?? 'when somebody asks'}
+            · kept for {store.bin} · reclaimed {store.reclaimWhen ?? 'on request'}
           </span>
         </dd>
         {store.names === null ? (
@@ -145,7 +145,7 @@ function OneStore({ store }: { store: Store }) {
           )}
           <span className="soft">
             {' '}
-            · {store.verifyWhen ?? 'when somebody asks'}
+            · {store.verifyWhen ?? 'on request'}
             {store.verifyBudgetBytes !== null && (
               <>
                 , up to <Size bytes={store.verifyBudgetBytes} />

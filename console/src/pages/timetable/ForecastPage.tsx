@@ -37,7 +37,7 @@ export function ForecastPage() {
           </Button>
           <Switch
             size="xs"
-            label="as if all was pruned"
+            label="as if everything were pruned"
             checked={all}
             onChange={(e) => set({ prune: e.currentTarget.checked ? 'all' : null })}
             style={{ alignSelf: 'center' }}
@@ -64,8 +64,7 @@ export function ForecastPage() {
               <Findings forecast={f} />
               <section className="sheet" aria-label="Space">
                 <h2>
-                  Space{' '}
-                  <span className="facts">used, of it only for the bin, and the line that must not be crossed</span>
+                  Space <span className="facts">space used, the share of the bin, and the limit</span>
                 </h2>
                 {f.stores.map((s) => (
                   <SpacePlot
@@ -94,7 +93,9 @@ function Findings({ forecast: f }: { forecast: Forecast }) {
   return (
     <section className="sheet narrow" aria-label="Findings">
       <h2>{f.findings.length === 0 ? 'Nothing goes wrong' : count(f.findings.length, 'finding')}</h2>
-      {f.findings.length === 0 && <div className="empty">Everything is due, fits and is kept as it is promised.</div>}
+      {f.findings.length === 0 && (
+        <div className="empty">Nothing goes wrong: every run fits, and every promise is kept.</div>
+      )}
       {f.findings.map((x, i) => (
         <div key={i} className="alert-item">
           <Glyph state={kindGlyph(x.kind)} label={x.kind.replaceAll('-', ' ')} />
@@ -136,11 +137,11 @@ function Jobs({ forecast: f }: { forecast: Forecast }) {
           { title: 'copies now', num: true, cell: (j) => j.copiesNow },
           { title: 'at the end', num: true, cell: (j) => j.copiesAtEnd },
           { title: 'one copy alone', num: true, cell: (j) => <Size bytes={j.wholeBytes} /> },
-          { title: 'a run adds', num: true, cell: (j) => <Size bytes={j.changeBytes} /> },
-          { title: 'grows a day', num: true, cell: (j) => <Size bytes={j.growthPerDay} /> },
-          { title: 'lasts', num: true, cell: (j) => took(j.takesSeconds) },
+          { title: 'added per run', num: true, cell: (j) => <Size bytes={j.changeBytes} /> },
+          { title: 'growth per day', num: true, cell: (j) => <Size bytes={j.growthPerDay} /> },
+          { title: 'duration', num: true, cell: (j) => took(j.takesSeconds) },
           {
-            title: 'known from',
+            title: 'based on',
             cell: (j) => <span className="soft">{j.from === 'unknown' ? 'nothing' : j.from}</span>,
           },
         ]}
