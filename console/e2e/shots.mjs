@@ -42,10 +42,6 @@ if (paths.length === 0) {
     ['/jobs/ringing-register/prune', 'prune'],
   ])
     await visit(path, name);
-  await page.goto(`${Url}/stores`);
-  await page.getByRole('button', { name: 'Keys and passphrases' }).first().click();
-  await page.getByText('used by the service').waitFor();
-  await shot('keys');
   const get = async (path) => (await page.request.get(`${Url}/api/v1/${path}`)).json();
   const check = (await get('runs?kind=check&limit=1')).items[0];
   await visit(`/runs/${check.id}`, 'run');
@@ -64,11 +60,17 @@ if (paths.length === 0) {
   await page.waitForTimeout(1500);
   await shot('policy');
   await page.goto(`${Url}/settings/charter`);
-  const text = page.getByLabel('Charter (YAML)');
-  const yaml = await text.inputValue();
-  await text.fill(yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'));
+  const { yaml } = await get('charter');
+  await page.getByLabel('Charter (YAML)').click();
+  await page.keyboard.press('Control+a');
+  await page.keyboard.insertText(yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'));
   await page.getByText('did you mean').first().waitFor();
+  await page.getByRole('button', { name: /^line/ }).first().click();
   await shot('charter');
+  await page.goto(`${Url}/jobs/ringing-register/compare`);
+  await page.getByRole('button', { name: /^Text of/ }).click();
+  await page.locator('.cm-changedLine, .cm-insertedLine').first().waitFor();
+  await shot('compare');
   const swept = (await get('runs?job=camera-sweep&kind=watched')).items.find((r) => r.outcome === 'warned');
   await page.goto(`${Url}/settings/log-rules/camera-sweep?run=${swept.id}`);
   await page.getByLabel('Runs in the log').waitFor();

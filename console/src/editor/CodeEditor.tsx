@@ -53,7 +53,7 @@ export function CodeEditor(props: {
           autocompletion({ override: [(context) => now.current.complete(context)] }),
           keymap.of([...completionKeymap, ...lintKeymap, ...searchKeymap, ...historyKeymap, ...defaultKeymap]),
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ 'aria-label': now.current.label, spellcheck: 'false' }),
+          EditorView.contentAttributes.of({ 'aria-label': now.current.label, spellcheck: 'false', tabindex: '0' }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) now.current.change(update.state.doc.toString());
           }),

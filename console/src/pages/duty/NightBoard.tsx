@@ -15,7 +15,7 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
       <h2>
         The last {nights.length} nights <span className="facts">noon to noon, the newest on the right</span>
       </h2>
-      <div className="board-box">
+      <div className="board-box" tabIndex={0} role="group" aria-label="Nights of every job">
         <table className="rows board">
           <thead>
             <tr>

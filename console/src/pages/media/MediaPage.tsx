@@ -139,7 +139,7 @@ function Weeks({ nights, today }: { nights: Night[]; today: string }) {
 function Year({ nights, today }: { nights: Night[]; today: string }) {
   const months = [...new Set(nights.map((n) => n.date.slice(0, 7)))];
   return (
-    <div className="year-box">
+    <div className="year-box" tabIndex={0} role="group" aria-label="A year of nights">
       <table className="year" aria-label="A year">
         <thead>
           <tr>
