@@ -90,7 +90,7 @@ test('a file is found across copies and an older version of it comes back', asyn
   await page.goto(`${demo.url}/copies`);
   await page.getByLabel('Find a file in all copies').fill(`${new Date().getUTCFullYear()}.csv`);
   const found = page.getByRole('region', { name: 'Found' });
-  await found.getByRole('row').nth(1).click();
+  await found.getByRole('row').nth(1).getByRole('button').click();
   const dialog = page.getByRole('dialog');
   await dialog.getByRole('button', { name: 'Restore this' }).nth(2).click();
   await dialog.getByLabel(/Restore to this folder/).fill(join(demo.folder, 'older'));

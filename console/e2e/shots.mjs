@@ -20,6 +20,7 @@ const shot = async (name) => {
 const visit = async (path, name) => {
   await page.goto(Url + path);
   await page.getByRole('heading', { level: 1 }).waitFor();
+  if (path.startsWith('/settings/job/')) await page.getByText('What its paths hold').waitFor();
   await shot(name);
 };
 
@@ -63,7 +64,9 @@ if (paths.length === 0) {
   const { yaml } = await get('charter');
   await page.getByLabel('Charter (YAML)').click();
   await page.keyboard.press('Control+a');
-  await page.keyboard.insertText(yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'));
+  await page.keyboard.insertText(
+    yaml.replace('weekdays at 02:30', 'weekdys at 02:30').replace('bin: 3 days', 'bin: 3'),
+  );
   await page.getByText('did you mean').first().waitFor();
   await page.getByRole('button', { name: /^line/ }).first().click();
   await shot('charter');

@@ -46,10 +46,16 @@ internal static class CopyDifferences
         Show.Line($"From {found.Before.Id}, taken {Show.When(found.Before.Taken)},");
         Show.Line($"to   {found.After.Id}, taken {Show.When(found.After.Taken)}, in {found.Path}:");
         var s = found.Sums;
-        Show.Line(
-            $"  {s.Added} added ({Show.Size(s.AddedBytes)}), {s.Removed} removed ({Show.Size(s.RemovedBytes)}), {s.Changed} changed "
-                + $"({Show.Size(s.ChangedBytes)}), {s.Attributes} only in owner, mode or time"
-        );
+        if (found.Entries.Count > 0)
+            Show.Line(
+                "  "
+                    + Parts([
+                        (s.Added, $"added ({Show.Size(s.AddedBytes)})"),
+                        (s.Removed, $"removed ({Show.Size(s.RemovedBytes)})"),
+                        (s.Changed, $"changed ({Show.Size(s.ChangedBytes)})"),
+                        (s.Attributes, "only in owner, mode or time"),
+                    ])
+            );
         if (s.Unreadable > 0)
             Show.Line($"  {Counted.Of(s.Unreadable, "folder")} could not be read, because a listing is damaged");
         if (!found.Complete)
@@ -76,17 +82,14 @@ internal static class CopyDifferences
         : kind;
 
     private static string Below(DifferenceAnswer s) =>
-        string.Join(
-            ", ",
-            new[]
-            {
-                (s.Added, "added"),
-                (s.Removed, "removed"),
-                (s.Changed, "changed"),
-                (s.Attributes, "in owner, mode or time"),
-                (s.Unreadable, "not readable"),
-            }
-                .Where(p => p.Item1 > 0)
-                .Select(p => $"{p.Item1} {p.Item2}")
-        );
+        Parts([
+            (s.Added, "added"),
+            (s.Removed, "removed"),
+            (s.Changed, "changed"),
+            (s.Attributes, "in owner, mode or time"),
+            (s.Unreadable, "not readable"),
+        ]);
+
+    private static string Parts(IEnumerable<(long Count, string Word)> parts) =>
+        string.Join(", ", parts.Where(p => p.Count > 0).Select(p => $"{p.Count} {p.Word}"));
 }

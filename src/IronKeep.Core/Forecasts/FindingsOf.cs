@@ -54,7 +54,7 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
                     $"store {name}",
                     $"will be full: {room} do not hold what is kept",
                     $"it comes to {new ByteSize(most)} within the span; give it "
-                        + $"{new ByteSize(Math.Max(0, most + store.Reserve - (store.Room ?? 0)))} more, keep less, or reclaim oftener"
+                        + $"{new ByteSize(Math.Max(0, most + store.Reserve - (store.Room ?? 0)))} more, keep less, or reclaim more often"
                 );
             else if (store.NearlyFullAt is { } nearly)
                 Add(
@@ -85,7 +85,7 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
                 tally.First,
                 $"job {key.Job}",
                 $"will have no copy of {key.Promise} ago in {key.Store}, for {Counted.Of(tally.Times, "day")} of the span",
-                $"policy {Charter.Jobs[key.Job].Policy} promises one; add a rung that reaches further back, or take the promise out"
+                $"policy {Charter.Jobs[key.Job].Policy} promises one; add a rung that reaches further back, or remove the promise"
             );
     }
 
@@ -222,7 +222,7 @@ internal sealed class FindingsOf(Forecast forecast, Player player)
                 tally.First,
                 $"job {job}",
                 $"its newest copy grows {age} old, {Counted.Of(tally.Times, "time")}, though it is promised fresh within {limit}",
-                "raise 'fresh-within' above the longest gap of its schedule, or run it oftener"
+                "raise 'fresh-within' above the longest gap of its schedule, or run it more often"
             );
         }
     }
