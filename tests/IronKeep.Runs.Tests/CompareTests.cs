@@ -103,6 +103,22 @@ public sealed class CompareTests
     }
 
     [Fact]
+    public async Task The_time_of_a_folder_alone_is_no_difference_and_its_mode_is()
+    {
+        using var keep = new Keep();
+        keep.Write("outer/inner/file", "1");
+        var first = await keep.BackUp();
+        Directory.SetLastWriteTimeUtc(keep.Source + "/outer/inner", DateTime.UnixEpoch);
+        var second = await keep.BackUp(first);
+        var found = Compare(keep, first, second);
+        Assert.True(found.Sums.IsNothing && found.Entries.Length == 0);
+        File.SetUnixFileMode(keep.Source + "/outer/inner", UnixFileMode.UserRead | UnixFileMode.UserExecute);
+        found = Compare(keep, second, await keep.BackUp(second));
+        Assert.Equal((1L, 1), (found.Sums.Attributes, found.Entries.Length));
+        File.SetUnixFileMode(keep.Source + "/outer/inner", UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+    }
+
+    [Fact]
     public async Task A_very_deep_tree_a_limit_and_a_time_that_is_over_end_a_comparison_in_order()
     {
         using var keep = new Keep();
