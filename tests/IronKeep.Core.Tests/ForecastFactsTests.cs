@@ -8,7 +8,7 @@ using NodaTime;
 
 namespace IronKeep.Core.Tests;
 
-/// <summary>What a forecast makes of what is there: copies that do not count, room that is less than was declared, what must stay free.</summary>
+/// <summary>What a forecast makes of what is there: copies that do not count, less room than was declared, what must stay free.</summary>
 public sealed class ForecastFactsTests
 {
     private static readonly Instant AsOf = Instant.FromUtc(2026, 11, 23, 12, 0);
@@ -64,8 +64,12 @@ public sealed class ForecastFactsTests
     [Fact]
     public void The_room_is_what_is_really_free_and_the_reserve_is_no_part_of_it()
     {
-        // 1000 are declared, and the disk has 150: 100 used and 50 free. Three copies of 20 with 5 new each, and what the bin keeps a day longer.
-        var input = Input(Vault(1000, 20), Takes(20, 5)) with { Stores = new Dictionary<string, KnownStore> { ["vault"] = new(100, 50) } };
+        // 1000 are declared, and the disk has 150: 100 used, 50 free. Kept are three copies of 20 with 5 new each, and what the bin keeps
+        // for a day.
+        var input = Input(Vault(1000, 20), Takes(20, 5)) with
+        {
+            Stores = new Dictionary<string, KnownStore> { ["vault"] = new(100, 50) },
+        };
         var forecast = Forecaster.Play(input);
         var space = Assert.Single(forecast.Stores);
         Assert.Equal((150L, 20L), (space.Room, space.Reserve));
