@@ -43,6 +43,27 @@ public sealed class ExactlyAtTests
         Assert.Equal(Verdict.Frozen, VerdictOf("old", "newest 1", guards, Copy("new", Duration.FromDays(2) + Tick), old));
     }
 
+    /// <summary>Newfoundland set its clocks back a minute past midnight: the 29th came twice, with an hour of the 28th between.</summary>
+    [Theory]
+    [InlineData("newest 1 then 1 daily", "before-midnight newest")]
+    [InlineData("newest 1 then 2 daily", "before-midnight newest")]
+    [InlineData("2 daily", "before-midnight newest")]
+    [InlineData("newest 2 then 2 daily", "before-midnight newest")]
+    public void A_day_that_comes_twice_is_one_day(string keep, string kept)
+    {
+        CopyFacts[] copies =
+        [
+            At("first-29th", Instant.FromUtc(2006, 10, 29, 2, 30, 30)),
+            At("before-midnight", Instant.FromUtc(2006, 10, 29, 3, 0)),
+            At("newest", Instant.FromUtc(2006, 10, 29, 4, 0)),
+        ];
+        var guards = new RetentionGuards(DateTimeZoneProviders.Tzdb["America/St_Johns"], 1);
+        var answer = RetentionRules.Decide(RetentionTests.Read(keep), guards, copies, Instant.FromUtc(2006, 10, 30, 0, 0));
+        Assert.Equal(kept, string.Join(' ', answer.Copies.Where(c => c.Verdict == Verdict.Keep).Select(c => c.Copy.Id).Order()));
+
+        static CopyFacts At(string id, Instant taken) => new(id, taken, CopyState.Sound);
+    }
+
     [Fact]
     public void All_within_lets_go_at_its_very_end()
     {

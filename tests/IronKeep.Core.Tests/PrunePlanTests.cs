@@ -26,6 +26,17 @@ public sealed class PrunePlanTests
             Plan([.. Copies[1..], Copies[0] with { Held = "by mira" }]),
             Make(Copies, "newest 3", Guards with { AtLeast = 5 }),
         ];
+        // The newest stays whatever is said of it, so only the facts differ and no verdict.
+        PrunePlan[] ofNewest =
+        [
+            plan,
+            Plan([.. Copies[..5], Copies[5] with { Held = "by mira" }]),
+            Plan([.. Copies[..5], Copies[5] with { Held = "by tom" }]),
+        ];
+        Assert.Equal(3, ofNewest.Select(p => p.Fingerprint()).Distinct().Count());
+        // A doubted copy holds back the good one before it, which stays here by the rule anyway.
+        var doubted = Plan([.. Copies[..5], Copies[5] with { Doubted = true }]);
+        Assert.NotEqual(plan.Fingerprint(), doubted.Fingerprint());
         Assert.Equal(plan.Fingerprint(), Plan(Copies.Reverse()).Fingerprint());
         Assert.Equal(6, others.Append(plan).Select(p => p.Fingerprint()).Distinct().Count());
     }
