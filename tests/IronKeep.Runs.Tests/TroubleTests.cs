@@ -46,6 +46,19 @@ public sealed class TroubleTests : IDisposable
     }
 
     [Fact]
+    public async Task A_cancelled_run_ends_where_it_is_and_not_at_the_end_of_its_walk()
+    {
+        for (var i = 0; i < 3000; i++)
+            keep.Write($"{i / 10}/{i}", "x");
+        var copy = await keep.BackUp();
+        var all = keep.Figures.Items;
+        using var cancelled = new CancellationTokenSource();
+        await cancelled.CancelAsync();
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => keep.BackUp(copy, cancelled.Token));
+        Assert.True(keep.Figures.Items < all / 10, $"{keep.Figures.Items} of {all} were looked at all the same");
+    }
+
+    [Fact]
     public async Task A_path_that_the_copy_does_not_hold_is_said_and_the_others_come_back()
     {
         keep.Write("a/b/one", "1");
