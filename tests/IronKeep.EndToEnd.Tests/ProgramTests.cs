@@ -208,6 +208,16 @@ public sealed class ProgramTests : IDisposable
             .GetProperty("id")
             .GetString()!;
         Assert.Contains("expire", (await Ok("copy", "why", oldest)).Out);
+        var newest = JsonSerializer
+            .Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out)[0]
+            .GetProperty("id")
+            .GetString()!;
+        var compared = await programs.ClientAsync("copy", "compare", newest, oldest);
+        Assert.Equal(1, compared.ExitCode);
+        Assert.Matches(@"1 changed \(\d+ B\)[^$]*letter", compared.Out);
+        Assert.Contains("Nothing differs", (await Ok("copy", "compare", oldest, oldest)).Out);
+        Assert.Contains(oldest, (await Ok("copy", "list", "--state", "unchecked", "--since", "2 days", "--machine", "heron")).Out);
+        Assert.Contains("No copy fits", (await Ok("copy", "list", "--until", "2001-01-01")).Out);
         await Ok("copy", "hold", oldest, "--reason", "for the survey", "--until", "2099-01-01");
         Assert.Contains("held by mira until 2099-01-01", (await Ok("copy", "why", oldest)).Out);
         await Ok("copy", "release", oldest);
