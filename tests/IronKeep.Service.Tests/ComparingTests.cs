@@ -40,7 +40,7 @@ public sealed class ComparingTests
         var photo = await bench.GetAsync<FileTextAnswer>(
             $"copies/{newer}/text?path={Uri.EscapeDataString(bench.Source + "/letters/photo")}"
         );
-        Assert.Equal((null, 2L, "it is not text"), (photo.Text, photo.Size, photo.Reason));
+        Assert.Equal((null, 2L, "it is not text; restore it to look at it"), (photo.Text, photo.Size, photo.Reason));
         bench.Clock.Now = bench.Clock.Now.AddDays(1);
         bench.Write("large", new string('x', 1024 * 1024 + 1));
         await bench.BackUpAsync();

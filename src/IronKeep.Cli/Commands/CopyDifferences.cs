@@ -19,7 +19,7 @@ internal static class CopyDifferences
         };
         return Common.Verb(
             "compare",
-            "What differs in a folder between two copies; ends with 1 when anything does",
+            "What differs in a folder between two copies; ends with 1 when anything does, or may",
             async (parsed, client, cancel) =>
             {
                 var copy = await CopyCommands.FindAsync(client, parsed.GetValue(one)!, cancel);
@@ -33,7 +33,7 @@ internal static class CopyDifferences
                     Show.Json(found);
                 else
                     Print(found);
-                return found.Entries.Count > 0 || found.Sums.Unreadable > 0 ? Root.Findings : Root.Done;
+                return found.Entries.Count > 0 || found.Sums.Unreadable > 0 || !found.Complete ? Root.Findings : Root.Done;
             },
             one,
             other,
@@ -72,7 +72,7 @@ internal static class CopyDifferences
                     (e.KindAfter ?? e.KindBefore) == "folder" ? e.Name + "/" : e.Name,
                 }
             ),
-            $"nothing differs in {found.Path}"
+            found.Complete ? $"nothing differs in {found.Path}" : $"nothing that differs was found in {found.Path} so far"
         );
     }
 

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
@@ -101,24 +102,24 @@ public static class CompareEndpoints
         }
         if (folders is [null, null])
             return Problems.NotFound($"neither copy {before.Id} nor copy {after.Id} holds '{path}'; look at the folder above it");
+        // All of it within one patience: whoever asks a store for longer makes it count as away.
+        var watch = Stopwatch.StartNew();
         var found = store.Compare(folders[0], folders[1], MostEntries, LongEnough, cancel);
-        // Without a path, down to where the copies part.
+        // Without a path, down to where the copies part, as far as time allows.
         while (
             path is null
             && found.Entries is [{ Before: { Kind: EntryKind.Folder } was, After: { Kind: EntryKind.Folder } now } only]
             && only.Change == EntryChange.Changed
             && only.Sums is { Unreadable: 0 }
             && found.Complete
+            && watch.Elapsed < LongEnough
         )
         {
-            names.Add(now.Name);
-            var deeper = store.Compare(was, now, MostEntries, LongEnough, cancel);
+            var deeper = store.Compare(was, now, MostEntries, LongEnough - watch.Elapsed, cancel);
             // Nothing in it: it is the folder itself that differs, in its owner or mode.
-            if (deeper.Entries.Length == 0)
-            {
-                names.RemoveAt(names.Count - 1);
+            if (deeper.Entries.Length == 0 || !deeper.Complete)
                 break;
-            }
+            names.Add(now.Name);
             found = deeper;
         }
         var asOf = clock.Now();
@@ -173,7 +174,7 @@ public static class CompareEndpoints
         if (store.Find(record, names) is not { } entry)
             return Problems.NotFound($"copy {copy.Id} holds no '{path}'; look at the folder above it");
         if (entry.Kind != EntryKind.File)
-            return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a file");
+            return Problems.Invalid($"'{path}' is a {Kebab.Of(entry.Kind)}, not a file; name a file in it or beside it");
         var shown = "/" + string.Join('/', names.Select(n => NameText.Show(n)));
         if (entry.Size is < 0 or > MostText)
             return TypedResults.Ok(new FileTextAnswer(copy.Id, shown, entry.Size, null, "it is too large to be shown here; restore it"));
@@ -187,7 +188,7 @@ public static class CompareEndpoints
         {
             // Said below: what is not UTF-8 is not shown.
         }
-        return TypedResults.Ok(new FileTextAnswer(copy.Id, shown, entry.Size, null, "it is not text"));
+        return TypedResults.Ok(new FileTextAnswer(copy.Id, shown, entry.Size, null, "it is not text; restore it to look at it"));
     }
 
     private static EntryDifferenceAnswer ToAnswer(EntryDifference d) =>

@@ -75,6 +75,9 @@ public sealed class TreeCompare(PooledStore store, int most, TimeSpan patience, 
         var all = new DifferenceSums();
         foreach (var (was, now) in Pairs(before, after))
         {
+            // Also among entries that are the same: a folder may hold millions.
+            if (IsOver())
+                break;
             if (ChangeOf(was, now) is not { } change)
                 continue;
             var sums = new DifferenceSums();
@@ -91,8 +94,6 @@ public sealed class TreeCompare(PooledStore store, int most, TimeSpan patience, 
                 found.Add(new EntryDifference(change, was, now, sums));
             else
                 complete = false;
-            if (IsOver())
-                break;
         }
         return new FolderDifferences(found.ToImmutable(), all, complete);
     }

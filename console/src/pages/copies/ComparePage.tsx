@@ -1,7 +1,7 @@
 import { Breadcrumbs, Button, SegmentedControl, Select } from '@mantine/core';
 import { IconFile, IconFolder } from '@tabler/icons-react';
 import { useQuery } from '@tanstack/react-query';
-import { lazy, Suspense, useState } from 'react';
+import { lazy, Suspense, useEffect, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, take, type Copy, type Schemas } from '../../api/client';
 import { useCopies, useJob } from '../../api/hooks';
@@ -30,7 +30,14 @@ export function ComparePage() {
   const copies = useCopies({ job: name, store });
   const all = copies.data?.pages.flatMap((p) => p.items) ?? [];
   const to = params.get('to') ?? all[0]?.id;
-  const from = params.get('from') ?? all[all.findIndex((c) => c.id === to) + 1]?.id;
+  // The one before it may stand on a later page of the list, which is then asked for.
+  const at = all.findIndex((c) => c.id === to);
+  const from = params.get('from') ?? (at < 0 ? undefined : all[at + 1]?.id);
+  const { hasNextPage, isFetching, fetchNextPage } = copies;
+  const looksOn = from === undefined && hasNextPage;
+  useEffect(() => {
+    if (looksOn && !isFetching) void fetchNextPage();
+  }, [looksOn, isFetching, fetchNextPage]);
   const option = (c: Copy) => ({ value: c.id, label: `${short(c.taken, zone)} · ${c.id.slice(-5)}` });
   return (
     <Page
@@ -84,7 +91,7 @@ export function ComparePage() {
               asked={params.get('path') ?? undefined}
               go={(p) => set({ path: p })}
             />
-          ) : (
+          ) : looksOn ? null : (
             <section className="sheet">
               <Empty>
                 {name} has fewer than two copies{store && <> in store {store}</>}, so there is nothing to compare yet.
@@ -139,7 +146,7 @@ function Differences(props: {
                 to <Link to={`/copies/${encodeURIComponent(f.after.id)}`}>{f.after.id}</Link>,{' '}
                 <When at={f.after.taken} />
               </span>
-              <Parts sums={f.sums} />
+              {(f.complete || f.entries.length > 0) && <Parts sums={f.sums} />}
             </div>
           </section>
           {!f.complete && (
@@ -178,7 +185,7 @@ function Differences(props: {
               rows={bySize ? [...f.entries].sort((a, b) => weight(b) - weight(a)) : f.entries}
               rowKey={(d) => d.name}
               open={open}
-              empty="Nothing differs here."
+              empty={f.complete ? 'Nothing differs here.' : 'Nothing that differs was found so far.'}
               columns={[
                 {
                   title: 'name',
