@@ -4,10 +4,10 @@ import { defineConfig } from 'vitest/config';
 export default defineConfig({
   test: {
     include: ['e2e/**/*.test.ts'],
-    testTimeout: 90_000,
-    hookTimeout: 420_000,
+    testTimeout: 300_000,
+    hookTimeout: 2_700_000,
     // A page may wait for the service to play a policy forward; one second, the default, is too little on a busy machine.
-    expect: { poll: { timeout: 20_000 } },
+    expect: { poll: { timeout: 60_000 } },
     fileParallelism: false,
   },
 });

@@ -20,6 +20,7 @@ afterAll(async () => {
 
 test('a newcomer is led from nothing to the first restored file', async () => {
   const page = await browser.newPage();
+  page.setDefaultTimeout(90_000);
   const file = join(service.folder, 'data/letter.txt');
   writeFileSync(file, 'Dear ringers');
   await page.goto(service.url);
@@ -61,6 +62,8 @@ test('a newcomer is led from nothing to the first restored file', async () => {
   await steps.getByRole('button', { name: 'Run letters' }).click();
   await page.getByText('No open alerts').waitFor();
   await page.getByRole('link', { name: 'Copies' }).click();
+  // The page before has rows as well.
+  await page.getByRole('heading', { level: 1, name: 'Copies' }).waitFor();
   await page.getByRole('row').nth(1).click();
   await page.getByLabel('Choose letter.txt').check();
   await page.getByRole('button', { name: 'Restore the chosen' }).click();

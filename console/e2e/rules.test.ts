@@ -27,6 +27,7 @@ const log = [
 
 test('rules are made of what is selected in a pasted log, tried as they are typed, and kept with an example', async () => {
   const page = await browser.newPage();
+  page.setDefaultTimeout(90_000);
   await page.goto(`${service.url}/first-person`);
   await page.getByLabel(/code/i).fill(service.code);
   await page.getByLabel('Name').fill('mira');
@@ -74,5 +75,5 @@ test('rules are made of what is selected in a pasted log, tried as they are type
   await page.getByRole('button', { name: 'Save' }).click();
   await page.getByRole('heading', { level: 1, name: 'Settings' }).waitFor();
   await page.getByRole('link', { name: 'plain' }).click();
-  await page.getByText('a night that broke off: failed').waitFor();
+  await page.getByText('a night that broke off: failed (6 lines)').waitFor();
 });

@@ -40,6 +40,12 @@ const router = createBrowserRouter([
       { path: '/copies/:id', lazy: () => import('./pages/copies/CopyPage').then((m) => ({ Component: m.CopyPage })) },
       { path: '/stores', lazy: () => import('./pages/stores/StoresPage').then((m) => ({ Component: m.StoresPage })) },
       { path: '/alerts', lazy: () => import('./pages/alerts/AlertsPage').then((m) => ({ Component: m.AlertsPage })) },
+      { path: '/alerts/who', lazy: () => import('./pages/alerts/WhoPage').then((m) => ({ Component: m.WhoPage })) },
+      {
+        path: '/reports',
+        lazy: () => import('./pages/reports/ReportsPage').then((m) => ({ Component: m.ReportsPage })),
+      },
+      { path: '/alerts/:id', lazy: () => import('./pages/alerts/AlertPage').then((m) => ({ Component: m.AlertPage })) },
       {
         path: '/settings',
         lazy: () => import('./pages/settings/SettingsPage').then((m) => ({ Component: m.SettingsPage })),

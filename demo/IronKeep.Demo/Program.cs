@@ -31,9 +31,7 @@ try
 {
     var now = DateTimeOffset.UtcNow;
     var charterText = await File.ReadAllTextAsync(args[1]);
-    var zone = CharterDesk
-        .Check(charterText.Replace("{data}", "/data").Replace("{stores}", "/stores").Replace("{mail}", "/mail").Replace("{keys}", "/keys"))
-        .Charter?.Zone
+    var zone = CharterDesk.Check(Placed(charterText, "", "http://127.0.0.1:1")).Charter?.Zone
         ?? throw new StartRefusedException($"the charter {args[1]} has mistakes; check it");
     var clock = new PlayedClock(Nights.Before(now, zone));
     var settings = new[]
@@ -63,16 +61,13 @@ try
 
     Directory.CreateDirectory($"{folder}/stores");
     Directory.CreateDirectory($"{folder}/keys");
+    using var ticketDesk = await DeskProcess.BeginAsync($"{folder}/desk", $"{folder}/keys/desk.token");
     await File.WriteAllBytesAsync($"{folder}/keys/lighthouse.key", RandomNumberGenerator.GetBytes(32));
     File.SetUnixFileMode($"{folder}/keys/lighthouse.key", UnixFileMode.UserRead | UnixFileMode.UserWrite);
     var data = new SaltmereData($"{folder}/data");
     data.Begin(DateOnly.FromDateTime(now.AddDays(-Nights.Count).UtcDateTime));
     Elsewhere.Begin($"{folder}/data", $"{folder}/stores");
-    var charter = charterText
-        .Replace("{data}", $"{folder}/data")
-        .Replace("{stores}", $"{folder}/stores")
-        .Replace("{mail}", $"{folder}/mail")
-        .Replace("{keys}", $"{folder}/keys");
+    var charter = Placed(charterText, folder, ticketDesk.Address);
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
     await app.StartAsync();
     var address = app.Urls.First();
@@ -95,6 +90,7 @@ try
           name      {person}
           password  {password}
           client    demo/ironkeep duty      (signed in already)
+          tickets   {ticketDesk.Address}
         Stop it with Ctrl+C.
         """
     );
@@ -149,6 +145,13 @@ static async Task TickAsync(IServiceProvider services, CancellationToken stoppin
         // The service stops.
     }
 }
+
+static string Placed(string text, string folder, string desk) =>
+    text.Replace("{data}", $"{folder}/data")
+        .Replace("{stores}", $"{folder}/stores")
+        .Replace("{mail}", $"{folder}/mail")
+        .Replace("{keys}", $"{folder}/keys")
+        .Replace("{desk}", desk);
 
 static void WritePrivate(string path, object content)
 {

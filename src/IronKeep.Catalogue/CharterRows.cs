@@ -30,6 +30,11 @@ public sealed class JobOnMachine
     public string? PausedReason { get; set; }
     public Instant? PausedAt { get; set; }
     public Instant? PausedUntil { get; set; }
+
+    /// <summary>Until when a person holds all expiry of the job, by whom and why.</summary>
+    public Instant? ExpiryHeldUntil { get; set; }
+    public string? ExpiryHeldBy { get; set; }
+    public string? ExpiryHeldReason { get; set; }
 }
 
 /// <summary>Up to where the due instants of a store's own work (check, reclaim) or of the duty mail (store "") have been served.</summary>

@@ -1,5 +1,6 @@
 using IronKeep.Core.Dated;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Reports;
 using IronKeep.Core.Watching;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Storage.ValueConversion;
@@ -27,11 +28,14 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<Copy> Copies => Set<Copy>();
     public DbSet<PrunePlanRow> PrunePlans => Set<PrunePlanRow>();
     public DbSet<Alert> Alerts => Set<Alert>();
+    public DbSet<AlertDeed> AlertDeeds => Set<AlertDeed>();
+    public DbSet<Ticket> Tickets => Set<Ticket>();
     public DbSet<TimedMark> TimedMarks => Set<TimedMark>();
     public DbSet<SeenFile> SeenFiles => Set<SeenFile>();
     public DbSet<PackRead> PackReads => Set<PackRead>();
     public DbSet<KeptValue> KeptValues => Set<KeptValue>();
     public DbSet<Message> Messages => Set<Message>();
+    public DbSet<KeptReport> Reports => Set<KeptReport>();
     public DbSet<Fact> Facts => Set<Fact>();
     public DbSet<FollowerPosition> FollowerPositions => Set<FollowerPosition>();
     public DbSet<Worker> Workers => Set<Worker>();
@@ -71,6 +75,13 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<PackRead>().HasKey(r => new { r.Store, r.Pack });
         modelBuilder.Entity<KeptValue>().ToTable("Notes").HasKey(n => n.Key);
         modelBuilder.Entity<Message>().HasIndex(t => t.NextAt).HasFilter("\"EndedAt\" IS NULL");
+        modelBuilder
+            .Entity<Run>()
+            .HasIndex(r => r.Job)
+            .HasFilter("\"Surge\" IS NOT NULL AND \"SurgeSeenBy\" IS NULL")
+            .HasDatabaseName("IX_Runs_Surge");
+        modelBuilder.Entity<Message>().HasIndex(t => t.AlertId);
+        modelBuilder.Entity<Message>().HasIndex(t => new { t.Channel, t.MadeAt });
         modelBuilder.Entity<Run>().HasIndex(r => r.State).HasFilter("\"State\" <> 'ended'");
         modelBuilder.Entity<Run>().HasIndex(r => new { r.Job, r.Id });
         modelBuilder
@@ -117,7 +128,15 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
                 a.SubjectStore,
                 a.Id,
             });
+        modelBuilder.Entity<Copy>().HasIndex(c => c.BinnedAt).HasFilter("\"BinnedAt\" IS NOT NULL");
+        modelBuilder.Entity<Copy>().HasIndex(c => c.GoneAt).HasFilter("\"GoneAt\" IS NOT NULL");
+        modelBuilder.Entity<Alert>().HasIndex(a => a.OpenedAt);
+        modelBuilder.Entity<Alert>().HasIndex(a => a.ClosedAt).HasFilter("\"ClosedAt\" IS NOT NULL");
         modelBuilder.Entity<Alert>().HasIndex(a => a.State).HasFilter("\"State\" <> 'closed'");
+        modelBuilder.Entity<Alert>().Property(a => a.Severity).HasDefaultValue(Severity.Failure).HasSentinel(Severity.Failure);
+        modelBuilder.Entity<AlertDeed>().HasIndex(d => new { d.AlertId, d.Id });
+        modelBuilder.Entity<Ticket>().HasIndex(t => new { t.AlertId, t.Channel });
+        modelBuilder.Entity<KeptReport>().HasIndex(r => r.MadeAt);
         modelBuilder.Entity<FollowerPosition>().HasKey(f => f.Name);
         modelBuilder.Entity<Lease>().HasKey(l => l.Name);
         modelBuilder.Entity<RoomPromise>().HasKey(p => new { p.RunId, p.Store });
@@ -133,7 +152,10 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         configurationBuilder.Properties<LogSeverity>().HaveConversion<WordConverter<LogSeverity>>();
         configurationBuilder.Properties<AlertState>().HaveConversion<WordConverter<AlertState>>();
         configurationBuilder.Properties<AlertClass>().HaveConversion<WordConverter<AlertClass>>();
+        configurationBuilder.Properties<Severity>().HaveConversion<WordConverter<Severity>>();
+        configurationBuilder.Properties<AlertDeedKind>().HaveConversion<WordConverter<AlertDeedKind>>();
         configurationBuilder.Properties<SubjectKind>().HaveConversion<WordConverter<SubjectKind>>();
+        configurationBuilder.Properties<ReportPeriod>().HaveConversion<WordConverter<ReportPeriod>>();
         configurationBuilder.Properties<ActorKind>().HaveConversion<WordConverter<ActorKind>>();
         configurationBuilder.Properties<FactKind>().HaveConversion<WordConverter<FactKind>>();
         configurationBuilder.Properties<PlannedStand>().HaveConversion<WordConverter<PlannedStand>>();

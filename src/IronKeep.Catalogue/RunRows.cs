@@ -39,6 +39,9 @@ public sealed class Run
     public Instant Queued { get; set; }
     public Instant? Began { get; set; }
     public Instant? Ended { get; set; }
+
+    /// <summary>The revision of the charter in force when it began; null for runs of before that was kept.</summary>
+    public long? Revision { get; set; }
     public Instant? NotBefore { get; set; }
     public int Attempt { get; set; }
     public string? Order { get; set; }
@@ -64,6 +67,16 @@ public sealed class Run
     /// <summary>The store whose fault a failure was, and what an alert says where the whole sentence would be too much.</summary>
     public string? FailedStore { get; set; }
     public string? Brief { get; set; }
+
+    /// <summary>What became of the files of the copy before; all zero where there was none, or nothing is known of it.</summary>
+    public long Known { get; set; }
+    public long Altered { get; set; }
+    public long Gone { get; set; }
+    public long Added { get; set; }
+
+    /// <summary>Why it changed more at once than its job does; nothing of the job expires until a person has looked.</summary>
+    public string? Surge { get; set; }
+    public string? SurgeSeenBy { get; set; }
 
     /// <summary>What is expected of it, and how fast it moved last; kept where others than its worker are asked for it.</summary>
     public long? ExpectedItems { get; set; }

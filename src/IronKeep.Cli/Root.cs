@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.CommandLine.Help;
+using System.CommandLine.Parsing;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Commands;
 using IronKeep.Cli.Printing;
@@ -47,6 +48,8 @@ public static class Root
                     StoreCommands.Make(),
                     RescueCommands.Make(),
                     AlertCommands.Make(),
+                    TellCommands.Make(),
+                    ReportCommands.Make(),
                     DefinitionCommands.Make(),
                     ServiceCommands.Channels(),
                     ServiceCommands.Make(),
@@ -58,10 +61,11 @@ public static class Root
         root.Subcommands.Add(CompletionCommand.Make());
         root.Subcommands.Add(ManPages.Make(root));
         var parsed = root.Parse(args);
-        if (parsed.Errors.Count > 0)
+        var problems = parsed.Errors.Select(e => e.Message).Concat(OptionsThatAreNone(parsed, args)).ToList();
+        if (problems.Count > 0)
         {
-            foreach (var error in parsed.Errors)
-                await Console.Error.WriteLineAsync(error.Message);
+            foreach (var problem in problems)
+                await Console.Error.WriteLineAsync(problem);
             await Console.Error.WriteLineAsync(
                 $"see 'ironkeep {string.Join(' ', args.TakeWhile(a => !a.StartsWith('-')).Take(1).Append("--help"))}'"
             );
@@ -81,13 +85,33 @@ public static class Root
         catch (AnswerException e)
         {
             Show.Error(e.Message);
-            foreach (var mistake in e.Mistakes)
-                Show.Error($"  line {mistake.Line}, column {mistake.Column}, {mistake.About}: {mistake.Message}");
+            // What was said as a form of fields has no lines.
+            foreach (var mistake in e.Mistakes.Where(m => !e.Message.Contains(m.Message, StringComparison.Ordinal)))
+                Show.Error(
+                    $"  {(mistake.Line > 0 ? $"line {mistake.Line}, column {mistake.Column}, " : "")}{mistake.About}: {mistake.Message}"
+                );
             return e.ExitCode;
         }
         catch (OperationCanceledException)
         {
             return Failed;
+        }
+    }
+
+    /// <summary>
+    /// Words that look like options and would be taken for names: a mistyped option must not become the name of what is looked for or
+    /// made. What belongs to a wrapped command is its own.
+    /// </summary>
+    private static IEnumerable<string> OptionsThatAreNone(ParseResult parsed, string[] args)
+    {
+        if (args is [WatchCommand.Word, ..])
+            yield break;
+        Token? before = null;
+        foreach (var token in parsed.Tokens.TakeWhile(t => t.Type != TokenType.DoubleDash))
+        {
+            if (token is { Type: TokenType.Argument, Value: ['-', _, ..] } && before?.Type != TokenType.Option)
+                yield return $"There is no option '{token.Value}' here; a name that begins so goes after '--'";
+            before = token;
         }
     }
 }

@@ -3,6 +3,7 @@ using System.Text.Json.Serialization;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Dated;
 using IronKeep.Core.Forecasts;
+using IronKeep.Core.Reports;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
@@ -26,11 +27,14 @@ public static class ContractJson
         Word<Topic>();
         Word<ChangeKind>();
         Word<ChannelKind>();
+        Word<ReportPeriod>();
         Word<CopyKind>();
         Word<FindingKind>();
         Word<Verdict>();
         Word<ActorKind>();
         Word<AlertClass>();
+        Word<Severity>();
+        Word<AlertDeedKind>();
         Word<AlertState>();
         Word<CheckInState>();
         Word<CopyState>();
@@ -42,6 +46,7 @@ public static class ContractJson
         Word<RunKind>();
         Word<RunState>();
         Word<SubjectKind>();
+        Word<DutyGrouping>();
         return options;
 
         void Word<T>()

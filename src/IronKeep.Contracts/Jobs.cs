@@ -28,7 +28,8 @@ public sealed record JobAnswer(
     int Copies,
     bool Stale,
     PauseAnswer? Pause,
-    IReadOnlyList<NightCell> Nights
+    IReadOnlyList<NightCell> Nights,
+    ExpiryHoldAnswer? ExpiryHold
 )
 {
     /// <summary>Of a watched job: by what it is heard of, its logs, its programs in syslog, and the rules that judge them.</summary>
@@ -40,6 +41,14 @@ public sealed record JobAnswer(
 
 /// <summary>Who paused a job, why, since when and until when.</summary>
 public sealed record PauseAnswer(string By, string Reason, DateTimeOffset Since, DateTimeOffset Until);
+
+/// <summary>Who holds all expiry of a job, why and until when.</summary>
+public sealed record ExpiryHoldAnswer(string By, string Reason, DateTimeOffset Until);
+
+/// <summary>
+/// Why nothing of a job is to expire, and until when; the alert that gave rise to it, where one did, on which it is noted.
+/// </summary>
+public sealed record ExpiryHoldRequest(string Reason, DateTimeOffset Until, long? AlertId = null);
 
 /// <summary>Why a job is to be paused, and until when.</summary>
 public sealed record PauseRequest(string Reason, DateTimeOffset Until);

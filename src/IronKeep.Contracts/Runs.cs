@@ -8,7 +8,8 @@ public sealed record ActorAnswer(ActorKind Kind, string? Name, long? RunId, stri
 /// <summary>
 /// One attempt. A suspect run waits for somebody to
 /// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Of a watched run, what it was judged by is
-/// its evidence, and its exit code what was heard. State queued, running or ended; outcome and failure as in docs/words.md. Sizes in bytes:
+/// its evidence, and its exit code what was heard. Surge: why it changed more at once than its job does; nothing of the job expires until a
+/// person has looked, who is then named. State queued, running or ended; outcome and failure as in docs/words.md. Sizes in bytes:
 /// selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
 /// </summary>
 public sealed record RunAnswer(
@@ -35,8 +36,17 @@ public sealed record RunAnswer(
     string? ConfirmedBy,
     DateTimeOffset? ConfirmedAt,
     int? ExitCode,
-    EvidenceAnswer? Evidence
+    EvidenceAnswer? Evidence,
+    ChurnAnswer? Churn,
+    string? Surge,
+    string? SurgeSeenBy
 );
+
+/// <summary>
+/// What became of the files of the copy before: how many it had, how many of them have another content and how many are gone, and how many
+/// files are new.
+/// </summary>
+public sealed record ChurnAnswer(long Before, long Altered, long Gone, long Added);
 
 /// <summary>The run of the same job or store that ended before this one; null when there is none.</summary>
 public sealed record PreviousRunAnswer(RunAnswer? Run);

@@ -63,6 +63,8 @@ public sealed class ProgramTests : IDisposable
         await programs.BeginAsync();
         await Shell("mkdir d; head -c 3000000 /dev/urandom > d/kept");
         await Ok("job", "run", "by-hand");
+        // A run that was quicker than the kill has made its copy, which is one of the earlier ones in the next round.
+        var earlier = 1;
         for (var round = 0; round < 4; round++)
         {
             await Shell("for i in $(seq 40); do head -c 9000000 /dev/urandom > d/$i; done");
@@ -84,12 +86,15 @@ public sealed class ProgramTests : IDisposable
             await programs.StartServiceAsync();
             var after = await programs.ClientAsync("run", "show", $"{id}");
             if (!after.Out.Contains("Interrupted", StringComparison.Ordinal))
+            {
+                earlier++;
                 continue;
+            }
             Assert.Equal(4, after.ExitCode);
             Assert.Contains("Run the job again", after.Out);
             Assert.Contains("Interrupted", (await programs.ClientAsync("duty")).Out);
             var copies = JsonSerializer.Deserialize<JsonElement>((await Ok("copy", "list", "--output", "json")).Out);
-            Assert.Equal(1, copies.GetArrayLength());
+            Assert.Equal(earlier, copies.GetArrayLength());
             Assert.Contains("is sound", (await Ok("store", "check", "cellar")).Out);
             await Ok("copy", "restore", copies[0].GetProperty("id").GetString()!, "--to", $"{programs.Root}/back{round}");
             Assert.Equal("", await Shell($"cmp d/kept '{programs.Root}/back{round}{programs.Source}/d/kept'"));
@@ -169,7 +174,7 @@ public sealed class ProgramTests : IDisposable
     {
         for (var i = 0; !holds(); i++)
         {
-            Assert.InRange(i, 0, 30_000);
+            Assert.InRange(i, 0, 120_000);
             await Task.Delay(1);
         }
     }

@@ -102,7 +102,7 @@ internal sealed partial class Programs : IDisposable
                 if (await http.GetStringAsync(Address + "/health") == "ok")
                     return;
             }
-            catch (HttpRequestException) when (i < 600 && !service.HasExited)
+            catch (HttpRequestException) when (i < 6000 && !service.HasExited)
             {
                 await Task.Delay(50);
             }

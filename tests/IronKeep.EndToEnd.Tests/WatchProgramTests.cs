@@ -115,14 +115,14 @@ public sealed class WatchProgramTests : IDisposable
         // The client that wraps it is the shell's parent.
         foreach (var client in Process.GetProcesses().Where(p => Wraps(p, ready)))
             Process.Start("kill", ["-TERM", $"{client.Id}"]).WaitForExit();
-        var said = await running.WaitAsync(TimeSpan.FromSeconds(60));
+        var said = await running.WaitAsync(TimeSpan.FromMinutes(4));
         Assert.True(said is { ExitCode: 9 } && said.Out.Contains("caught", StringComparison.Ordinal), said.ToString());
         Assert.Equal(
             0,
             (
                 await programs
                     .ClientAsync("watch", "sender", "--address", address, "--", "sh", "-c", "sleep 300 & echo sent")
-                    .WaitAsync(TimeSpan.FromSeconds(60))
+                    .WaitAsync(TimeSpan.FromMinutes(4))
             ).ExitCode
         );
         Assert.Equal(["failed", "ok"], (await RunsAsync()).AsEnumerable().Reverse().Select(r => r.GetProperty("outcome").GetString()));

@@ -31,7 +31,7 @@ public sealed class SharedStoreTests : IDisposable
                 .WithExecutionMode(System.Linq.ParallelExecutionMode.ForceParallelism)
                 .Select(_ =>
                 {
-                    together.SignalAndWait(TimeSpan.FromSeconds(10));
+                    together.SignalAndWait(TimeSpan.FromMinutes(2));
                     try
                     {
                         PooledStore.Create(
@@ -150,7 +150,8 @@ public sealed class SharedStoreTests : IDisposable
     {
         keep.Write("a", "1");
         await keep.BackUp();
-        var terms = new LeaseTerms(TimeSpan.FromMilliseconds(400));
+        // Long enough that a busy machine renews it, short enough to be waited for.
+        var terms = new LeaseTerms(TimeSpan.FromSeconds(6));
         using var store = Another(terms);
         var dead = Lease.Take(store.Place, LeaseKind.Tending, terms);
         var refused = Assert.Throws<PlaceException>(() => Reclaim.Run(store, DateTimeOffset.UtcNow));

@@ -2,7 +2,9 @@ using System.Net;
 using System.Text;
 using System.Text.Json;
 using IronKeep.Catalogue;
+using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Service.Tests;
 
@@ -79,6 +81,32 @@ public sealed class BadInputTests
             Assert.Equal("application/problem+json", response.Content.Headers.ContentType?.MediaType);
             Assert.DoesNotContain("   at ", text);
         }
+    }
+
+    /// <summary>A client words the way out itself, by what a refusal carries besides its sentence.</summary>
+    [Fact]
+    public async Task A_refusal_carries_its_code_its_facts_and_the_way_out_of_the_api()
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.ApplyAsync(bench.Charter());
+        (string Method, string Path, object? Body, string Code, string Facts, string Way)[] table =
+        [
+            ("GET", "jobs/none", null, "not-there", "kind=job, name=none", "GET /api/v1/jobs lists what there is"),
+            ("POST", "stores/none/checks", null, "not-there", "kind=store, name=none", "GET /api/v1/stores lists what there is"),
+            ("POST", "jobs/register/check-ins", new CheckInRequest(CheckInState.Ended), "not-watched", "kind=job, name=register", "done"),
+        ];
+        foreach (var (method, path, body, code, facts, way) in table)
+        {
+            using var response = await bench.RawAsync(new HttpMethod(method), path, body);
+            var problem = JsonElement.Parse(await response.Content.ReadAsStringAsync());
+            Assert.True(problem.TryGetProperty("code", out var said), $"{method} {path}: {problem}");
+            Assert.Equal(code, said.GetString());
+            var told = problem.GetProperty("facts").EnumerateObject().Select(f => $"{f.Name}={f.Value.GetString()}");
+            Assert.Equal(facts, string.Join(", ", told));
+            Assert.Contains(way, problem.GetProperty("api").GetString());
+        }
+        using var unknown = await bench.Anonymous().GetAsync("/api/v1/jobs");
+        Assert.Equal("sign-in-needed", JsonElement.Parse(await unknown.Content.ReadAsStringAsync()).GetProperty("code").GetString());
     }
 
     [Fact]

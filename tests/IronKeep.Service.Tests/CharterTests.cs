@@ -57,7 +57,7 @@ public sealed class CharterTests
     [InlineData("policy: few", "policy: few\n    catch-up: onse", 15, 15, "did you mean 'once'")]
     [InlineData("policy: few", "policy: few\n    retries: 11", 15, 14, "from 0 to 10")]
     [InlineData("policy: few", "policy: few\n    band: half", 15, 11, "is not a band")]
-    [InlineData("policy: few", "policy: few\n    tells: crew", 15, 12, "there is no channel 'crew'")]
+    [InlineData("policy: few", "policy: few\n    tells: crew", 15, 12, "there is no channel, person or rota 'crew'")]
     [InlineData("policy: few", "policy: few\n    after: register", 15, 12, "has both 'when' and 'after'")]
     [InlineData(
         "    when: daily at 23:00\n    policy: few",
@@ -132,6 +132,17 @@ public sealed class CharterTests
     )]
     [InlineData("stores:", "channels:\n  c: { mail-to: a@b.example }\nstores:", 4, 6, "says no way to carry")]
     [InlineData("stores:", "channels:\n  c: { pickup: /x, webhook: 'https://y' }\nstores:", 4, 6, "has several ways")]
+    [InlineData("stores:", "heartbeat-every: 5 minutes\nstores:", 3, 18, "goes with 'heartbeat-file'")]
+    [InlineData("stores:", "heartbeat-file: rel\nstores:", 3, 17, "not an absolute path")]
+    [InlineData("stores:", "channels:\n  c: { syslog: 'udp://y', command: page }\nstores:", 4, 6, "has several ways")]
+    [InlineData("stores:", "channels:\n  c: { syslog: 'ftp://y' }\nstores:", 4, 16, "is not a receiver of syslog")]
+    [InlineData("stores:", "channels:\n  c: { syslog: 'udp://y/path' }\nstores:", 4, 16, "is not a receiver of syslog")]
+    [InlineData("stores:", "channels:\n  c: { syslog: 'udp://y', token-file: /x }\nstores:", 4, 39, "goes with mail or a webhook")]
+    [InlineData("stores:", "channels:\n  c: { command: /bin/sh }\nstores:", 4, 17, "is not the name of a command")]
+    [InlineData("stores:", "channels:\n  c: { command: .. }\nstores:", 4, 17, "is not the name of a command")]
+    [InlineData("stores:", "channels:\n  c: { command: page, command-seconds: 51 }\nstores:", 4, 40, "from 1 to 50")]
+    [InlineData("stores:", "channels:\n  c: { webhook: 'https://y', command-seconds: 5 }\nstores:", 4, 47, "goes with a command")]
+    [InlineData("stores:", "channels:\n  c: { webhook: 'https://y', sign-file: rel }\nstores:", 4, 41, "not an absolute path")]
     [InlineData("stores:", "channels:\n  c: { webhook: 'https://me:secret@y/z' }\nstores:", 4, 17, "must not carry a name or password")]
     [InlineData(
         "stores:",

@@ -25,7 +25,18 @@ public sealed class HealthTests
         Assert.Equal("ready", await nobody.GetStringAsync("/health/ready"));
         var well = await bench.GetAsync<SelfCheckAnswer>("service");
         Assert.Equal(
-            ["catalogue", "clock loop", "dispatch", "teller", "facts", "followed logs", "folders of dated files", "clock", "store cellar"],
+            [
+                "catalogue",
+                "clock loop",
+                "dispatch",
+                "teller",
+                "reports",
+                "facts",
+                "followed logs",
+                "folders of dated files",
+                "clock",
+                "store cellar",
+            ],
             well.Findings.Select(f => f.What).Where(w => w != "services")
         );
         Assert.All(well.Findings, f => Assert.Equal("well", f.State.Word()));

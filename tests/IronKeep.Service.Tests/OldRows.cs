@@ -126,6 +126,9 @@ internal static class OldRows
                     or "CalendarAddresses"
                     or "CharterRevisions"
                     or "Messages"
+                    or "AlertDeeds"
+                    or "Tickets"
+                    or "Reports"
                     or "Facts",
                 "Id"
             ) => $"{i + 1}",
@@ -144,6 +147,9 @@ internal static class OldRows
             ("Runs", "Outcome") => "'ok'",
             ("PlannedRuns", "Outcome") => "'missed'",
             ("LogLines", "Severity") => "'warning'",
+            ("Alerts", "Severity") => "'danger'",
+            ("AlertDeeds", "Kind") => "'opened'",
+            ("Reports", "Every") => "'week'",
             (_, "Class") => "'failed'",
             (_, "Failure" or "Stand") => null,
             ("PlannedRuns", "Due") => $"{i + 1}",

@@ -101,7 +101,7 @@ internal static class PostgresServer
             }
         )!;
         // The server keeps the pipes open for its life; only what comes before the end of the command is read.
-        if (!process.WaitForExit(60_000) || process.ExitCode != 0)
+        if (!process.WaitForExit(300_000) || process.ExitCode != 0)
             throw new InvalidOperationException(
                 $"{program} {string.Join(' ', arguments)} ended with {(process.HasExited ? process.ExitCode : "no end")}"
             );

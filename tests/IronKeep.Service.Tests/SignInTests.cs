@@ -30,6 +30,8 @@ public sealed partial class SignInTests
             "POST /api/v1/tokens",
             "GET /calendar/1.ics",
             "GET /check-in/1/1",
+            // Opens with a token of its own alone; see MetricsTests.
+            "GET /metrics",
         };
         var endpoints = bench.Services.GetRequiredService<EndpointDataSource>().Endpoints.OfType<RouteEndpoint>().ToList();
         Assert.InRange(endpoints.Count, 30, 200);
@@ -80,8 +82,12 @@ public sealed partial class SignInTests
             HttpStatusCode.Conflict,
             (await http.PostAsJsonAsync("/api/v1/first-person", right with { Password = "short" })).StatusCode
         );
+        var file = bench.Root + "/service/first-code";
+        Assert.Equal(bench.Code, (await File.ReadAllTextAsync(file)).Trim());
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(file));
         Assert.Equal(HttpStatusCode.NoContent, (await http.PostAsJsonAsync("/api/v1/first-person", right)).StatusCode);
         Assert.Equal(HttpStatusCode.Conflict, (await http.PostAsJsonAsync("/api/v1/first-person", right with { Name = "eve" })).StatusCode);
+        Assert.False(File.Exists(file));
         await bench.RestartAsync();
         Assert.Null(bench.Code);
     }

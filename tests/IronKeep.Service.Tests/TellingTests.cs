@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using System.Net;
 using System.Text.Json;
 using IronKeep.Catalogue;
@@ -232,50 +231,6 @@ public sealed class TellingTests
             """;
 
     private static Task TellAsync(Bench bench) => bench.Services.GetRequiredService<Teller>().CarryAsync(default);
-
-    /// <summary>A real SMTP server (aiosmtpd) that puts what it gets into a mail folder.</summary>
-    private sealed class SmtpServer : IDisposable
-    {
-        private readonly Process process;
-
-        private SmtpServer(Process process, int port) => (this.process, Port) = (process, port);
-
-        public int Port { get; }
-
-        public static async Task<SmtpServer> StartAsync(string inbox, int? at = null)
-        {
-            var port = at ?? Random.Shared.Next(20_000, 30_000);
-            var process = Process.Start(
-                new ProcessStartInfo(
-                    "/usr/bin/python3",
-                    ["-m", "aiosmtpd", "-n", "-l", $"127.0.0.1:{port}", "-c", "aiosmtpd.handlers.Mailbox", inbox]
-                )
-                {
-                    RedirectStandardError = true,
-                }
-            )!;
-            for (var i = 0; i < 500; i++)
-            {
-                using var client = new System.Net.Sockets.TcpClient();
-                try
-                {
-                    await client.ConnectAsync(IPAddress.Loopback, port);
-                    return new SmtpServer(process, port);
-                }
-                catch (System.Net.Sockets.SocketException) when (!process.HasExited)
-                {
-                    await Task.Delay(20);
-                }
-            }
-            throw new InvalidOperationException("the SMTP server did not start");
-        }
-
-        public void Dispose()
-        {
-            process.Kill();
-            process.Dispose();
-        }
-    }
 
     /// <summary>An address that takes what is posted to it.</summary>
     private sealed class Hook(WebApplication app) : IAsyncDisposable

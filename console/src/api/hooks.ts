@@ -81,7 +81,21 @@ export const useWhy = (id: string, asked: boolean) =>
     queryFn: () => take(api.GET('/api/v1/copies/{id}/why', { params: { path: { id } } })),
   });
 
-export const useAlerts = (query: { state?: string; class?: string }) =>
+export const useAlert = (id: number) =>
+  useQuery({
+    queryKey: ['alerts', 'one', id],
+    retry: false,
+    queryFn: () => take(api.GET('/api/v1/alerts/{id}', { params: { path: { id } } })),
+  });
+
+export interface AlertFilters {
+  state?: string | undefined;
+  class?: string | undefined;
+  severity?: string | undefined;
+  find?: string | undefined;
+}
+
+export const useAlerts = (query: AlertFilters) =>
   useQuery({
     queryKey: ['alerts', query],
     queryFn: () => take(api.GET('/api/v1/alerts', { params: { query: { ...query, limit: 500 } } })),
@@ -170,6 +184,44 @@ export const useCancelRun = () =>
 export const useAcknowledge = () =>
   useAct((id: number) => take(api.POST('/api/v1/alerts/{id}/acknowledge', { params: { path: { id } } })));
 
+/** Known to a person until an instant: nobody is told of it before. */
+export const useKnow = () =>
+  useAct(({ id, ...body }: { id: number; reason: string; until: string }) =>
+    take(api.POST('/api/v1/alerts/{id}/known', { params: { path: { id } }, body })),
+  );
+
+export const useNote = () =>
+  useAct(({ id, words }: { id: number; words: string }) =>
+    take(api.POST('/api/v1/alerts/{id}/notes', { params: { path: { id } }, body: { words } })),
+  );
+
+/** Runs again the job named, or every job that the alert's cause stopped. */
+export const useRerun = () =>
+  useAct(({ id, ...query }: { id: number; job?: string; settings: 'today' | 'then'; when: 'now' | 'window' }) =>
+    take(api.POST('/api/v1/alerts/{id}/reruns', { params: { path: { id }, query } })),
+  );
+
+/** The reports that are kept; one that is being made is soon there. */
+export const useReports = () =>
+  useQuery({
+    queryKey: ['reports'],
+    queryFn: () => take(api.GET('/api/v1/reports', { params: { query: { limit: 200 } } })),
+    refetchInterval: (q) => (q.state.data?.items.some((r) => r.madeAt === null && r.problem === null) ? 1000 : false),
+  });
+
+export const useMakeReport = () =>
+  useAct((name: string) => take(api.POST('/api/v1/reports', { body: { name, from: null } })));
+
+/** What running again what an alert is about would do. */
+export const useRerunPreview = (id: number, job?: string) =>
+  useQuery({
+    queryKey: ['rerun', id, job],
+    queryFn: () => take(api.GET('/api/v1/alerts/{id}/reruns', { params: { path: { id }, query: { job } } })),
+  });
+
+export const useWaitForNext = () =>
+  useAct((id: number) => take(api.POST('/api/v1/alerts/{id}/wait', { params: { path: { id } } })));
+
 export const useStoreAct = (what: 'checks' | 'reclaims' | 'heals') =>
   useAct((name: string) => take(api.POST(`/api/v1/stores/{name}/${what}`, { params: { path: { name } } })));
 
@@ -203,6 +255,20 @@ export const usePause = () =>
       }),
     ),
   );
+
+/** Lets nothing of a job expire until a day; what gave rise to it notes it. */
+export const useHoldExpiry = () =>
+  useAct((ask: { name: string; reason: string; until: string; alertId: number | null }) =>
+    take(
+      api.PUT('/api/v1/jobs/{name}/expiry-hold', {
+        params: { path: { name: ask.name } },
+        body: { reason: ask.reason, until: ask.until, alertId: ask.alertId },
+      }),
+    ),
+  );
+
+export const useLetExpire = () =>
+  useAct((name: string) => take(api.DELETE('/api/v1/jobs/{name}/expiry-hold', { params: { path: { name } } })));
 
 export const useResume = () =>
   useAct((name: string) => take(api.DELETE('/api/v1/jobs/{name}/pause', { params: { path: { name } } })));

@@ -800,7 +800,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Says that a suspect run is right as it is; what is usual is learned anew from it on */
+    /** Says that a suspect run, or one that changed much at once, is right as it is; what is usual is learned anew from a suspect one on */
     post: {
       parameters: {
         query?: never;
@@ -1033,6 +1033,184 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/alerts/{id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** An alert with what was done about it, the jobs it concerns, the lines that say why, and the same trouble before */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertWholeAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/alerts/{id}/reruns': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What running again what an alert is about would do: settings that changed since, quiet hours, the next planned run */
+    get: {
+      parameters: {
+        query?: {
+          job?: string;
+        };
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertRerunPreview'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Runs again what the alert is about: the job named, or every job that its cause stopped */
+    post: {
+      parameters: {
+        query?: {
+          job?: string;
+          settings?: string;
+          when?: string;
+        };
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertRerunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/alerts/{id}/wait': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Waits for the next planned run: nobody is told until it should be over, and again afterwards if that did not help */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/duty': {
     parameters: {
       query?: never;
@@ -1040,10 +1218,12 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** What needs a person now, and the sums of the last night */
+    /** What needs a person now, and the sums of the last night; by=job, machine or tag puts the night board together */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          by?: string;
+        };
         header?: never;
         path?: never;
         cookie?: never;
@@ -1073,6 +1253,186 @@ export interface paths {
     put?: never;
     post?: never;
     delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/telling/who': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who would be told at an instant of what happens to a job, a store, a machine or the service, and why */
+    get: {
+      parameters: {
+        query?: {
+          at?: string;
+          job?: string;
+          store?: string;
+          machine?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['WhoAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/telling/rotas': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Whose turn it is in the coming weeks, and when a route would reach nobody */
+    get: {
+      parameters: {
+        query?: {
+          from?: string;
+          weeks?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RotasAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/jobs/{name}/expiry-hold': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Holds all expiry of a job until an instant, with a reason */
+    put: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ExpiryHoldRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ExpiryHoldAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Ends the hold of a job's expiry; its policy decides again */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ExpiryHoldAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
     options?: never;
     head?: never;
     patch?: never;
@@ -3623,12 +3983,19 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Alerts, newest first; state=open gives what is not closed */
+    /** Alerts, newest first; state=open gives what is not closed; find looks in what they say, a year back and more */
     get: {
       parameters: {
         query?: {
           state?: string;
           class?: string;
+          severity?: string;
+          job?: string;
+          machine?: string;
+          store?: string;
+          find?: string;
+          since?: string;
+          until?: string;
           cursor?: string;
           limit?: number;
         };
@@ -3713,6 +4080,106 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/alerts/{id}/known': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says that a matter is known and why: nobody is told of it until then, and again afterwards if it is there still */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['AlertKnownRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/alerts/{id}/notes': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Puts a person's words to an alert, open or closed */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['AlertNoteRequest'];
+        };
+      };
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/alerts/{id}/close': {
     parameters: {
       query?: never;
@@ -3758,6 +4225,229 @@ export interface paths {
         };
       };
     };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/reports': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The reports that are kept, newest first */
+    get: {
+      parameters: {
+        query?: {
+          name?: string;
+          cursor?: string;
+          limit?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['PageOfReportListAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Asks for a report; it is made in the background and kept */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ReportRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ReportListAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/reports/{id}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A report */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ReportAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/reports/{id}/html': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The report as one page, which prints on A4 */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'text/html': string;
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/reports/{id}/csv': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The report's jobs as comma-separated values */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: number;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'text/csv': string;
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -4030,6 +4720,27 @@ export interface components {
       affected: string[];
       closedBy: null | string;
       closedReason: null | string;
+      severity: components['schemas']['Severity'];
+      /** Format: date-time */
+      knownUntil: null | string;
+      knownBy: null | string;
+      knownReason: null | string;
+    };
+    AlertBeforeAnswer: {
+      /** Format: int64 */
+      id: number;
+      /** Format: date-time */
+      openedAt: string;
+      /** Format: date-time */
+      closedAt: null | string;
+      /** Format: double */
+      openSeconds: null | number;
+      /** Format: int32 */
+      count: number;
+      closedBy: null | string;
+      closedReason: null | string;
+      notes: string[];
+      tried: components['schemas']['AlertTriedAnswer'][];
     };
     /** @enum {unknown} */
     AlertClass:
@@ -4046,12 +4757,142 @@ export interface components {
       | 'service'
       | 'clock'
       | 'unsound'
-      | 'unread';
+      | 'unread'
+      | 'surge';
     AlertCloseRequest: {
       reason: string;
     };
+    AlertCopyAnswer: {
+      id: string;
+      job: string;
+      machine: string;
+      /** Format: date-time */
+      taken: string;
+      /** Format: int32 */
+      files: number;
+      paths: string[];
+    };
+    AlertDeedAnswer: {
+      /** Format: date-time */
+      at: string;
+      kind: components['schemas']['AlertDeedKind'];
+      by: null | string;
+      words: null | string;
+      /** Format: int64 */
+      runId: null | number;
+      /** @enum {unknown} */
+      runState: 'queued' | 'running' | 'ended' | null;
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
+    };
     /** @enum {unknown} */
-    AlertState: 'open' | 'acknowledged' | 'closed';
+    AlertDeedKind:
+      | 'opened'
+      | 'reopened'
+      | 'told'
+      | 'ticket'
+      | 'gathered'
+      | 'escalated'
+      | 'acknowledged'
+      | 'known'
+      | 'known-over'
+      | 'rerun'
+      | 'noted'
+      | 'closed';
+    AlertJobAnswer: {
+      job: string;
+      machine: string;
+      watched: boolean;
+      /** Format: date-time */
+      newestGoodCopy: null | string;
+      freshWithin: null | string;
+      stale: boolean;
+      lastRun: null | components['schemas']['RunAnswer'];
+    };
+    AlertKnownRequest: {
+      reason: string;
+      /** Format: date-time */
+      until: string;
+    };
+    AlertNoteRequest: {
+      words: string;
+    };
+    AlertRerunAnswer: {
+      runs: components['schemas']['RunAnswer'][];
+      refused: string[];
+    };
+    AlertRerunJob: {
+      job: string;
+      machine: null | string;
+      refused: null | string;
+      /** Format: int64 */
+      runId: null | number;
+      /** Format: int64 */
+      revision: null | number;
+      changes: components['schemas']['FieldChangeAnswer'][];
+      /** Format: date-time */
+      windowOpens: null | string;
+      window: null | string;
+      /** Format: date-time */
+      nextDue: null | string;
+    };
+    AlertRerunPreview: {
+      jobs: components['schemas']['AlertRerunJob'][];
+    };
+    /** @enum {unknown} */
+    AlertState: 'open' | 'acknowledged' | 'known' | 'closed';
+    AlertTicketAnswer: {
+      channel: string;
+      reference: null | string;
+      page: null | string;
+      /** Format: date-time */
+      openedAt: string;
+      /** Format: date-time */
+      closedAt: null | string;
+    };
+    AlertTriedAnswer: {
+      /** Format: int64 */
+      runId: number;
+      by: null | string;
+      words: null | string;
+      /** @enum {unknown} */
+      state: 'queued' | 'running' | 'ended' | null;
+      /** @enum {unknown} */
+      outcome:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
+    };
+    AlertWholeAnswer: {
+      alert: components['schemas']['AlertAnswer'];
+      deeds: components['schemas']['AlertDeedAnswer'][];
+      jobs: components['schemas']['AlertJobAnswer'][];
+      lines: components['schemas']['RunLogLine'][];
+      before: components['schemas']['AlertBeforeAnswer'][];
+      /** Format: int32 */
+      timesBefore: number;
+      copies: components['schemas']['AlertCopyAnswer'][];
+      tickets: components['schemas']['AlertTicketAnswer'][];
+    };
     AtOnceAnswer: {
       job: string;
       store: string;
@@ -4113,7 +4954,7 @@ export interface components {
       problem: null | string;
     };
     /** @enum {unknown} */
-    ChannelKind: 'smtp' | 'pickup' | 'webhook';
+    ChannelKind: 'smtp' | 'pickup' | 'webhook' | 'syslog' | 'command' | 'desk';
     ChannelTestAnswer: {
       sent: boolean;
       problem: null | string;
@@ -4217,6 +5058,16 @@ export interface components {
     };
     /** @enum {unknown} */
     CheckInState: 'started' | 'ended';
+    ChurnAnswer: {
+      /** Format: int64 */
+      before: number;
+      /** Format: int64 */
+      altered: number;
+      /** Format: int64 */
+      gone: number;
+      /** Format: int64 */
+      added: number;
+    };
     CompareRequest: {
       before: null | string;
       after: string;
@@ -4385,7 +5236,55 @@ export interface components {
       unplanned: number;
       alerts: components['schemas']['AlertAnswer'][];
       board: components['schemas']['DutyJobRow'][];
+      groupedBy: components['schemas']['DutyGrouping'];
+      groups: components['schemas']['DutyGroupRow'][];
+      since: components['schemas']['DutySince'];
+      promises: components['schemas']['DutyPromises'];
+      tonight: null | components['schemas']['DutyTrouble'][];
     };
+    DutyBroken: {
+      job: string;
+      machine: string;
+      /** Format: date-time */
+      newestGoodCopy: null | string;
+      freshWithin: string;
+    };
+    DutyGroupNight: {
+      date: string;
+      /** Format: int32 */
+      planned: number;
+      /** Format: int32 */
+      bad: number;
+      /** @enum {unknown} */
+      worst:
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null;
+    };
+    DutyGroupRow: {
+      name: string;
+      /** Format: int32 */
+      groups: number;
+      /** Format: int32 */
+      jobs: number;
+      /** Format: int32 */
+      stale: number;
+      /** Format: int32 */
+      paused: number;
+      /** Format: int32 */
+      wrongLastNight: number;
+      nights: components['schemas']['DutyGroupNight'][];
+    };
+    /** @enum {unknown} */
+    DutyGrouping: 'job' | 'tag' | 'machine';
     DutyJobRow: {
       job: string;
       machine: string;
@@ -4395,6 +5294,38 @@ export interface components {
       newestGoodCopy: null | string;
       stale: boolean;
       pause: null | components['schemas']['PauseAnswer'];
+    };
+    DutyPromises: {
+      /** Format: int32 */
+      jobs: number;
+      /** Format: int32 */
+      withCopies: number;
+      /** Format: int32 */
+      promised: number;
+      /** Format: int32 */
+      broken: number;
+      worst: components['schemas']['DutyBroken'][];
+    };
+    DutySince: {
+      /** Format: int32 */
+      alertsOpened: number;
+      /** Format: int32 */
+      alertsClosed: number;
+      /** Format: int32 */
+      copiesMade: number;
+      /** Format: int32 */
+      copiesExpired: number;
+      /** Format: int32 */
+      copiesGone: number;
+      /** Format: int32 */
+      charterChanges: number;
+    };
+    DutyTrouble: {
+      /** Format: date-time */
+      at: string;
+      subject: string;
+      message: string;
+      remedy: string;
     };
     EnoughAnswer: {
       group: string;
@@ -4461,6 +5392,19 @@ export interface components {
     };
     /** @enum {unknown} */
     EvidenceSource: 'check-in' | 'log' | 'syslog' | 'folder';
+    ExpiryHoldAnswer: {
+      by: string;
+      reason: string;
+      /** Format: date-time */
+      until: string;
+    };
+    ExpiryHoldRequest: {
+      reason: string;
+      /** Format: date-time */
+      until: string;
+      /** Format: int64 */
+      alertId?: null | number;
+    };
     ExportRequest: {
       paths: string[];
       format: string;
@@ -4610,6 +5554,13 @@ export interface components {
       /** Format: date-time */
       until: string;
     };
+    HoleAnswer: {
+      route: string;
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      until: string;
+    };
     JobAnswer: {
       name: string;
       machine: string;
@@ -4632,6 +5583,7 @@ export interface components {
       stale: boolean;
       pause: null | components['schemas']['PauseAnswer'];
       nights: components['schemas']['NightCell'][];
+      expiryHold: null | components['schemas']['ExpiryHoldAnswer'];
       heardBy: components['schemas']['EvidenceSource'][];
       logs: string[];
       syslog: string[];
@@ -4779,6 +5731,10 @@ export interface components {
     };
     PageOfCopyAnswer: {
       items: components['schemas']['CopyAnswer'][];
+      next: null | string;
+    };
+    PageOfReportListAnswer: {
+      items: components['schemas']['ReportListAnswer'][];
       next: null | string;
     };
     PageOfRunAnswer: {
@@ -4939,10 +5895,154 @@ export interface components {
     RenameRequest: {
       name: string;
     };
+    ReportAlertClass: {
+      class: components['schemas']['AlertClass'];
+      /** Format: int32 */
+      opened: number;
+      /** Format: int32 */
+      stillOpen: number;
+      /** Format: double */
+      medianSeconds: null | number;
+      /** Format: double */
+      longestSeconds: null | number;
+    };
+    ReportAlerts: {
+      /** Format: int32 */
+      opened: number;
+      /** Format: int32 */
+      closed: number;
+      /** Format: int32 */
+      stillOpen: number;
+      /** Format: double */
+      medianSeconds: null | number;
+      classes: components['schemas']['ReportAlertClass'][];
+    };
+    ReportAnswer: {
+      name: string;
+      every: components['schemas']['ReportPeriod'];
+      of: string;
+      machine: string;
+      zone: string;
+      from: string;
+      to: string;
+      /** Format: date-time */
+      madeAt: string;
+      runs: components['schemas']['ReportRuns'];
+      causes: components['schemas']['ReportCause'][];
+      freshness: components['schemas']['ReportFreshness'];
+      jobs: components['schemas']['ReportJob'][];
+      stores: components['schemas']['ReportStore'][];
+      alerts: components['schemas']['ReportAlerts'];
+    };
+    ReportCause: {
+      cause: string;
+      /** Format: int32 */
+      times: number;
+      jobs: string[];
+    };
+    ReportFreshness: {
+      /** Format: int32 */
+      promised: number;
+      /** Format: int32 */
+      broken: number;
+      /** Format: double */
+      keptHours: number;
+      /** Format: double */
+      brokenHours: number;
+    };
+    ReportJob: {
+      job: string;
+      machine: string;
+      /** Format: int32 */
+      planned: number;
+      /** Format: int32 */
+      succeeded: number;
+      /** Format: int32 */
+      missed: number;
+      /** Format: int32 */
+      failed: number;
+      freshWithin: null | string;
+      /** Format: double */
+      keptHours: null | number;
+      /** Format: double */
+      brokenHours: null | number;
+      /** Format: int32 */
+      copiesMade: number;
+      /** Format: int32 */
+      copiesRemoved: number;
+      /** Format: int64 */
+      storedBytes: number;
+    };
+    ReportListAnswer: {
+      /** Format: int64 */
+      id: number;
+      name: string;
+      every: components['schemas']['ReportPeriod'];
+      from: string;
+      to: string;
+      /** Format: date-time */
+      madeAt: null | string;
+      problem: null | string;
+    };
+    /** @enum {unknown} */
+    ReportPeriod: 'week' | 'month';
+    ReportRequest: {
+      name: string;
+      from?: null | string;
+    };
+    ReportRuns: {
+      /** Format: int32 */
+      planned: number;
+      outcomes: {
+        [key: string]: number;
+      };
+      /** Format: int32 */
+      stillRunning: number;
+      /** Format: int32 */
+      shouldHave: number;
+      /** Format: int32 */
+      succeeded: number;
+      /** Format: double */
+      rate: null | number;
+      /** Format: int32 */
+      unplanned: number;
+    };
+    ReportStore: {
+      store: string;
+      /** Format: int32 */
+      copiesMade: number;
+      /** Format: int32 */
+      copiesExpired: number;
+      /** Format: int32 */
+      copiesRemoved: number;
+      /** Format: int64 */
+      addedBytes: number;
+      /** Format: int64 */
+      usedBytes: null | number;
+      /** Format: int64 */
+      roomBytes: null | number;
+      fullOn: null | string;
+      reading: null | components['schemas']['ReadingAnswer'];
+    };
     RestoreRequest: {
       paths: string[];
       to: string;
       existing?: null | string;
+    };
+    RotaAnswer: {
+      name: string;
+      zone: string;
+      changes: string;
+      standIn: null | string;
+      turns: components['schemas']['TurnAnswer'][];
+    };
+    RotasAnswer: {
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      until: string;
+      rotas: components['schemas']['RotaAnswer'][];
+      holes: components['schemas']['HoleAnswer'][];
     };
     RotationAnswer: {
       set: string;
@@ -5011,6 +6111,9 @@ export interface components {
       /** Format: int32 */
       exitCode: null | number;
       evidence: null | components['schemas']['EvidenceAnswer'];
+      churn: null | components['schemas']['ChurnAnswer'];
+      surge: null | string;
+      surgeSeenBy: null | string;
     };
     RunFiguresAnswer: {
       /** Format: int64 */
@@ -5073,6 +6176,8 @@ export interface components {
       now: string;
       antiforgery: string;
     };
+    /** @enum {unknown} */
+    Severity: 'notice' | 'failure' | 'broken-promise' | 'danger';
     SseItemOfKeepEvent: {
       data?: components['schemas']['KeepEvent'];
       eventType?: null | string;
@@ -5273,6 +6378,14 @@ export interface components {
       exitCode: null | number;
       evidence: components['schemas']['EvidenceLine'][];
     };
+    TurnAnswer: {
+      person: string;
+      /** Format: date-time */
+      from: null | string;
+      /** Format: date-time */
+      until: null | string;
+      whyNot: null | string;
+    };
     /** @enum {unknown} */
     Verdict: 'keep' | 'support' | 'held' | 'expire' | 'frozen' | 'uncounted';
     VerdictAnswer: {
@@ -5300,6 +6413,38 @@ export interface components {
       newestTaken: string;
       /** Format: date-time */
       oldestTaken: string;
+    };
+    WhoAnswer: {
+      /** Format: date-time */
+      at: string;
+      zone: string;
+      of: string;
+      maintenance: null | string;
+      cases: components['schemas']['WhoCase'][];
+      runEnds: components['schemas']['WhoRecipient'][];
+    };
+    WhoCase: {
+      severity: components['schemas']['Severity'];
+      classes: components['schemas']['AlertClass'][];
+      to: components['schemas']['WhoRecipient'][];
+      then: components['schemas']['WhoThen'][];
+    };
+    WhoRecipient: {
+      channel: string;
+      to: string;
+      person: null | string;
+      rota: null | string;
+      route: null | string;
+      why: string;
+      /** Format: date-time */
+      toldAt: string;
+      gatheredWith: null | string;
+    };
+    WhoThen: {
+      route: string;
+      /** Format: date-time */
+      at: string;
+      to: components['schemas']['WhoRecipient'][];
     };
   };
   responses: never;

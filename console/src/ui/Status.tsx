@@ -96,6 +96,7 @@ const alias: Record<string, string> = {
   queued: 'unchecked',
   support: 'held',
   acknowledged: 'not-needed',
+  known: 'held-back',
 };
 
 const lookOf = (state: string | null) => {

@@ -50,6 +50,9 @@ export function short(at: string, zone: string): string {
     .replace(',', '');
 }
 
+/** Words as the begin of a sentence or a title. */
+export const sentence = (words: string) => words.charAt(0).toUpperCase() + words.slice(1);
+
 /** The instant at which a date (2027-03-28) begins in a zone. */
 export function midnight(date: string, zone: string): string {
   const wall = Date.parse(`${date}T00:00:00Z`);

@@ -59,6 +59,22 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<int>("Count")
                         .HasColumnType("integer");
 
+                    b.Property<string>("Escalated")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("KnownBy")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("KnownReason")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("KnownUntil")
+                        .HasColumnType("bigint");
+
                     b.Property<long>("LastAt")
                         .HasColumnType("bigint");
 
@@ -77,6 +93,12 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.Property<long?>("RunId")
                         .HasColumnType("bigint");
+
+                    b.Property<string>("Severity")
+                        .IsRequired()
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("text")
+                        .HasDefaultValue("failure");
 
                     b.Property<string>("State")
                         .IsRequired()
@@ -107,12 +129,53 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasKey("Id");
 
+                    b.HasIndex("ClosedAt")
+                        .HasFilter("\"ClosedAt\" IS NOT NULL");
+
+                    b.HasIndex("OpenedAt");
+
                     b.HasIndex("State")
                         .HasFilter("\"State\" <> 'closed'");
 
                     b.HasIndex("Class", "SubjectKind", "SubjectJob", "SubjectStore", "Id");
 
                     b.ToTable("Alerts");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.AlertDeed", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<long>("AlertId")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("At")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("By")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("text");
+
+                    b.Property<long?>("RunId")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Words")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("AlertId", "Id");
+
+                    b.ToTable("AlertDeeds");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.CalendarAddress", b =>
@@ -317,6 +380,12 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasKey("Id", "Store");
 
+                    b.HasIndex("BinnedAt")
+                        .HasFilter("\"BinnedAt\" IS NOT NULL");
+
+                    b.HasIndex("GoneAt")
+                        .HasFilter("\"GoneAt\" IS NOT NULL");
+
                     b.HasIndex("Origin");
 
                     b.HasIndex("RunId");
@@ -443,6 +512,17 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<long>("BaseRunId")
                         .HasColumnType("bigint");
 
+                    b.Property<string>("ExpiryHeldBy")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("ExpiryHeldReason")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("ExpiryHeldUntil")
+                        .HasColumnType("bigint");
+
                     b.Property<long?>("PausedAt")
                         .HasColumnType("bigint");
 
@@ -469,6 +549,57 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasKey("Job", "Machine");
 
                     b.ToTable("JobWatches", (string)null);
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.KeptReport", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<long>("AskedAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Data")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Every")
+                        .IsRequired()
+                        .HasColumnType("text");
+
+                    b.Property<string>("From")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("MadeAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Name")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Problem")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<bool>("Tells")
+                        .HasColumnType("boolean");
+
+                    b.Property<string>("To")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("MadeAt");
+
+                    b.ToTable("Reports");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.KeptValue", b =>
@@ -539,6 +670,9 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
 
+                    b.Property<long?>("AlertId")
+                        .HasColumnType("bigint");
+
                     b.Property<int>("Attempts")
                         .HasColumnType("integer");
 
@@ -560,15 +694,38 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<long?>("EndedAt")
                         .HasColumnType("bigint");
 
+                    b.Property<string>("Entries")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Gathers")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Html")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
                     b.Property<long>("MadeAt")
                         .HasColumnType("bigint");
+
+                    b.Property<string>("Mail")
+                        .HasColumnType("text")
+                        .UseCollation("C");
 
                     b.Property<long>("NextAt")
                         .HasColumnType("bigint");
 
+                    b.Property<bool>("PassedOn")
+                        .HasColumnType("boolean");
+
                     b.Property<string>("Problem")
                         .HasColumnType("text")
                         .UseCollation("C");
+
+                    b.Property<bool>("Refused")
+                        .HasColumnType("boolean");
 
                     b.Property<bool>("Sent")
                         .HasColumnType("boolean");
@@ -585,8 +742,12 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasKey("Id");
 
+                    b.HasIndex("AlertId");
+
                     b.HasIndex("NextAt")
                         .HasFilter("\"EndedAt\" IS NULL");
+
+                    b.HasIndex("Channel", "MadeAt");
 
                     b.ToTable("Messages");
                 });
@@ -807,6 +968,12 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
 
+                    b.Property<long>("Added")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("Altered")
+                        .HasColumnType("bigint");
+
                     b.Property<int>("Attempt")
                         .HasColumnType("integer");
 
@@ -866,6 +1033,9 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<string>("Failure")
                         .HasColumnType("text");
 
+                    b.Property<long>("Gone")
+                        .HasColumnType("bigint");
+
                     b.Property<long>("Items")
                         .HasColumnType("bigint");
 
@@ -876,6 +1046,9 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<string>("Kind")
                         .IsRequired()
                         .HasColumnType("text");
+
+                    b.Property<long>("Known")
+                        .HasColumnType("bigint");
 
                     b.Property<string>("Machine")
                         .IsRequired()
@@ -907,6 +1080,9 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<long>("ReadBytes")
                         .HasColumnType("bigint");
 
+                    b.Property<long?>("Revision")
+                        .HasColumnType("bigint");
+
                     b.Property<long>("SelectedBytes")
                         .HasColumnType("bigint");
 
@@ -932,6 +1108,14 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.Property<long>("StoredBytes")
                         .HasColumnType("bigint");
 
+                    b.Property<string>("Surge")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("SurgeSeenBy")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
                     b.Property<double?>("TookSeconds")
                         .HasColumnType("double precision");
 
@@ -940,6 +1124,10 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                         .UseCollation("C");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("Job")
+                        .HasDatabaseName("IX_Runs_Surge")
+                        .HasFilter("\"Surge\" IS NOT NULL AND \"SurgeSeenBy\" IS NULL");
 
                     b.HasIndex("PlannedRunId");
 
@@ -1064,6 +1252,46 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasIndex("At");
 
                     b.ToTable("TakenReports");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.Ticket", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<long>("AlertId")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Channel")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("ClosedAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("MessageId")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("OpenedAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("Page")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Reference")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("AlertId", "Channel");
+
+                    b.ToTable("Tickets");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.TimedMark", b =>

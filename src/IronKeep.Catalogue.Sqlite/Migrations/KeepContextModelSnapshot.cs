@@ -48,6 +48,19 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<int>("Count")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Escalated")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("KnownBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("KnownReason")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("KnownUntil")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long>("LastAt")
                         .HasColumnType("INTEGER");
 
@@ -64,6 +77,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.Property<long?>("RunId")
                         .HasColumnType("INTEGER");
+
+                    b.Property<string>("Severity")
+                        .IsRequired()
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("TEXT")
+                        .HasDefaultValue("failure");
 
                     b.Property<string>("State")
                         .IsRequired()
@@ -90,12 +109,49 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasKey("Id");
 
+                    b.HasIndex("ClosedAt")
+                        .HasFilter("\"ClosedAt\" IS NOT NULL");
+
+                    b.HasIndex("OpenedAt");
+
                     b.HasIndex("State")
                         .HasFilter("\"State\" <> 'closed'");
 
                     b.HasIndex("Class", "SubjectKind", "SubjectJob", "SubjectStore", "Id");
 
                     b.ToTable("Alerts");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.AlertDeed", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("AlertId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("At")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("By")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("RunId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Words")
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("AlertId", "Id");
+
+                    b.ToTable("AlertDeeds");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.CalendarAddress", b =>
@@ -278,6 +334,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasKey("Id", "Store");
 
+                    b.HasIndex("BinnedAt")
+                        .HasFilter("\"BinnedAt\" IS NOT NULL");
+
+                    b.HasIndex("GoneAt")
+                        .HasFilter("\"GoneAt\" IS NOT NULL");
+
                     b.HasIndex("Origin");
 
                     b.HasIndex("RunId");
@@ -390,6 +452,15 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<long>("BaseRunId")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("ExpiryHeldBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ExpiryHeldReason")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("ExpiryHeldUntil")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long?>("PausedAt")
                         .HasColumnType("INTEGER");
 
@@ -414,6 +485,50 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasKey("Job", "Machine");
 
                     b.ToTable("JobWatches", (string)null);
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.KeptReport", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("AskedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Data")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Every")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("From")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("MadeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Name")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Problem")
+                        .HasColumnType("TEXT");
+
+                    b.Property<bool>("Tells")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("To")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("MadeAt");
+
+                    b.ToTable("Reports");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.KeptValue", b =>
@@ -477,6 +592,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER");
 
+                    b.Property<long?>("AlertId")
+                        .HasColumnType("INTEGER");
+
                     b.Property<int>("Attempts")
                         .HasColumnType("INTEGER");
 
@@ -495,14 +613,33 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<long?>("EndedAt")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Entries")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Gathers")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Html")
+                        .HasColumnType("TEXT");
+
                     b.Property<long>("MadeAt")
                         .HasColumnType("INTEGER");
+
+                    b.Property<string>("Mail")
+                        .HasColumnType("TEXT");
 
                     b.Property<long>("NextAt")
                         .HasColumnType("INTEGER");
 
+                    b.Property<bool>("PassedOn")
+                        .HasColumnType("INTEGER");
+
                     b.Property<string>("Problem")
                         .HasColumnType("TEXT");
+
+                    b.Property<bool>("Refused")
+                        .HasColumnType("INTEGER");
 
                     b.Property<bool>("Sent")
                         .HasColumnType("INTEGER");
@@ -517,8 +654,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasKey("Id");
 
+                    b.HasIndex("AlertId");
+
                     b.HasIndex("NextAt")
                         .HasFilter("\"EndedAt\" IS NULL");
+
+                    b.HasIndex("Channel", "MadeAt");
 
                     b.ToTable("Messages");
                 });
@@ -715,6 +856,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .ValueGeneratedOnAdd()
                         .HasColumnType("INTEGER");
 
+                    b.Property<long>("Added")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("Altered")
+                        .HasColumnType("INTEGER");
+
                     b.Property<int>("Attempt")
                         .HasColumnType("INTEGER");
 
@@ -768,6 +915,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<string>("Failure")
                         .HasColumnType("TEXT");
 
+                    b.Property<long>("Gone")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long>("Items")
                         .HasColumnType("INTEGER");
 
@@ -777,6 +927,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<string>("Kind")
                         .IsRequired()
                         .HasColumnType("TEXT");
+
+                    b.Property<long>("Known")
+                        .HasColumnType("INTEGER");
 
                     b.Property<string>("Machine")
                         .IsRequired()
@@ -806,6 +959,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<long>("ReadBytes")
                         .HasColumnType("INTEGER");
 
+                    b.Property<long?>("Revision")
+                        .HasColumnType("INTEGER");
+
                     b.Property<long>("SelectedBytes")
                         .HasColumnType("INTEGER");
 
@@ -828,6 +984,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<long>("StoredBytes")
                         .HasColumnType("INTEGER");
 
+                    b.Property<string>("Surge")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("SurgeSeenBy")
+                        .HasColumnType("TEXT");
+
                     b.Property<double?>("TookSeconds")
                         .HasColumnType("REAL");
 
@@ -835,6 +997,10 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .HasColumnType("TEXT");
 
                     b.HasKey("Id");
+
+                    b.HasIndex("Job")
+                        .HasDatabaseName("IX_Runs_Surge")
+                        .HasFilter("\"Surge\" IS NOT NULL AND \"SurgeSeenBy\" IS NULL");
 
                     b.HasIndex("PlannedRunId");
 
@@ -949,6 +1115,41 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasIndex("At");
 
                     b.ToTable("TakenReports");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.Ticket", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("AlertId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Channel")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("ClosedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("MessageId")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("OpenedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("Page")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Reference")
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("AlertId", "Channel");
+
+                    b.ToTable("Tickets");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.TimedMark", b =>

@@ -8,7 +8,19 @@ namespace IronKeep.Cli.Commands;
 
 internal static class AlertCommands
 {
-    public static Command Make() => Common.Noun("alert", "Open matters", List(), Acknowledge(), Close());
+    public static Command Make() =>
+        Common.Noun(
+            "alert",
+            "Open matters",
+            List(),
+            AlertDetailCommands.One(),
+            Acknowledge(),
+            AlertDetailCommands.Known(),
+            RerunCommands.Rerun(),
+            RerunCommands.Wait(),
+            AlertDetailCommands.Note(),
+            Close()
+        );
 
     private static Command List()
     {
@@ -19,30 +31,50 @@ internal static class AlertCommands
                 "Only of this class: failed, missed, overdue, stale, suspect, unsound, nearly-full, braked-prune, silent, sign-ins, "
                 + "untold, service or clock",
         };
+        var severity = new Option<string?>("--severity")
+        {
+            Description = "Only what is so grave: notice, failure, broken-promise or danger",
+        };
+        var job = new Option<string?>("--job") { Description = "Only what concerns this job" };
+        var find = new Option<string?>("--find") { Description = "Only what says these words, closed ones too" };
+        var since = new Option<string?>("--since")
+        {
+            Description = "Only what was there since then, closed ones too: a date, or '30 days'",
+        };
         return Common.Verb(
             "list",
-            "Open alerts",
+            "Open alerts; with --find or --since, closed ones too",
             async (parsed, client, cancel) =>
             {
-                var alerts = await client.ListAsync<AlertAnswer>(
-                    (
-                        $"alerts?{(parsed.GetValue(all) ? "" : "state=open&")}"
-                        + $"{(parsed.GetValue(kind) is { } k ? $"class={Uri.EscapeDataString(k)}" : "")}"
-                    ).TrimEnd('&', '?'),
-                    1000,
-                    cancel
+                var past = parsed.GetValue(all) || parsed.GetValue(since) is not null || parsed.GetValue(find) is not null;
+                (string Name, string? Value)[] filters =
+                [
+                    ("state", past ? null : "open"),
+                    ("class", parsed.GetValue(kind)),
+                    ("severity", parsed.GetValue(severity)),
+                    ("job", parsed.GetValue(job)),
+                    ("find", parsed.GetValue(find)),
+                    ("since", parsed.GetValue(since) is { } s ? $"{Until.ReadPast(s):O}" : null),
+                ];
+                var query = string.Join(
+                    '&',
+                    filters.Where(f => f.Value is not null).Select(f => $"{f.Name}={Uri.EscapeDataString(f.Value!)}")
                 );
+                var alerts = await client.ListAsync<AlertAnswer>(query.Length > 0 ? $"alerts?{query}" : "alerts", 1000, cancel);
                 if (Common.AsJson(parsed))
                     Show.Json(alerts);
                 else
                     Show.Table(
-                        [">alert", "state", "class", "subject", ">times", "since", "message"],
+                        [">alert", "state", "class", "severity", "subject", ">times", "since", "message"],
                         alerts.Select(a =>
                             new[]
                             {
                                 $"{a.Id}",
-                                a.State.Word(),
+                                a.KnownUntil is { } known ? $"known until {Show.When(known)}"
+                                : a.AcknowledgedBy is { } by ? $"{a.State.Word()} by {by}"
+                                : a.State.Word(),
                                 a.Class.Word(),
+                                a.Severity.Word(),
                                 a.Subject.Words,
                                 $"{a.Count}",
                                 Show.When(a.OpenedAt),
@@ -54,7 +86,11 @@ internal static class AlertCommands
                 return alerts.Any(a => a.State != AlertState.Closed) ? Root.Findings : Root.Done;
             },
             all,
-            kind
+            kind,
+            severity,
+            job,
+            find,
+            since
         );
     }
 

@@ -97,7 +97,7 @@ internal static class CopyCommands
         var id = Id;
         return Common.Verb(
             "show",
-            "One copy",
+            "One copy: where it lies, what it holds, who holds it",
             async (parsed, client, cancel) =>
             {
                 var copy = await FindAsync(client, parsed.GetValue(id)!, cancel);

@@ -40,23 +40,40 @@ internal static class DutyCommands
                 $"Last night ({Show.When(duty.From)} to {Show.When(duty.To)}): {duty.Planned} "
                     + $"planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned"
             );
+            Print(duty);
             Show.Line();
-            Show.Table(
-                ["job", "machine", $"last {(duty.Board.Count == 0 ? 0 : duty.Board[0].Nights.Count)} nights", "newest good copy"],
-                duty.Board.Select(row =>
-                    new[]
-                    {
-                        row.Job,
-                        row.Machine,
-                        string.Concat(row.Nights.Select(n => Mark(n))),
-                        $"{(row.Watched && row.NewestGoodCopy is null ? "watched" : Show.Ago(row.NewestGoodCopy, duty.AsOf))}"
-                            + $"{(row.Stale ? " (stale)" : "")}"
-                            + (row.Pause is { } pause ? $" (paused by {pause.By} until {Show.When(pause.Until)}: {pause.Reason})" : ""),
-                    }
-                ),
-                "no jobs yet"
-            );
-            if (duty.Board.Count > 0)
+            if (duty.Groups.Count > 0)
+                Show.Table(
+                    [duty.GroupedBy.Word(), ">jobs", ">stale", $"last {duty.Groups[0].Nights.Count} nights", ">wrong last night"],
+                    duty.Groups.Select(g =>
+                        new[]
+                        {
+                            g.Name,
+                            $"{g.Jobs}",
+                            $"{g.Stale}",
+                            string.Concat(g.Nights.Select(n => Mark(n.Worst, n.Planned))),
+                            $"{g.WrongLastNight}",
+                        }
+                    ),
+                    "no jobs yet"
+                );
+            else
+                Show.Table(
+                    ["job", "machine", $"last {(duty.Board.Count == 0 ? 0 : duty.Board[0].Nights.Count)} nights", "newest good copy"],
+                    duty.Board.Select(row =>
+                        new[]
+                        {
+                            row.Job,
+                            row.Machine,
+                            string.Concat(row.Nights.Select(n => Mark(n.Outcome, n.Planned))),
+                            $"{(row.Watched && row.NewestGoodCopy is null ? "watched" : Show.Ago(row.NewestGoodCopy, duty.AsOf))}"
+                                + $"{(row.Stale ? " (stale)" : "")}"
+                                + (row.Pause is { } pause ? $" (paused by {pause.By} until {Show.When(pause.Until)}: {pause.Reason})" : ""),
+                        }
+                    ),
+                    "no jobs yet"
+                );
+            if (duty.Board.Count + duty.Groups.Count > 0)
                 Show.Line(
                     "O ok  w warned  s suspect  x failed  m missed  r refused or held back  c cancelled  - not needed  > running  . none "
                         + "planned"
@@ -64,9 +81,31 @@ internal static class DutyCommands
             return calm ? Root.Done : Root.Findings;
         });
 
-    private static char Mark(NightCell night) =>
-        night.Outcome is not { } outcome
-            ? night.Planned > 0
+    private static void Print(DutyAnswer duty)
+    {
+        var since = duty.Since;
+        Show.Line(
+            $"Since yesterday: {Counted.Of(since.AlertsOpened, "alert")} opened and {since.AlertsClosed} closed; "
+                + $"{Counted.Of(since.CopiesMade, "copy", "copies")} made, {since.CopiesExpired} expired, {since.CopiesGone} freed"
+                + (since.CharterChanges > 0 ? $"; the charter was changed {Counted.Of(since.CharterChanges, "time")}" : "")
+        );
+        var promises = duty.Promises;
+        if (promises.Promised > 0)
+            Show.Line(
+                $"Promises of freshness: {promises.Promised - promises.Broken} of {promises.Promised} kept"
+                    + (promises.Broken > 0 ? $"; broken for {Counted.Named([.. promises.Worst.Select(w => w.Job)], promises.Broken)}" : "")
+            );
+        if (duty.Tonight is not { } tonight)
+            return;
+        if (tonight.Count == 0)
+            Show.Line("Tonight: nothing is expected to go wrong");
+        foreach (var trouble in tonight.Take(5))
+            Show.Line($"Tonight, {Show.When(trouble.At)}: {trouble.Subject} {trouble.Message} -> {trouble.Remedy}");
+    }
+
+    private static char Mark(Outcome? ended, int planned) =>
+        ended is not { } outcome
+            ? planned > 0
                 ? '>'
                 : '.'
             : outcome switch

@@ -10,7 +10,20 @@ namespace IronKeep.Cli.Commands;
 internal static class JobCommands
 {
     public static Command Make() =>
-        Common.Noun("job", "What is backed up, when, to where", List(), One(), When(), RunNow(), CheckIn(), Address(), Pause(), Resume());
+        Common.Noun(
+            "job",
+            "What is backed up, when, to where",
+            List(),
+            One(),
+            When(),
+            RunNow(),
+            CheckIn(),
+            Address(),
+            Pause(),
+            Resume(),
+            HoldExpiry(),
+            LetExpire()
+        );
 
     private static Argument<string> Name => CompletionCommand.Job(new("NAME") { Description = "The job's name" });
 
@@ -45,7 +58,7 @@ internal static class JobCommands
         var name = Name;
         return Common.Verb(
             "show",
-            "One job",
+            "One job: when it is due, how fresh its copies are, what it keeps",
             async (parsed, client, cancel) =>
             {
                 var job = await client.GetAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}", cancel);
@@ -74,6 +87,8 @@ internal static class JobCommands
                 );
                 if (job.Pause is { } pause)
                     Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
+                if (job.ExpiryHold is { } hold)
+                    Show.Line($"  EXPIRY HELD  by {hold.By} until {Show.When(hold.Until)}: {hold.Reason}");
                 foreach (var due in job.NextDue)
                     Show.Line($"    due        {Show.Zoned(due.Local)}   {due.Utc:yyyy-MM-dd HH:mm}Z");
                 if (job.Watched)
@@ -259,6 +274,56 @@ internal static class JobCommands
             name,
             reason,
             until
+        );
+    }
+
+    private static Command HoldExpiry()
+    {
+        var name = Name;
+        var reason = new Option<string>("--reason") { Description = "Why, in a few words", Required = true };
+        var until = Until.Option("Until when: a date, a date and time, or a span such as '3 days'");
+        var alert = new Option<long?>("--alert") { Description = "The alert that gives rise to it, on which it is noted" };
+        return Common.Verb(
+            "hold-expiry",
+            "Lets nothing of a job expire until a date, whatever its policy says",
+            async (parsed, client, cancel) =>
+            {
+                var job = parsed.GetValue(name)!;
+                var hold = await client.PutAsync<ExpiryHoldAnswer>(
+                    $"jobs/{Uri.EscapeDataString(job)}/expiry-hold",
+                    new ExpiryHoldRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!), parsed.GetValue(alert)),
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                    Show.Json(hold);
+                else
+                    Show.Line($"Nothing of job {job} expires until {Show.When(hold.Until)}");
+                return Root.Done;
+            },
+            name,
+            reason,
+            until,
+            alert
+        );
+    }
+
+    private static Command LetExpire()
+    {
+        var name = Name;
+        return Common.Verb(
+            "let-expire",
+            "Ends the hold of a job's expiry; its policy decides again",
+            async (parsed, client, cancel) =>
+            {
+                var job = parsed.GetValue(name)!;
+                var held = await client.DeleteAsync<ExpiryHoldAnswer>($"jobs/{Uri.EscapeDataString(job)}/expiry-hold", cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(held);
+                else
+                    Show.Line($"Expiry of job {job} is not held any more; its policy decides");
+                return Root.Done;
+            },
+            name
         );
     }
 

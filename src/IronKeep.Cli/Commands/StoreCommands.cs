@@ -37,7 +37,8 @@ internal static class StoreCommands
     private static string Reading(StoreAnswer s) =>
         s.Reading is not { TotalBytes: > 0 } r ? "-" : $"{r.ReadWithin30DaysBytes * 100 / r.TotalBytes} %";
 
-    private static Command List() => Common.Verb("list", "All stores", async (parsed, client, cancel) =>
+    private static Command List() =>
+        Common.Verb("list", "All stores, with their room and their last verification", async (parsed, client, cancel) =>
         {
             var stores = await client.GetAsync<IReadOnlyList<StoreAnswer>>("stores", cancel);
             if (Common.AsJson(parsed))

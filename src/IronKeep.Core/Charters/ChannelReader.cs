@@ -3,7 +3,7 @@ using IronKeep.Core.Quantities;
 
 namespace IronKeep.Core.Charters;
 
-/// <summary>Reads one channel: exactly one of 'server', 'pickup' and 'webhook' says how it carries.</summary>
+/// <summary>Reads one channel: exactly one of 'server', 'pickup', 'webhook', 'syslog', 'command' and 'desk' says how it carries.</summary>
 internal sealed class ChannelReader(string name, List<Mistake> mistakes)
 {
     private readonly string about = $"channel {name}";
@@ -15,15 +15,17 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         var webhookFile = map.Scalar("webhook-file");
         if (webhook is not null && webhookFile is not null)
             Wrong(webhookFile, "the address stands in 'webhook' already; keep one of 'webhook' and 'webhook-file'");
-        var ways = new[] { server, pickup, webhook ?? webhookFile }.Count(w => w is not null);
+        var (syslog, command) = (map.Scalar("syslog"), map.Strings("command") ?? []);
+        var (sign, seconds, desk) = (map.Scalar("sign-file"), map.Scalar("command-seconds"), map.Scalar("desk"));
+        var ways = new[] { server, pickup, webhook ?? webhookFile, syslog, command.FirstOrDefault(), desk }.Count(w => w is not null);
         if (ways != 1 && node is MapNode)
         {
             Wrong(
                 node,
                 ways == 0
-                    ? "says no way to carry what it tells; add 'server: mail.example.org:587', 'pickup: /var/spool/mail-out' or 'webhook: "
-                        + "https://…'"
-                    : "has several ways; keep one of 'server', 'pickup' and 'webhook'"
+                    ? "says no way to carry what it tells; add 'server: mail.example.org:587', 'pickup: /var/spool/mail-out', 'webhook: "
+                        + "https://…', 'syslog: udp://loghost', 'command: [page, …]' or 'desk: https://…'"
+                    : "has several ways; keep one of 'server', 'pickup', 'webhook', 'syslog', 'command' and 'desk'"
             );
             return null;
         }
@@ -34,13 +36,36 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         foreach (var address in from is null ? to : to.Append(from))
             if (!IsAddress(address.Value))
                 Wrong(address, $"'{address.Value}' is not a mail address; write somebody@example.org");
-        foreach (var file in new[] { password, token, pickup, webhookFile })
+        foreach (var file in new[] { password, token, pickup, webhookFile, sign })
             if (file is not null && CharterReader.PathProblem(file.Value) is { } problem)
                 Wrong(file, problem);
+        if (command.Count == 0)
+            Refuse("goes with a command", seconds);
+        if (desk is null)
+            foreach (var key in DeskReader.Keys)
+                if (map.Any(key) is { } stray)
+                    Wrong(stray, $"'{key}' goes with a ticket desk, which 'desk' names; take the line out");
+        if (desk is not null)
+        {
+            Refuse("goes with another way to tell", to.FirstOrDefault(), from, security, user, password, sign);
+            return new DeskReader(map, Wrong).Read(desk, token is not null) is { } read
+                ? new ChannelDefinition(name, ChannelKind.Desk) { Desk = read, TokenFile = token?.Value }
+                : null;
+        }
+        if (syslog is not null || command.Count > 0)
+        {
+            Refuse("goes with mail or a webhook", to.FirstOrDefault(), from, security, user, password, token, sign);
+            return syslog is not null ? ReadSyslog(syslog) : ReadCommand(command, seconds);
+        }
         if (webhookFile is not null && webhook is null)
         {
             Refuse("goes with mail, not with a webhook", to.FirstOrDefault(), from, security, user, password);
-            return new ChannelDefinition(name, ChannelKind.Webhook) { UrlFile = webhookFile.Value, TokenFile = token?.Value };
+            return new ChannelDefinition(name, ChannelKind.Webhook)
+            {
+                UrlFile = webhookFile.Value,
+                TokenFile = token?.Value,
+                SignFile = sign?.Value,
+            };
         }
         if (webhook is not null)
         {
@@ -55,13 +80,18 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
                     "an address that is a secret itself does not belong into a charter, which many can read; write it into a file and name "
                         + "that with 'webhook-file'"
                 );
-            return new ChannelDefinition(name, ChannelKind.Webhook) { Url = webhook.Value, TokenFile = token?.Value };
+            return new ChannelDefinition(name, ChannelKind.Webhook)
+            {
+                Url = webhook.Value,
+                TokenFile = token?.Value,
+                SignFile = sign?.Value,
+            };
         }
         if (to.Count == 0)
             map.Missing("mail-to", "say who gets the mail: 'mail-to: [crew@example.org]'");
         if (from is null)
             map.Missing("mail-from", "say from whom it comes: 'mail-from: ironkeep@example.org'");
-        Refuse("goes with a webhook, not with mail", token);
+        Refuse("goes with a webhook, not with mail", token, sign);
         var channel = new ChannelDefinition(name, pickup is null ? ChannelKind.Smtp : ChannelKind.Pickup)
         {
             MailTo = [.. to.Select(t => t.Value)],
@@ -91,6 +121,41 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         };
     }
 
+    private ChannelDefinition? ReadSyslog(ScalarNode syslog)
+    {
+        if (
+            Uri.TryCreate(syslog.Value, UriKind.Absolute, out var at)
+            && at is { Scheme: "udp" or "tcp" or "tls", Host.Length: > 0, UserInfo.Length: 0, Query.Length: 0, AbsolutePath: "/" or "" }
+        )
+            return new ChannelDefinition(name, ChannelKind.Syslog) { Syslog = syslog.Value };
+        Wrong(syslog, $"'{syslog.Value}' is not a receiver of syslog; write udp://loghost, tcp://loghost:601 or tls://loghost:6514");
+        return null;
+    }
+
+    /// <summary>
+    /// A name and no path: what may be run is chosen by whoever has the service's machine, not by whoever edits a charter.
+    /// </summary>
+    private ChannelDefinition? ReadCommand(List<ScalarNode> command, ScalarNode? seconds)
+    {
+        var program = command[0];
+        if (!program.Value.All(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '_' or '.') || program.Value.StartsWith('.'))
+        {
+            Wrong(
+                program,
+                $"'{program.Value}' is not the name of a command; put the command into the service's folder for them and name it here"
+            );
+            return null;
+        }
+        var most = ChannelDefinition.MostCommandSeconds;
+        var within = ChannelDefinition.UsualCommandSeconds;
+        if (
+            seconds is not null
+            && !(int.TryParse(seconds.Value, NumberStyles.None, CultureInfo.InvariantCulture, out within) && within >= 1 && within <= most)
+        )
+            Wrong(seconds, $"'{seconds.Value}' is not a number of seconds from 1 to {most}");
+        return new ChannelDefinition(name, ChannelKind.Command) { Command = [.. command.Select(c => c.Value)], CommandSeconds = within };
+    }
+
     private (string Host, int Port)? ReadServer(ScalarNode server)
     {
         var colon = server.Value.LastIndexOf(':');
@@ -112,7 +177,7 @@ internal sealed class ChannelReader(string name, List<Mistake> mistakes)
         && part.Any(char.IsAsciiLetter)
         && !part.Contains('.', StringComparison.Ordinal);
 
-    private static bool IsAddress(string text)
+    internal static bool IsAddress(string text)
     {
         var at = text.IndexOf('@', StringComparison.Ordinal);
         return at > 0

@@ -1,6 +1,9 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Quantities;
+using IronKeep.Core.Reports;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Telling;
 using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
 using NodaTime;
@@ -21,8 +24,16 @@ public sealed record Charter(DateTimeZone Zone)
     public static Charter Empty { get; } = new(DateTimeZone.Utc);
 
     public Schedule? DutyMail { get; init; }
+
+    /// <summary>When each route says that it works, in <see cref="Zone"/>; null: never.</summary>
+    public Schedule? SignOfLife { get; init; }
     public ImmutableArray<string> Tells { get; init; } = [];
     public int? RunsAtOnce { get; init; }
+
+    /// <summary>The file with the outside address that is fetched while the service is well; null: none is.</summary>
+    public string? HeartbeatFile { get; init; }
+    public Span HeartbeatEvery { get; init; } = UsualHeartbeat;
+    public static readonly Span UsualHeartbeat = new(5, SpanUnit.Minutes);
     public ImmutableSortedDictionary<string, MachineDefinition> Machines { get; init; } = None<MachineDefinition>();
     public ImmutableSortedDictionary<string, StoreDefinition> Stores { get; init; } = None<StoreDefinition>();
     public ImmutableSortedDictionary<string, CalendarDefinition> Calendars { get; init; } = None<CalendarDefinition>();
@@ -30,6 +41,12 @@ public sealed record Charter(DateTimeZone Zone)
     public ImmutableSortedDictionary<string, MediaGroup> MediaGroups { get; init; } = None<MediaGroup>();
     public ImmutableSortedDictionary<string, RotationSetDefinition> RotationSets { get; init; } = None<RotationSetDefinition>();
     public ImmutableSortedDictionary<string, ChannelDefinition> Channels { get; init; } = None<ChannelDefinition>();
+    public ImmutableSortedDictionary<string, PersonDefinition> People { get; init; } = None<PersonDefinition>();
+    public ImmutableSortedDictionary<string, RotaDefinition> Rotas { get; init; } = None<RotaDefinition>();
+    public ImmutableSortedDictionary<string, RouteDefinition> Routes { get; init; } = None<RouteDefinition>();
+    public ImmutableSortedDictionary<string, MaintenanceWindow> MaintenanceWindows { get; init; } = None<MaintenanceWindow>();
+    public ImmutableSortedDictionary<string, CauseDefinition> Causes { get; init; } = None<CauseDefinition>();
+    public ImmutableSortedDictionary<string, ReportDefinition> Reports { get; init; } = None<ReportDefinition>();
     public ImmutableSortedDictionary<string, LogRules> LogRules { get; init; } = None<LogRules>();
     public ImmutableSortedDictionary<string, JobDefinition> Jobs { get; init; } = None<JobDefinition>();
 
@@ -38,8 +55,11 @@ public sealed record Charter(DateTimeZone Zone)
     /// <summary>The zone of a job's schedule.</summary>
     public DateTimeZone ZoneOf(JobDefinition job) => job.Zone ?? Zone;
 
-    /// <summary>The channels that hear of a job.</summary>
-    public ImmutableArray<string> TellsOf(JobDefinition job) => job.Tells.Length > 0 ? job.Tells : Tells;
+    /// <summary>What to do about a failure: the site's own words, else the usual ones.</summary>
+    public string RemedyOf(FailureClass failure) => Causes.GetValueOrDefault(Kebab.Of(failure))?.Remedy ?? FailureWords.Remedy(failure);
+
+    /// <summary>The plain cause of a failure: the site's own words, else the usual ones.</summary>
+    public string CauseOf(FailureClass failure) => Causes.GetValueOrDefault(Kebab.Of(failure))?.Cause ?? FailureWords.Cause(failure);
 
     /// <summary>
     /// The job whose schedule makes this one due: itself, or the first of the jobs that it follows. The reader refuses circles.

@@ -41,6 +41,22 @@ public static class CharterDiff
         return changes.ToImmutable();
     }
 
+    /// <summary>What a run of a job goes by; the rest says when it runs, what is kept and who is told.</summary>
+    private static readonly ImmutableArray<string> Runs =
+    [
+        "takes",
+        "leaves-out",
+        "leaves-out-caches",
+        "other-file-systems",
+        "compression",
+        "into",
+        "locks",
+    ];
+
+    /// <summary>What differs for a run between two definitions of a job.</summary>
+    public static ImmutableArray<FieldChange> OfRuns(JobDefinition before, JobDefinition after) =>
+        Differing(CharterFields.Of(before), CharterFields.Of(after)).RemoveAll(c => !Runs.Contains(c.Field));
+
     private static ImmutableArray<FieldChange> Differing(ImmutableArray<CharterField> before, ImmutableArray<CharterField> after)
     {
         var was = before.ToDictionary(f => f.Key);

@@ -2,8 +2,11 @@ using System.Collections.Immutable;
 using System.Globalization;
 using IronKeep.Core.Dated;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Reports;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Telling;
+using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
 
 namespace IronKeep.Core.Charters;
@@ -38,12 +41,24 @@ public static class CharterFields
         ("media-group", "media-groups"),
         ("rotation-set", "rotation-sets"),
         ("channel", "channels"),
+        ("person", "people"),
+        ("rota", "rotas"),
+        ("route", "routes"),
+        ("maintenance-window", "maintenance-windows"),
+        ("cause", "causes"),
+        ("report", "reports"),
         ("log-rules", "log-rules"),
         ("job", "jobs"),
     ];
 
     public static ImmutableArray<CharterField> Of(MachineDefinition m) =>
-        List(One("runs-at-once", Number(m.RunsAtOnce)), One("importance", Number(m.Importance)));
+        List(
+            One("runs-at-once", Number(m.RunsAtOnce)),
+            One("importance", Number(m.Importance)),
+            Many("tags", m.Tags),
+            One("site", m.Site),
+            One("owner", m.Owner)
+        );
 
     public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));
 
@@ -110,8 +125,82 @@ public static class CharterFields
             One("pickup", c.Folder),
             One("webhook", c.Url),
             One("webhook-file", c.UrlFile),
-            One("token-file", c.TokenFile)
+            One("token-file", c.TokenFile),
+            One("sign-file", c.SignFile),
+            One("syslog", c.Syslog),
+            Many("command", c.Command),
+            One("command-seconds", c.CommandSeconds == ChannelDefinition.UsualCommandSeconds ? null : Number(c.CommandSeconds)),
+            One("desk", c.Desk?.Address),
+            Many("headers", [.. (c.Desk?.Headers ?? []).Select(h => $"{h.Name}: {h.Value}")]),
+            One("opens", Call(c.Desk?.Opens)),
+            One("open-body", c.Desk?.Opens.Body?.Text),
+            One("reference", c.Desk?.Reference),
+            One("updates", Call(c.Desk?.Updates)),
+            One("update-body", c.Desk?.Updates?.Body?.Text),
+            One("closes", Call(c.Desk?.Closes)),
+            One("close-body", c.Desk?.Closes?.Body?.Text),
+            One("ticket-page", c.Desk?.Page?.Text)
         );
+
+    private static string? Call(DeskCall? call) => call is null ? null : $"{call.Method} {call.Path}";
+
+    public static ImmutableArray<CharterField> Of(PersonDefinition p) =>
+        List(
+            Many("told-by", p.ToldBy),
+            One("mail", p.Mail),
+            Many("hours", [.. p.Hours.Select(h => h.ToString())]),
+            Many("away", p.Away?.Entries ?? []),
+            One("zone", p.Zone?.Id)
+        );
+
+    public static ImmutableArray<CharterField> Of(RotaDefinition r) =>
+        List(
+            Many("members", r.Members),
+            One("changes", Sentence(r.Changes)),
+            One("first", SentenceWords.Date(r.First)),
+            One("stand-in", r.StandIn),
+            One("zone", r.Zone?.Id)
+        );
+
+    public static ImmutableArray<CharterField> Of(RouteDefinition r) =>
+        List(
+            Many("severity", [.. r.Severities.Select(s => Kebab.Of(s))]),
+            Many("class", [.. r.Classes.Select(c => Kebab.Of(c))]),
+            Many("tags", r.Tags),
+            Many("jobs", r.Jobs),
+            Many("machines", r.Machines),
+            Many("stores", r.Stores),
+            Many("tells", r.Tells),
+            One("tell-when", r.TellWhen == TellWhen.Trouble ? null : Kebab.Of(r.TellWhen)),
+            One("digest", Sentence(r.Digest)),
+            One("unseen-for", r.UnseenFor?.ToString()),
+            Many("then-tells", r.ThenTells)
+        );
+
+    public static ImmutableArray<CharterField> Of(MaintenanceWindow w) =>
+        List(
+            One("when", Sentence(w.When)),
+            One("lasts", w.Lasts.ToString()),
+            One("everything", w.Everything ? "yes" : null),
+            Many("tags", w.Tags),
+            Many("machines", w.Machines),
+            Many("stores", w.Stores),
+            One("note", w.Note)
+        );
+
+    public static ImmutableArray<CharterField> Of(ReportDefinition r) =>
+        List(
+            One("every", Kebab.Of(r.Every)),
+            Many("sites", r.Sites),
+            Many("owners", r.Owners),
+            Many("tags", r.Tags),
+            Many("machines", r.Machines),
+            Many("jobs", r.Jobs),
+            One("when", Sentence(r.When)),
+            Many("tells", r.Tells)
+        );
+
+    public static ImmutableArray<CharterField> Of(CauseDefinition c) => List(One("cause", c.Cause), One("remedy", c.Remedy));
 
     public static ImmutableArray<CharterField> Of(LogRules r) =>
         List(
@@ -170,8 +259,10 @@ public static class CharterFields
             One("retries", j.Retries == 0 ? null : j.Retries.ToString(CultureInfo.InvariantCulture)),
             One("band", j.Band == Watching.Band.Usual ? null : j.Band.ToString()),
             One("prune", j.Prune == PruneTime.ByHand ? null : Kebab.Of(j.Prune)),
+            Many("tags", j.Tags),
             Many("tells", j.Tells),
             One("tell-when", j.TellWhen == TellWhen.Trouble ? null : Kebab.Of(j.TellWhen)),
+            One("severity", j.Severity.Word()),
             One("expect-size", j.ExpectSize?.ToExactText()),
             One("expect-change", j.ExpectChange?.ToExactText()),
             One("expect-growth", j.ExpectGrowth?.ToExactText()),
@@ -184,6 +275,9 @@ public static class CharterFields
             One("zone", c.Zone.Id),
             Many("tells", c.Tells),
             One("duty-mail", Sentence(c.DutyMail)),
+            One("sign-of-life", Sentence(c.SignOfLife)),
+            One("heartbeat-file", c.HeartbeatFile),
+            One("heartbeat-every", c.HeartbeatFile is null ? null : Unless(c.HeartbeatEvery, Charter.UsualHeartbeat)),
             One("runs-at-once", Number(c.RunsAtOnce))
         );
 
@@ -197,6 +291,12 @@ public static class CharterFields
             .Concat(charter.RotationSets.Values.Select(r => ("rotation-set", r.Name, Of(r))))
             .Concat(charter.Policies.Values.Select(p => ("policy", p.Name, Of(p))))
             .Concat(charter.Channels.Values.Select(c => ("channel", c.Name, Of(c))))
+            .Concat(charter.People.Values.Select(p => ("person", p.Name, Of(p))))
+            .Concat(charter.Rotas.Values.Select(r => ("rota", r.Name, Of(r))))
+            .Concat(charter.Routes.Values.Select(r => ("route", r.Name, Of(r))))
+            .Concat(charter.MaintenanceWindows.Values.Select(w => ("maintenance-window", w.Name, Of(w))))
+            .Concat(charter.Causes.Values.Select(c => ("cause", c.Name, Of(c))))
+            .Concat(charter.Reports.Values.Select(r => ("report", r.Name, Of(r))))
             .Concat(charter.LogRules.Values.Select(r => ("log-rules", r.Name, Of(r))))
             .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, Of(j))));
 

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Reports;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 
@@ -22,13 +23,25 @@ public static class CharterLanguage
 {
     private static readonly string[] YesNo = ["yes", "no"];
 
+    /// <summary>What can be told: each of the kinds, under one key.</summary>
+    public const string Tellable = "channel, person or rota";
+
     private static readonly ImmutableDictionary<string, ImmutableArray<CharterKey>> Kinds = new Dictionary<
         string,
         ImmutableArray<CharterKey>
     >
     {
-        [CharterFields.Settings] = [One("zone"), Many("tells", of: "channel"), One("duty-mail"), One("runs-at-once")],
-        ["machine"] = [One("runs-at-once"), One("importance")],
+        [CharterFields.Settings] =
+        [
+            One("zone"),
+            Many("tells", of: Tellable),
+            One("duty-mail"),
+            One("sign-of-life"),
+            One("heartbeat-file"),
+            One("heartbeat-every"),
+            One("runs-at-once"),
+        ],
+        ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner")],
         ["calendar"] = [Many("closed")],
         ["store"] =
         [
@@ -77,6 +90,64 @@ public static class CharterLanguage
             One("webhook"),
             One("webhook-file"),
             One("token-file"),
+            One("sign-file"),
+            One("syslog"),
+            Many("command"),
+            One("command-seconds"),
+            One("desk"),
+            Many("headers"),
+            One("opens"),
+            One("open-body"),
+            One("reference"),
+            One("updates"),
+            One("update-body"),
+            One("closes"),
+            One("close-body"),
+            One("ticket-page"),
+        ],
+        ["person"] = [Many("told-by", of: "channel"), One("mail"), Many("hours"), Many("away"), One("zone")],
+        ["rota"] = [Many("members", of: "person"), One("changes"), One("first"), One("stand-in") with { Of = "person" }, One("zone")],
+        ["route"] =
+        [
+            Many("severity") with
+            {
+                Choices = Words<Severity>(),
+            },
+            Many("class") with
+            {
+                Choices = Words<AlertClass>(),
+            },
+            Many("tags"),
+            Many("jobs", of: "job"),
+            Many("machines", of: "machine"),
+            Many("stores", of: "store"),
+            Many("tells", of: Tellable),
+            One<TellWhen>("tell-when"),
+            One("digest"),
+            One("unseen-for"),
+            Many("then-tells", of: Tellable),
+        ],
+        ["maintenance-window"] =
+        [
+            One("when"),
+            One("lasts"),
+            One("everything", YesNo),
+            Many("tags"),
+            Many("machines", of: "machine"),
+            Many("stores", of: "store"),
+            One("note"),
+        ],
+        ["cause"] = [One("cause"), One("remedy")],
+        ["report"] =
+        [
+            One<ReportPeriod>("every"),
+            Many("sites"),
+            Many("owners"),
+            Many("tags"),
+            Many("machines", of: "machine"),
+            Many("jobs", of: "job"),
+            One("when"),
+            Many("tells", of: Tellable),
         ],
         ["log-rules"] =
         [
@@ -150,8 +221,10 @@ public static class CharterLanguage
             One("retries"),
             One("band"),
             One<PruneTime>("prune"),
-            Many("tells", of: "channel"),
+            Many("tags"),
+            Many("tells", of: Tellable),
             One<TellWhen>("tell-when"),
+            One<Severity>("severity"),
             One("expect-size"),
             One("expect-change"),
             One("expect-growth"),

@@ -3,6 +3,7 @@ using System.Globalization;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Telling;
 using NodaTime;
 
 namespace IronKeep.Core.Charters;
@@ -49,13 +50,27 @@ public sealed class CharterReader
             );
         var zone = read.Zone(map.Scalar("zone")) ?? DateTimeZone.Utc;
         var dutyMail = read.When(map.Scalar("duty-mail"));
-        var tells = read.Uses(map.Strings("tells"), "channel");
+        var tells = read.Uses(map.Strings("tells"), CharterLanguage.Tellable);
         if (dutyMail is not null && tells.Length == 0)
-            read.Wrong(map.Scalar("duty-mail")!, "'duty-mail' needs somebody to go to: name channels with 'tells: CHANNEL' beside it");
+            read.Wrong(
+                map.Scalar("duty-mail")!,
+                "'duty-mail' needs somebody to go to: name channels, people or rotas with 'tells' beside it"
+            );
+        var signOfLife = read.When(map.Scalar("sign-of-life"));
+        if (signOfLife is not null && tells.Length == 0 && map.Map("routes") is null)
+            read.Wrong(map.Scalar("sign-of-life")!, "'sign-of-life' needs somebody to go to: name them with 'tells', or declare routes");
+        var heartbeat = map.Scalar("heartbeat-file");
+        if (heartbeat is not null)
+            read.Path(heartbeat);
+        else if (map.Scalar("heartbeat-every") is { } every)
+            read.Wrong(every, "'heartbeat-every' goes with 'heartbeat-file', the file with the address to fetch");
         var charter = Charter.Empty with
         {
             Zone = zone,
             DutyMail = dutyMail,
+            SignOfLife = signOfLife,
+            HeartbeatFile = heartbeat?.Value,
+            HeartbeatEvery = read.Span(map.Scalar("heartbeat-every"), atLeastOne: true) ?? Charter.UsualHeartbeat,
             Tells = tells,
             RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, DefinitionReaders.MostAtOnce),
             Machines = Named(map.Map("machines"), "machine", DefinitionReaders.Machine),
@@ -69,15 +84,24 @@ public sealed class CharterReader
                 DefinitionReaders.RotationSet(name, node, of, mistakes)
             ),
             Channels = Named(map.Map("channels"), "channel", (name, node, _) => new ChannelReader(name, mistakes).Read(node)),
+            People = Named(map.Map("people"), "person", PeopleReaders.Person),
+            Rotas = Named(map.Map("rotas"), "rota", PeopleReaders.Rota),
+            Routes = Named(map.Map("routes"), "route", PeopleReaders.Route),
+            MaintenanceWindows = Named(map.Map("maintenance-windows"), "maintenance-window", PeopleReaders.Maintenance),
+            Causes = Named(map.Map("causes"), "cause", PeopleReaders.Cause),
+            Reports = Named(map.Map("reports"), "report", ReportReader.Report),
             LogRules = Named(map.Map("log-rules"), "log-rules", LogRulesReader.Read),
             Jobs = Named(map.Map("jobs"), "job", JobReader.Read),
         };
         foreach (var (about, kind, name) in uses)
         {
             // One that is declared with mistakes of its own is declared all the same.
-            if (places.ContainsKey($"{kind} {name.Value}"))
+            string[] kinds = kind == CharterLanguage.Tellable ? Tellable : [kind];
+            if (kinds.Any(k => places.ContainsKey($"{k} {name.Value}")))
                 continue;
-            var known = places.Keys.Where(p => p.StartsWith(kind + " ", StringComparison.Ordinal)).Select(p => p[(kind.Length + 1)..]);
+            var known = kinds.SelectMany(k =>
+                places.Keys.Where(p => p.StartsWith(k + " ", StringComparison.Ordinal)).Select(p => p[(k.Length + 1)..])
+            );
             var near = Nearest.To(name.Value, known);
             mistakes.Add(
                 new Mistake(
@@ -87,7 +111,7 @@ public sealed class CharterReader
                     $"there is no {kind} '{name.Value}'; "
                         + (
                             near is null
-                                ? $"declare it under '{CharterFields.Sections.First(s => s.Kind == kind).Section}'"
+                                ? $"declare it under '{CharterFields.Sections.First(s => s.Kind == kinds[0]).Section}'"
                                 : $"did you mean '{near}'?"
                         )
                 )
@@ -96,6 +120,7 @@ public sealed class CharterReader
         CheckFollowers(charter.Jobs);
         CheckTimes(charter);
         CheckLayouts(charter);
+        CheckTold(charter);
         RotationReader.CheckLabels(charter.MediaGroups.Values, mistakes, map.Map("media-groups") ?? root);
         return charter;
     }
@@ -132,6 +157,79 @@ public sealed class CharterReader
                     )
                 );
         }
+    }
+
+    private static readonly string[] Tellable = ["channel", "person", "rota"];
+
+    /// <summary>Whoever tells must name one thing with one name, and reach somebody in every hour of every week.</summary>
+    private void CheckTold(Charter charter)
+    {
+        foreach (var (name, _) in charter.People.Select(p => (p.Key, 0)).Concat(charter.Rotas.Select(r => (r.Key, 1))))
+        {
+            var kinds = Tellable.Where(k => places.ContainsKey($"{k} {name}")).ToList();
+            if (kinds.Count < 2)
+                continue;
+            var (line, column) = places[$"{kinds[^1]} {name}"];
+            mistakes.Add(
+                new Mistake(
+                    line,
+                    column,
+                    $"{kinds[^1]} {name}",
+                    $"there is a {kinds[0]} '{name}' too, and 'tells' could mean either; give one of them another name"
+                )
+            );
+        }
+        if (mistakes.Count > 0)
+            return;
+        var weekly = Holes.WithoutDaysAway(charter);
+        var asked = new HashSet<string>();
+        foreach (var group in uses.Where(u => u.Kind == CharterLanguage.Tellable).GroupBy(u => u.About))
+        {
+            var lists = charter.Routes.Values.Where(r => $"route {r.Name}" == group.Key).SelectMany(r => new[] { r.Tells, r.ThenTells });
+            if (!group.Key.StartsWith("route ", StringComparison.Ordinal))
+                lists =
+                [
+                    [.. group.Select(u => u.Name.Value)],
+                ];
+            foreach (var names in lists.Where(l => l.Length > 0 && asked.Add(string.Join(' ', l))))
+                if (HoleOf(weekly, names) is { } hole)
+                    Wrong(group.First(u => names.Contains(u.Name.Value)).Name, group.Key, hole);
+            if (MoreThanAlerts(charter, group.Key) is { } what && Addressees.TakeAlertsAlone(charter, what.Tells))
+                Wrong(
+                    group.First().Name,
+                    group.Key,
+                    $"a ticket desk takes alerts alone, so nobody would be told {what.Of}; name a person, a rota or another channel as well"
+                );
+        }
+    }
+
+    /// <summary>What else than alerts those are told whom something names, and who they are; null where it is alerts alone.</summary>
+    private static (string Of, ImmutableArray<string> Tells)? MoreThanAlerts(Charter charter, string about)
+    {
+        if (about == "the charter" && (charter.DutyMail ?? charter.SignOfLife) is not null)
+            return ("the duty report and the sign of life", charter.Tells);
+        var name = about[(about.IndexOf(' ', StringComparison.Ordinal) + 1)..];
+        if (about == $"report {name}" && charter.Reports.TryGetValue(name, out var report))
+            return ("that report", report.Tells);
+        if (about == $"route {name}" && charter.Routes.GetValueOrDefault(name) is { TellWhen: TellWhen.Always } route)
+            return ("how runs end", route.Tells);
+        if (about == $"job {name}" && charter.Jobs.GetValueOrDefault(name) is { TellWhen: TellWhen.Always } job)
+            return ("how its runs end", job.Tells);
+        return null;
+    }
+
+    private static string? HoleOf(Charter charter, ImmutableArray<string> names)
+    {
+        var from = Holes.Beginning(charter, names);
+        if (Holes.First(charter, names, from, from + Holes.Year) is not { } hole)
+            return null;
+        string Local(Instant at) => at.InZone(charter.Zone).ToString("ddd HH:mm", CultureInfo.InvariantCulture);
+        var turns = names
+            .Select(n => charter.Rotas.GetValueOrDefault(n))
+            .OfType<RotaDefinition>()
+            .Select(r => $" while {r.TurnAt(hole.From, charter.Zone).Person} is on duty");
+        return $"nobody is told from {Local(hole.From)} to {Local(hole.Until)}{string.Concat(turns.Take(1))}: all are outside their hours; "
+            + $"widen the hours, add a stand-in to the rota, or name a channel as well";
     }
 
     /// <summary>The service writes into stores of its own; what others write lies in stores of dated files, and says whose it is.</summary>

@@ -18,7 +18,12 @@ internal static class DefinitionReaders
             name,
             read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, MostAtOnce),
             read.Number(map.Scalar("importance"), "an importance", 1, 5)
-        );
+        )
+        {
+            Tags = PeopleReaders.Tags(map, read),
+            Site = ReportReader.Name(map.Scalar("site"), read, "a site"),
+            Owner = ReportReader.Name(map.Scalar("owner"), read, "an owner"),
+        };
     }
 
     public static CalendarDefinition? Calendar(string name, CharterNode node, ValueReader read)

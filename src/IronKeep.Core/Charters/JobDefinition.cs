@@ -125,8 +125,16 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     public int Retries { get; init; }
     public Band Band { get; init; } = Band.Usual;
     public PruneTime Prune { get; init; }
+
+    /// <summary>Words by which routes and maintenance windows take the job, beside those of its machine.</summary>
+    public ImmutableArray<string> Tags { get; init; } = [];
+
+    /// <summary>Names of channels, people and rotas.</summary>
     public ImmutableArray<string> Tells { get; init; } = [];
     public TellWhen TellWhen { get; init; }
+
+    /// <summary>How grave every alert of the job is; null where it follows from what is at stake.</summary>
+    public Severity? Severity { get; init; }
 
     /// <summary>
     /// What a run is expected to take before any has told: bytes selected, bytes changed in a run, bytes grown in a day, and how long.

@@ -11,7 +11,24 @@ namespace IronKeep.Core.Charters;
 public sealed record MachineDefinition(string Name, int? RunsAtOnce, int? Importance)
 {
     public const int UsualImportance = 3;
+
+    /// <summary>Words by which routes and maintenance windows take the machine with its jobs.</summary>
+    public ImmutableArray<string> Tags { get; init; } = [];
+
+    /// <summary>Where it stands and whose it is, by which reports are made; null: nobody has said.</summary>
+    public string? Site { get; init; }
+    public string? Owner { get; init; }
+
+    public bool Equals(MachineDefinition? other) =>
+        other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
+
+    public override int GetHashCode() => Name.GetHashCode(StringComparison.Ordinal);
 }
+
+/// <summary>
+/// What a site says of a failure class in place of the usual words: the plain cause, what to do, or both. Its name is the class.
+/// </summary>
+public sealed record CauseDefinition(string Name, string? Cause, string? Remedy);
 
 /// <summary>A calendar of closed days that jobs and rotation sets name.</summary>
 public sealed record CalendarDefinition(string Name, ClosedDays Closed);

@@ -25,6 +25,25 @@ public enum FailureClass
 /// <summary>The words for each <see cref="FailureClass"/>.</summary>
 public static class FailureWords
 {
+    /// <summary>The plain cause, as words that follow a colon.</summary>
+    public static string Cause(FailureClass failure) =>
+        failure switch
+        {
+            FailureClass.SourceUnreadable => "what the job takes could not be read",
+            FailureClass.AccessRefused => "the service was refused access",
+            FailureClass.StoreUnreachable => "the store does not answer",
+            FailureClass.StoreFull => "the store is full",
+            FailureClass.UnsafePlace => "source and store lie inside each other",
+            FailureClass.Interrupted => "the run was interrupted",
+            FailureClass.TimedOut => "the run took longer than it may",
+            FailureClass.DataDamaged => "stored data is damaged",
+            FailureClass.NoEnd => "the run began and was not heard of again",
+            FailureClass.ExitCode => "the program ended with an exit code that means failure",
+            FailureClass.Reported => "its log reports an error",
+            FailureClass.Unconfirmed => "success was reported, and no copy was found",
+            _ => "the cause could not be told",
+        };
+
     /// <summary>What to do about it, as one sentence to a tired person.</summary>
     public static string Remedy(FailureClass failure) =>
         failure switch

@@ -50,6 +50,7 @@ public enum AlertState
 {
     Open,
     Acknowledged,
+    Known,
     Closed,
 }
 
@@ -70,6 +71,7 @@ public enum AlertClass
     Clock,
     Unsound,
     Unread,
+    Surge,
 }
 
 /// <summary>What kind of thing an alert is about.</summary>

@@ -4,7 +4,15 @@ using IronKeep.Stores.Posix;
 namespace IronKeep.Runs.Backups;
 
 /// <summary>A file so large that several workers take stretches of it. Whoever ends the last stretch makes its entry.</summary>
-internal sealed class BigFile(Gap gap, byte[] name, OpenFile file, FileFacts facts, FileContent content, CutsBefore? before)
+internal sealed class BigFile(
+    Gap gap,
+    byte[] name,
+    OpenFile file,
+    FileFacts facts,
+    FileContent content,
+    ContentRef? was,
+    CutsBefore? before
+)
 {
     private readonly List<ChunkId>[] stretches = new List<ChunkId>[(content.Length + ContentCutter.Stretch - 1) / ContentCutter.Stretch];
     private long read;
@@ -15,6 +23,9 @@ internal sealed class BigFile(Gap gap, byte[] name, OpenFile file, FileFacts fac
     public OpenFile File => file;
     public FileFacts Facts => facts;
     public FileContent Content => content;
+
+    /// <summary>Its content in the copy before; null when it was not there.</summary>
+    public ContentRef? Was => was;
     public int Stretches => stretches.Length;
 
     /// <summary>Bytes read of the content; fewer than it has when the file shrank.</summary>

@@ -48,6 +48,9 @@ internal sealed class FolderNode(
     public long Size { get; private set; }
     public long Items { get; private set; }
 
+    /// <summary>How many files the previous copy had here that are gone; whole when all names have been taken.</summary>
+    public long Gone => previous?.Gone ?? 0;
+
     /// <summary>The path from "/" as shown, "" for the root.</summary>
     public string Path => parent is null ? "" : $"{parent.Path}/{NameText.Show(name)}";
 
@@ -83,7 +86,10 @@ internal sealed class FolderNode(
         {
             more = false;
             if (next >= names.Count)
+            {
+                previous?.Finish(reader);
                 return null;
+            }
             var window = new Window(this, names, next, Math.Min(names.Count, next + Window.Most));
             next = window.To;
             previous?.Match(window, reader);
@@ -91,6 +97,8 @@ internal sealed class FolderNode(
             Interlocked.Increment(ref unfinished);
             Use();
             more = next < names.Count;
+            if (!more)
+                previous?.Finish(reader);
             return window;
         }
     }
@@ -179,6 +187,11 @@ internal sealed class Window(FolderNode folder, NameList names, int from, int to
     public List<Gap> Gaps { get; } = [];
     public long Size { get; set; }
     public long Items { get; set; }
+
+    /// <summary>Files that the previous copy had too, those of them that are another, and files that it did not have.</summary>
+    public long Known { get; set; }
+    public long Altered { get; set; }
+    public long Added { get; set; }
 
     /// <summary>Bytes read of files in it, until it is counted.</summary>
     public long Moved { get; set; }

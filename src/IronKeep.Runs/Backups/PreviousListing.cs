@@ -2,6 +2,7 @@ using System.Buffers;
 using IronKeep.Stores;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
+using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
@@ -13,6 +14,9 @@ internal sealed class PreviousListing
 {
     private readonly List<ChunkId> chunks;
     private readonly Action<string> unreadable;
+
+    /// <summary>How many files the previous copy had under names that are not here any more.</summary>
+    public long Gone { get; private set; }
     private Segment? segment;
     private int chunk,
         at,
@@ -46,17 +50,38 @@ internal sealed class PreviousListing
                 if (recordLength == 0 && !Next(reader))
                     return;
                 var from = segment!.Bytes.Slice(recordStart, recordLength);
-                var order = EntryRecord.NameOf(EntryRecord.Take(ref from)).SequenceCompareTo(name);
+                var record = EntryRecord.Take(ref from);
+                var order = EntryRecord.NameOf(record).SequenceCompareTo(name);
                 if (order > 0)
                     break;
                 if (order == 0)
                     window.SetBefore(i, segment, recordStart, recordLength);
+                else
+                    Count(record);
                 recordLength = 0;
                 if (order == 0)
                     break;
             }
         }
     }
+
+    /// <summary>Counts what follows the last name that is here.</summary>
+    public void Finish(ChunkReader reader)
+    {
+        for (; recordLength > 0 || Next(reader); recordLength = 0)
+        {
+            var from = segment!.Bytes.Slice(recordStart, recordLength);
+            Count(EntryRecord.Take(ref from));
+        }
+    }
+
+    private void Count(ReadOnlySpan<byte> record) =>
+        Gone += EntryRecord.KindOf(record) switch
+        {
+            EntryKind.Folder => EntryRecord.ItemsOf(record),
+            EntryKind.File => 1,
+            _ => 0,
+        };
 
     private bool Next(ChunkReader reader)
     {

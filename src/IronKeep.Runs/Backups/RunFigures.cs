@@ -1,3 +1,4 @@
+using IronKeep.Core.Watching;
 using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Runs.Backups;
@@ -16,6 +17,10 @@ public sealed class RunFigures
         read,
         skipped,
         changed,
+        known,
+        altered,
+        gone,
+        added,
         moving;
 
     public long Items => Interlocked.Read(ref items);
@@ -32,6 +37,21 @@ public sealed class RunFigures
     /// Bytes of content that were read of files which are not counted among the items yet: what shows that a large file moves.
     /// </summary>
     public long Moving => Interlocked.Read(ref moving);
+
+    /// <summary>
+    /// What became of the files of the copy before: those that are here still and those of them whose content is another, those that are
+    /// gone, and files that it did not have. Of what is skipped only the first is known.
+    /// </summary>
+    public Churn Churn =>
+        new(Interlocked.Read(ref known), Interlocked.Read(ref altered), Interlocked.Read(ref gone), Interlocked.Read(ref added));
+
+    internal void Known(long count) => Interlocked.Add(ref known, count);
+
+    internal void Altered(long count) => Interlocked.Add(ref altered, count);
+
+    internal void Gone(long count) => Interlocked.Add(ref gone, count);
+
+    internal void Added(long count) => Interlocked.Add(ref added, count);
 
     internal void Move(long bytes) => Interlocked.Add(ref moving, bytes);
 

@@ -88,6 +88,7 @@ internal sealed class TreeIntake(
             Window(window, reader, intake);
         if (more)
             return;
+        figures.Gone(node.Gone);
         node.Leave();
         Released(node);
     }
@@ -166,6 +167,10 @@ internal sealed class TreeIntake(
                         folders.Add(below);
                     continue;
                 }
+                if (facts.Kind == EntryKind.File && before.Length > 0)
+                    window.Known++;
+                else if (facts.Kind == EntryKind.File)
+                    window.Added++;
                 EntryRecord.WriteHeader(header, facts);
                 if (before.Length > 0 && Unchanged(before, header))
                     Keep(window, before, facts);
@@ -185,6 +190,9 @@ internal sealed class TreeIntake(
         }
         figures.Add(window.Items, window.Size);
         figures.Move(-window.Moved);
+        figures.Known(window.Known);
+        figures.Altered(window.Altered);
+        figures.Added(window.Added);
         for (var i = folders.Count - 1; i >= 0; i--)
             stack.Push(new Work(folders[i], null, 0));
         node.Leave();
@@ -238,11 +246,10 @@ internal sealed class TreeIntake(
         switch (facts.Kind)
         {
             case EntryKind.File:
-                var known =
-                    before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.File
-                        ? CutsBefore.Of(EntryRecord.ContentOf(before[4..]), facts.Size, store, reader)
-                        : null;
-                File(window, name, known, intake);
+                ContentRef? was =
+                    before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.File ? EntryRecord.ContentOf(before[4..]) : null;
+                var known = was is { } content ? CutsBefore.Of(content, facts.Size, store, reader) : null;
+                File(window, name, was, known, intake);
                 break;
             case EntryKind.Symlink:
                 Add(window, Entry(facts, name) with { LinkTarget = handle.ReadLink(name), Attributes = [.. handle.Attributes(name)] });
@@ -259,7 +266,7 @@ internal sealed class TreeIntake(
     /// <summary>
     /// Reads a file until two looks at its attributes, before and after, agree; at most three times. A big one is shared out.
     /// </summary>
-    private void File(Window window, byte[] name, CutsBefore? before, FileIntake intake)
+    private void File(Window window, byte[] name, ContentRef? was, CutsBefore? before, FileIntake intake)
     {
         for (var attempt = 1; ; attempt++)
         {
@@ -274,7 +281,7 @@ internal sealed class TreeIntake(
                 if (content.Length > ContentCutter.Stretch)
                 {
                     shared = true;
-                    Share(new BigFile(window.Reserve(), name, file, facts, content, before));
+                    Share(new BigFile(window.Reserve(), name, file, facts, content, was, before));
                     return;
                 }
                 var chunks = intake.Take(content, 0, content.Length, before, out var read, cancel);
@@ -285,7 +292,10 @@ internal sealed class TreeIntake(
                 if (torn)
                     Warn($"{window.Folder.PathOf(name)} changed while it was read, three times; its copy may mix old and new content");
                 figures.FileRead();
-                Add(window, EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder));
+                var entry = EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder);
+                if (was is { } one && one != entry.Content)
+                    window.Altered++;
+                Add(window, entry);
                 return;
             }
             finally
@@ -329,6 +339,8 @@ internal sealed class TreeIntake(
                     intake.Lane,
                     window.Folder
                 );
+                if (file.Was is { } was && was != file.Gap.Entry.Content)
+                    figures.Altered(1);
             }
         }
         WindowReleased(window);

@@ -14,6 +14,8 @@ internal static class BackupAlerts
     public static IEnumerable<AlertStep> Of(Run run, Charter charter)
     {
         var subject = Subject.OfJob(run.Job!, run.Machine);
+        if (run.Surge is { } surge)
+            yield return new AlertStep(subject, [], Surged(run, subject, surge));
         if (run.Outcome is Outcome.Ok or Outcome.Warned)
         {
             yield return new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue, AlertClass.Suspect]);
@@ -34,19 +36,35 @@ internal static class BackupAlerts
         // What one store got can be in doubt although another failed.
         if (run is { Outcome: Outcome.Failed, Brief: { } doubt })
             yield return new AlertStep(subject, [], Doubt(run, subject, doubt));
-        // A store that is down or full is one matter, however many jobs it stops.
-        yield return run is { FailedStore: { } store1, Failure: FailureClass.StoreUnreachable or FailureClass.StoreFull }
+        // A store that is down, full or does not let us in is one matter, however many jobs it stops.
+        yield return run is { FailedStore: { } store1, Failure: { } failure } && IsOfTheStore(failure)
             ? new AlertStep(
                 subject,
                 [],
-                RunAlerts.Failed(run, Subject.OfStore(store1), more: Holds(run, charter)) with
+                RunAlerts.Failed(run, Subject.OfStore(store1), charter, more: Holds(run, charter)) with
                 {
                     Class = AlertClass.Failed,
                     Affected = run.Job,
                 }
             )
-            : new AlertStep(subject, [], RunAlerts.Failed(run, subject, more: Holds(run, charter)));
+            : new AlertStep(subject, [], RunAlerts.Failed(run, subject, charter, more: Holds(run, charter)));
     }
+
+    private static bool IsOfTheStore(FailureClass failure) =>
+        failure is FailureClass.StoreUnreachable or FailureClass.StoreFull or FailureClass.AccessRefused;
+
+    private static Matter Surged(Run run, Subject subject, string surge) =>
+        new(
+            subject,
+            AlertClass.Surge,
+            $"run {run.Id} changed more at once than the job does: {surge}. Nothing of this job expires meanwhile",
+            "Look at what changed (What changed, on the job's page). If it is right, confirm it with "
+                + $"'ironkeep run confirm {run.Id}' or the button at the run; if not, take the machine off the network, and "
+                + "restore from the copy before."
+        )
+        {
+            RunId = run.Id,
+        };
 
     private static Matter Doubt(Run run, Subject subject, string doubt) =>
         new(

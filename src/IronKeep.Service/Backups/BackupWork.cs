@@ -24,6 +24,7 @@ namespace IronKeep.Service.Backups;
 /// </summary>
 public sealed class BackupWork(
     CharterInForce charter,
+    EarlierCharters earlier,
     OpenStores stores,
     StoreRoom rooms,
     CopyBook copies,
@@ -40,9 +41,18 @@ public sealed class BackupWork(
     public bool IsRetried => true;
 
     /// <summary>Its job, stores and locks.</summary>
-    public RunClaim ClaimOf(Run run, Charter charter) =>
-        charter.Jobs.GetValueOrDefault(run.Job!) is { } job
-            ? new RunClaim(job.Name, run.Machine, job.Into, job.Locks, charter.ImportanceOf(job), run.Due ?? run.NotBefore ?? run.Queued)
+    public RunClaim ClaimOf(Run run, Charter charter)
+    {
+        var order = RerunOrder.Of(run);
+        return charter.Jobs.GetValueOrDefault(run.Job!) is { } job
+            ? new RunClaim(
+                job.Name,
+                run.Machine,
+                [.. order?.Into ?? job.Into],
+                [.. order?.Locks ?? job.Locks],
+                charter.ImportanceOf(job),
+                run.Due ?? run.NotBefore ?? run.Queued
+            )
             : new RunClaim(
                 run.Job!,
                 run.Machine,
@@ -51,6 +61,7 @@ public sealed class BackupWork(
                 MachineDefinition.UsualImportance,
                 run.Due ?? run.Queued
             );
+    }
 
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => BackupAlerts.Of(run, charter);
 
@@ -68,6 +79,19 @@ public sealed class BackupWork(
     {
         if (!charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job))
             return new RunEnding(Outcome.Cancelled, $"the charter has no job {live.Run.Job} any more");
+        if (RerunOrder.Of(live.Run) is { } order)
+        {
+            if (
+                (await earlier.OfAsync(order.Revision, cancel))?.Jobs.GetValueOrDefault(job.Name) is not { } then
+                || then.Into.Any(s => !charter.Charter.Stores.ContainsKey(s))
+            )
+                return new RunEnding(
+                    Outcome.Cancelled,
+                    $"the settings of revision {order.Revision} of the charter cannot be used any more; run {job.Name} with today's"
+                );
+            job = then;
+            live.Log(LogSeverity.Info, $"with the settings of revision {order.Revision} of the charter");
+        }
         // Links can have changed since the charter was applied.
         if (PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why)
             throw new RunFailedException(FailureClass.UnsafePlace, why);
@@ -75,7 +99,16 @@ public sealed class BackupWork(
         var made = new List<Made>();
         foreach (var store in job.Into)
             made.Add(await IntoAsync(live, job, store, takes, made, cancel));
-        return await EndAsync(live, job, made, cancel);
+        var ending = await EndAsync(live, job, made, cancel);
+        if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures)
+            return ending;
+        var churn = figures.Churn;
+        var measure = new ChurnMeasure(churn, made.Sum(m => m.Figures?.NewBytes ?? 0), made.Sum(m => m.Figures?.StoredBytes ?? 0));
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var surge = Surges.Judge(await RunHistory.LastChurnsAsync(db, live.Run, cancel), measure);
+        foreach (var reason in surge)
+            live.Log(LogSeverity.Warning, reason);
+        return ending with { Churn = churn, Surge = surge.IsEmpty ? null : string.Join("; ", surge) };
     }
 
     private async Task<Made> IntoAsync(

@@ -17,7 +17,10 @@ public static class RunConfirmation
 {
     public static void MapConfirmation(this IEndpointRouteBuilder api) =>
         api.MapPost("/runs/{id:long}/confirm", ConfirmAsync)
-            .WithSummary("Says that a suspect run is right as it is; what is usual is learned anew from it on");
+            .WithSummary(
+                "Says that a suspect run, or one that changed much at once, is right as it is; what is usual is learned anew from a "
+                    + "suspect one on"
+            );
 
     private static async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> ConfirmAsync(
         long id,
@@ -35,7 +38,8 @@ public static class RunConfirmation
             return RunEndpoints.Missing(id);
         // One store may have failed where what another got is in doubt.
         var inDoubt = await db.Copies.AnyAsync(c => c.RunId == id && c.Doubt != null, cancel);
-        if (run.Outcome != Core.Watching.Outcome.Suspect && !inDoubt)
+        var suspect = run.Outcome == Core.Watching.Outcome.Suspect || inDoubt;
+        if (!suspect && run.Surge is null)
             return Problems.Refused($"run {id} is not suspect; there is nothing to confirm");
         if (run.ConfirmedAt is not null)
             return Problems.Refused($"run {id} was confirmed already, by {run.ConfirmedBy}");
@@ -51,9 +55,11 @@ public static class RunConfirmation
             await db
                 .Copies.Where(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null && c.RunId <= id)
                 .ExecuteUpdateAsync(s => s.SetProperty(c => c.Doubt, (string?)null).SetProperty(c => c.NoteDue, true), cancel);
-            if (await db.JobsOnMachines.FindAsync([run.Job!, run.Machine], cancel) is { } watch)
+            if (suspect && await db.JobsOnMachines.FindAsync([run.Job!, run.Machine], cancel) is { } watch)
                 watch.BaseRunId = id;
             await db.SaveChangesAsync(cancel);
+            await AlertBook.SurgesSeenAsync(db, run.Job!, run.Machine, run.ConfirmedBy, cancel);
+            await alerts.CloseAsync(db, Subject.OfJob(run.Job!, run.Machine), [AlertClass.Surge], cancel);
             if (!await db.Copies.AnyAsync(c => c.Job == run.Job && c.Machine == run.Machine && c.Doubt != null, cancel))
                 await alerts.CloseAsync(db, Subject.OfJob(run.Job!, run.Machine), [AlertClass.Suspect], cancel);
             await change.CommitAsync(cancel);

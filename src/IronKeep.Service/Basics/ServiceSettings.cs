@@ -49,6 +49,14 @@ public sealed class ServiceSettings
     /// <summary>The senders whose syslog is taken, as addresses or networks separated by commas; empty: this machine alone.</summary>
     public string SyslogFrom { get; set; } = "";
 
+    /// <summary>
+    /// The folder with the commands that a channel may run; absolute. Neither it nor what lies in it may be writable for others.
+    /// </summary>
+    public string CommandsFolder { get; set; } = "/etc/ironkeep/commands";
+
+    /// <summary>The file with the token for the figures at /metrics; empty: none are given out.</summary>
+    public string MetricsTokenFile { get; set; } = "";
+
     /// <summary>The name of the machine that the service runs on. The catalogue keeps the first.</summary>
     public string Machine { get; set; } = DefaultMachine();
 
@@ -116,6 +124,8 @@ public sealed class ServiceSettings
         }
         if (!Path.IsPathRooted(DataFolder))
             yield return $"IronKeep:DataFolder is '{DataFolder}'; give an absolute path";
+        if (MetricsTokenFile.Length > 0 && !Path.IsPathRooted(MetricsTokenFile))
+            yield return $"IronKeep:MetricsTokenFile is '{MetricsTokenFile}'; give the absolute path of a file with a token";
         if (CatalogueProblem is { } wrong)
             yield return wrong;
         if (!Uri.TryCreate(Listen, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))

@@ -12,13 +12,23 @@ using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
+using NodaTime;
 
 namespace IronKeep.Service.Duty;
 
 /// <summary>Puts together what needs a person now and the sums of the last night, for the page, the client and the daily mail.</summary>
-public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class DutyReport(
+    CharterInForce inForce,
+    NightBoard board,
+    Tonight tonight,
+    TimeProvider clock,
+    IOptions<ServiceSettings> settings
+)
 {
-    public async Task<DutyAnswer> MakeAsync(KeepContext db, CancellationToken cancel)
+    /// <summary>How many broken promises are named.</summary>
+    private const int MostBroken = 8;
+
+    public async Task<DutyAnswer> MakeAsync(KeepContext db, CancellationToken cancel, DutyGrouping? by = null)
     {
         var now = clock.Now();
         var charter = inForce.Charter;
@@ -47,6 +57,29 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
             NightBoard.MostNights,
             cancel
         );
+        var rows = charter
+            .Jobs.Values.Select(job =>
+            {
+                var stands = standing[job.Name];
+                return new DutyJobRow(
+                    job.Name,
+                    Charter.MachineOf(job, machine),
+                    job.Watched,
+                    nights[(job.Name, Charter.MachineOf(job, machine))],
+                    stands.Newest?.Taken.ToDateTimeOffset(),
+                    Freshness.IsStale(job, stands, now),
+                    pauses.TryGetValue((job.Name, Charter.MachineOf(job, machine)), out var pause)
+                        ? new PauseAnswer(
+                            pause.PausedBy!,
+                            pause.PausedReason!,
+                            pause.PausedAt!.Value.ToDateTimeOffset(),
+                            pause.PausedUntil!.Value.ToDateTimeOffset()
+                        )
+                        : null
+                );
+            })
+            .ToList();
+        var grouping = by ?? DutyGroups.Usual(charter, machine);
         return new DutyAnswer(
             now.ToDateTimeOffset(),
             charter.Zone.Id,
@@ -57,29 +90,50 @@ public sealed class DutyReport(CharterInForce inForce, NightBoard board, TimePro
             sums.Find(s => s.Key == null)?.Count ?? 0,
             unplanned,
             // What threatens what is already kept weighs most; what a person has seen weighs least.
-            [.. alerts.OrderBy(a => a.State).ThenByDescending(a => a.Class).ThenByDescending(a => a.LastAt).Select(a => a.ToAnswer())],
             [
-                .. charter.Jobs.Values.Select(job =>
-                {
-                    var stands = standing[job.Name];
-                    return new DutyJobRow(
-                        job.Name,
-                        Charter.MachineOf(job, machine),
-                        job.Watched,
-                        nights[(job.Name, Charter.MachineOf(job, machine))],
-                        stands.Newest?.Taken.ToDateTimeOffset(),
-                        Freshness.IsStale(job, stands, now),
-                        pauses.TryGetValue((job.Name, Charter.MachineOf(job, machine)), out var pause)
-                            ? new PauseAnswer(
-                                pause.PausedBy!,
-                                pause.PausedReason!,
-                                pause.PausedAt!.Value.ToDateTimeOffset(),
-                                pause.PausedUntil!.Value.ToDateTimeOffset()
-                            )
-                            : null
-                    );
-                }),
+                .. alerts
+                    .OrderBy(a => a.State)
+                    .ThenByDescending(a => a.Severity)
+                    .ThenByDescending(a => a.Class)
+                    .ThenByDescending(a => a.LastAt)
+                    .Select(a => a.ToAnswer()),
+            ],
+            grouping == DutyGrouping.Job ? rows : [],
+            grouping,
+            grouping == DutyGrouping.Job
+                ? []
+                : DutyGroups.Of(charter, rows, grouping, NightBoard.Text(NightBoard.NightOf(from, charter.Zone))),
+            await SinceAsync(db, now - Duration.FromDays(1), cancel),
+            PromisesOf(charter, rows),
+            tonight.Findings?.Select(f => new DutyTrouble(f.At!.Value.ToDateTimeOffset(), f.Subject, f.Message, f.Remedy)).ToList()
+        );
+    }
+
+    private static DutyPromises PromisesOf(Charter charter, List<DutyJobRow> rows)
+    {
+        var broken = rows.Where(r => r.Stale).ToList();
+        return new DutyPromises(
+            rows.Count,
+            rows.Count(r => r.NewestGoodCopy is not null),
+            charter.Jobs.Values.Count(j => j.FreshWithin is not null),
+            broken.Count,
+            [
+                .. broken
+                    .OrderBy(r => r.NewestGoodCopy ?? DateTimeOffset.MinValue)
+                    .Take(MostBroken)
+                    .Select(r => new DutyBroken(r.Job, r.Machine, r.NewestGoodCopy, charter.Jobs[r.Job].FreshWithin!.Value.ToString())),
             ]
         );
     }
+
+    private static async Task<DutySince> SinceAsync(KeepContext db, Instant since, CancellationToken cancel) =>
+        new(
+            // What went on in another alert is counted with that.
+            await db.Alerts.CountAsync(a => a.OpenedAt > since && (a.ClosedReason == null || a.ClosedBy != null), cancel),
+            await db.Alerts.CountAsync(a => a.ClosedAt > since && (a.ClosedReason == null || a.ClosedBy != null), cancel),
+            await db.Copies.CountAsync(c => c.Taken > since, cancel),
+            await db.Copies.CountAsync(c => c.BinnedAt > since, cancel),
+            await db.Copies.CountAsync(c => c.GoneAt > since, cancel),
+            await db.CharterRevisions.CountAsync(r => r.AppliedAt > since, cancel)
+        );
 }

@@ -181,9 +181,19 @@ public sealed class NightBoard
         return cells;
     }
 
+    /// <summary>The worst of some outcomes; null where there is none.</summary>
+    public static Outcome? Worst(IEnumerable<Outcome?> outcomes)
+    {
+        var worst = int.MaxValue;
+        foreach (var outcome in outcomes)
+            if (outcome is { } one)
+                worst = Math.Min(worst, Array.IndexOf(ByWeight, one));
+        return worst == int.MaxValue ? null : ByWeight[worst];
+    }
+
     private static LocalDate Latest(LocalDate a, LocalDate b) => a > b ? a : b;
 
-    private static string Text(LocalDate date) => date.ToString("uuuu-MM-dd", CultureInfo.InvariantCulture);
+    internal static string Text(LocalDate date) => date.ToString("uuuu-MM-dd", CultureInfo.InvariantCulture);
 
     private static Instant Begin(LocalDate date, DateTimeZone zone) => date.At(Cut).InZoneLeniently(zone).ToInstant();
 }

@@ -11,6 +11,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Clocks;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
+using IronKeep.Service.Reports;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Telling;
@@ -34,6 +35,7 @@ public sealed class SelfCheck(
     ClockLoop loop,
     Dispatch dispatch,
     Teller teller,
+    ReportDesk reports,
     FactCarrier carrier,
     LogWatching logs,
     FolderWatching folders,
@@ -85,6 +87,7 @@ public sealed class SelfCheck(
             {
                 ("dispatch", dispatch.Rounds),
                 ("teller", teller.Rounds),
+                ("reports", reports.Rounds),
                 ("facts", carrier.Rounds),
                 ("followed logs", logs.Rounds),
                 ("folders of dated files", folders.Rounds),

@@ -22,6 +22,17 @@ public sealed class WatchedWork : IRunWork
     public Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel) =>
         throw new NotSupportedException("a watched run is carried out elsewhere");
 
+    /// <summary>What several jobs of one machine have in common when they fail so at the same time.</summary>
+    private static Shared? OnTheMachine(Run run, Charter charter) =>
+        run.Failure is FailureClass.StoreUnreachable or FailureClass.StoreFull or FailureClass.AccessRefused
+            ? new Shared(
+                Subject.OfMachine(run.Machine),
+                $"{{jobs}} on {run.Machine} failed for one cause: {charter.CauseOf(run.Failure.Value)}",
+                $"{charter.RemedyOf(run.Failure.Value)} Look into the logs on {run.Machine}.",
+                run.Failure
+            )
+            : null;
+
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter)
     {
         var subject = Subject.OfJob(run.Job!, run.Machine);
@@ -59,10 +70,11 @@ public sealed class WatchedWork : IRunWork
                         subject,
                         AlertClass.Failed,
                         $"watched job {run.Job}: {run.Sentence}",
-                        run.Failure is { } failure ? $"{FailureWords.Remedy(failure)} {where}" : where
+                        run.Failure is { } failure ? $"{charter.RemedyOf(failure)} {where}" : where
                     )
                     {
                         RunId = run.Id,
+                        Shared = OnTheMachine(run, charter),
                     }
                 ),
             ],

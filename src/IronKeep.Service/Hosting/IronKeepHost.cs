@@ -17,6 +17,7 @@ using IronKeep.Service.Health;
 using IronKeep.Service.Hearing;
 using IronKeep.Service.Jobs;
 using IronKeep.Service.Prunes;
+using IronKeep.Service.Reports;
 using IronKeep.Service.Runs;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Stores;
@@ -131,7 +132,8 @@ public static class IronKeepHost
         await app.Services.GetRequiredService<WorkerSelf>().JoinAsync(cancel);
         await app.Services.GetRequiredService<Leading>().LookAsync(cancel);
         var dispatch = app.Services.GetRequiredService<Dispatch>();
-        app.Services.GetRequiredService<EventHub>().Describe = run => run.ToAnswer(dispatch.Find(run.Id));
+        app.Services.GetRequiredService<EventHub>().Describe = run =>
+            run.ToAnswer(dispatch.Find(run.Id), app.Services.GetRequiredService<CharterInForce>().Charter);
         return await app.Services.GetRequiredService<People>().MakeCodeAsync(cancel);
     }
 
@@ -185,15 +187,23 @@ public static class IronKeepHost
         services.AddSingleton<TellerSignal>();
         services.AddSingleton<TellingDesk>();
         services.AddSingleton<DutyMail>();
+        services.AddSingleton<ReportMaking>();
+        services.AddSingleton<ReportDesk>();
+        services.AddSingleton<ITimedWork>(s => s.GetRequiredService<ReportDesk>());
         services.AddSingleton<NightBoard>();
         services.AddSingleton<DutyReport>();
         services.AddSingleton<Reductions>();
-        services.AddSingleton<IChannelCarrier, SmtpCarrier>();
+        services.AddSingleton<IChannelCarrier>(_ => new SmtpCarrier());
         services.AddSingleton<IChannelCarrier, PickupCarrier>();
         services.AddSingleton<IChannelCarrier>(s => new WebhookCarrier(
-            new HttpClient(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) },
+            Outgoing(),
+            s.GetRequiredService<TimeProvider>(),
             s.GetRequiredService<IOptions<ServiceSettings>>()
         ));
+        services.AddSingleton(s => ActivatorUtilities.CreateInstance<Heartbeat>(s, Outgoing()));
+        services.AddSingleton<IChannelCarrier>(s => ActivatorUtilities.CreateInstance<DeskCarrier>(s, Outgoing()));
+        services.AddSingleton<IChannelCarrier, SyslogCarrier>();
+        services.AddSingleton<IChannelCarrier, CommandCarrier>();
         services.AddSingleton<Teller>();
         services.AddSingleton<ClockWatch>();
         services.AddSingleton<CheckInAddresses>();
@@ -209,11 +219,13 @@ public static class IronKeepHost
         services.AddSingleton<ITimedWork, CheckTimes>();
         services.AddSingleton<ITimedWork, ReclaimTimes>();
         services.AddSingleton<ITimedWork>(s => s.GetRequiredService<DutyMail>());
+        services.AddSingleton<ITimedWork, SignOfLife>();
         services.AddSingleton<FreshLook>();
         services.AddSingleton<RunLimitLook>();
         services.AddSingleton<ILook>(s => s.GetRequiredService<RunLimitLook>());
         services.AddSingleton<ILook>(s => s.GetRequiredService<FreshLook>());
         services.AddSingleton<ILook, ReminderLook>();
+        services.AddSingleton<ILook, EscalationLook>();
         services.AddSingleton<ILook, StoreLook>();
         services.AddSingleton<ILook, RunLogTidying>();
         services.AddSingleton<IFollower, MadeUp>();
@@ -225,13 +237,21 @@ public static class IronKeepHost
         services.AddSingleton<IFollower, RoomLook>();
         services.AddSingleton<IFollower>(s => s.GetRequiredService<TellingDesk>());
         services.AddSingleton<IFollower, LiveNews>();
+        services.AddSingleton<MetricCounts>();
+        services.AddSingleton<IFollower>(s => s.GetRequiredService<MetricCounts>());
+        services.AddSingleton<KeepMetrics>();
         services.AddSingleton<IBeatLook>(s => s.GetRequiredService<CharterInForce>());
         services.AddSingleton<IBeatLook>(s => s.GetRequiredService<Dispatch>());
         services.AddSingleton<IBeatLook>(s => s.GetRequiredService<RunLimitLook>());
         services.AddSingleton<SelfCheck>();
+        services.AddSingleton<Tonight>();
         services.AddSingleton<AlertBook>();
         services.AddSingleton<PruneDesk>();
         services.AddSingleton<RunQueue>();
+        services.AddSingleton<RunNow>();
+        services.AddSingleton<AlertDetail>();
+        services.AddSingleton<Reruns>();
+        services.AddSingleton<EarlierCharters>();
         services.AddSingleton<RunWorks>();
         services.AddSingleton<RunEnds>();
         services.AddSingleton<CopyWhy>();
@@ -259,6 +279,8 @@ public static class IronKeepHost
         services.AddHostedService(s => s.GetRequiredService<Dispatch>());
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());
+        services.AddHostedService(s => s.GetRequiredService<ReportDesk>());
+        services.AddHostedService(s => s.GetRequiredService<Heartbeat>());
         services.AddHostedService(s => s.GetRequiredService<HearingDesk>());
         if (settings.Ticking)
             services.AddHostedService(s => s.GetRequiredService<LogWatching>());
@@ -304,6 +326,7 @@ public static class IronKeepHost
         app.UseAuthorization();
         app.Use(SignInRules.GuardAgainstForgeryAsync);
         app.MapHealth();
+        app.MapMetrics();
         app.MapOpenApi("/openapi/{documentName}.json");
         app.MapSignInPages();
         app.MapCalendarAddress();
@@ -337,8 +360,13 @@ public static class IronKeepHost
         api.MapPrunes();
         api.MapStores();
         api.MapAlerts();
+        AlertDetail.Map(api);
+        Reruns.Map(api);
+        api.MapReports();
         api.MapDuty();
         api.MapChannels();
+        api.MapWho();
+        api.MapExpiryHolds();
         api.MapService();
         api.MapEvents();
         app.MapFallback("/api/{**path}", () => Results.NotFound()).ExcludeFromDescription();
@@ -356,4 +384,8 @@ public static class IronKeepHost
         app.UseStaticFiles(files);
         app.MapFallbackToFile("index.html", files);
     }
+
+    /// <summary>For addresses outside: no redirect is followed, and one that does not answer within 20 s has failed.</summary>
+    private static HttpClient Outgoing() =>
+        new(new SocketsHttpHandler { AllowAutoRedirect = false }) { Timeout = TimeSpan.FromSeconds(20) };
 }

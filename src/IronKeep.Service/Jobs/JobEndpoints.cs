@@ -91,7 +91,7 @@ public static class JobEndpoints
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(
         string name,
         CharterInForce charter,
-        RunQueue queue,
+        RunNow now,
         KeepContext db,
         IOptions<ServiceSettings> settings,
         HttpContext http,
@@ -100,32 +100,8 @@ public static class JobEndpoints
     {
         if (!charter.Charter.Jobs.TryGetValue(name, out var job))
             return Missing(name);
-        if (job.Watched)
-            return Problems.Refused($"job {name} is watched: something else carries it out on {job.On ?? "this machine"}; start it there");
-        var machine = Charter.MachineOf(job, settings.Value.Machine);
-        var busy = await db.Runs.FirstOrDefaultAsync(
-            r => r.Job == name && r.Machine == machine && r.Kind == RunKind.Backup && r.State != RunState.Ended,
-            cancel
-        );
-        if (busy is { State: RunState.Queued, NotBefore: not null })
-        {
-            // One that waits for its time is asked for now.
-            busy.NotBefore = null;
-            await db.SaveChangesAsync(cancel);
-            queue.Wake();
-            return TypedResults.Accepted($"/api/v1/runs/{busy.Id}", busy.ToAnswer());
-        }
-        if (busy is not null)
-            return Problems.Refused($"job {name} is at work already (run {busy.Id}); watch that run, or cancel it first");
-        if (await db.HangingRuns.FirstOrDefaultAsync(h => h.Job == name && h.Machine == machine, cancel) is { } hung)
-            return Problems.Refused(
-                $"run {hung.RunId} of job {name} was given up but hangs still; find what it waits for, or start the service again"
-            );
-        var run = await queue.AddAsync(
-            new RunRequest(RunKind.Backup, name, RunQueue.StoreOf(job), Actor.Person(http.User.Identity!.Name!)),
-            cancel
-        );
-        return TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer());
+        var begun = await now.BeginAsync(db, job, http.User.Identity!.Name!, settings.Value.Machine, cancel);
+        return begun.Run is { } run ? TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer()) : Problems.Refused(begun.Refusal!);
     }
 
     private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(
@@ -262,7 +238,10 @@ public static class JobEndpoints
             NightsShown,
             cancel
         );
-        var pauses = await watched.AsNoTracking().Where(w => w.PausedUntil > now).ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
+        var pauses = await watched
+            .AsNoTracking()
+            .Where(w => w.PausedUntil > now || w.ExpiryHeldUntil > now)
+            .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
             {
@@ -286,11 +265,11 @@ public static class JobEndpoints
                     policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
                     job.FreshWithin?.ToString(),
                     due.Of(charter.DueTimesOf(job, machine)),
-                    last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id)) : null,
+                    last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id), charter) : null,
                     stands.Newest?.ToAnswer(now),
                     stands.Copies,
                     Freshness.IsStale(job, stands, now),
-                    pause is not null
+                    pause?.PausedUntil > now
                         ? new PauseAnswer(
                             pause.PausedBy!,
                             pause.PausedReason!,
@@ -298,7 +277,14 @@ public static class JobEndpoints
                             pause.PausedUntil!.Value.ToDateTimeOffset()
                         )
                         : null,
-                    nights[at]
+                    nights[at],
+                    pause?.ExpiryHeldUntil > now
+                        ? new ExpiryHoldAnswer(
+                            pause.ExpiryHeldBy!,
+                            pause.ExpiryHeldReason!,
+                            pause.ExpiryHeldUntil!.Value.ToDateTimeOffset()
+                        )
+                        : null
                 )
                 {
                     HeardBy = job.Watched ? job.HeardBy : [],

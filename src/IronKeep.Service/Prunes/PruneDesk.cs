@@ -14,6 +14,7 @@ using IronKeep.Service.Clocks;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
+using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
@@ -165,12 +166,18 @@ public sealed class PruneDesk(
     }
 
     /// <summary>
-    /// What is the same for all plans that are made in one change: the doubt about the clock, and what the brake holds already.
+    /// What is the same for all plans that are made in one change: the doubt about the clock, what the brake holds already, and the jobs of
+    /// which nothing expires, with why.
     /// </summary>
-    public sealed record Look(string? Doubt, HashSet<Subject> Braked);
+    public sealed record Look(string? Doubt, HashSet<Subject> Braked, Dictionary<(string Job, string Machine), string> Frozen);
 
-    public async Task<Look> LookAsync(KeepContext db, CancellationToken cancel) =>
-        new(await clockWatch.DoubtAsync(db, cancel), await AlertBook.OpenAsync(db, AlertClass.BrakedPrune, cancel));
+    public async Task<Look> LookAsync(KeepContext db, CancellationToken cancel)
+    {
+        var frozen = await ExpiryHolds.OpenAsync(db, inForce.Charter, clock.Now(), cancel);
+        foreach (var (at, why) in await RunHistory.SurgesAsync(db, cancel))
+            frozen[at] = why;
+        return new(await clockWatch.DoubtAsync(db, cancel), await AlertBook.OpenAsync(db, AlertClass.BrakedPrune, cancel), frozen);
+    }
 
     /// <summary>The same in the caller's change. A plan by which nothing goes is not kept.</summary>
     public async Task<(string? Fingerprint, int Going)> AutomaticAsync(
@@ -182,7 +189,7 @@ public sealed class PruneDesk(
         CancellationToken cancel
     )
     {
-        var made = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], null, look.Doubt, cancel);
+        var made = await MakeAsync(db, job, machine, store, inForce.Charter.Policies[job.Policy], null, look, cancel);
         var subject = Subject.OfPrune(job.Name, machine, store);
         if (!made.Going.Any())
         {
@@ -220,7 +227,7 @@ public sealed class PruneDesk(
         PolicyDefinition policy,
         Instant? asOf,
         CancellationToken cancel
-    ) => await MakeAsync(db, job, machine, store, policy, asOf, await clockWatch.DoubtAsync(db, cancel), cancel);
+    ) => await MakeAsync(db, job, machine, store, policy, asOf, await LookAsync(db, cancel), cancel);
 
     private async Task<PrunePlan> MakeAsync(
         KeepContext db,
@@ -229,7 +236,7 @@ public sealed class PruneDesk(
         string store,
         PolicyDefinition policy,
         Instant? asOf,
-        string? clockDoubt,
+        Look look,
         CancellationToken cancel
     )
     {
@@ -241,7 +248,12 @@ public sealed class PruneDesk(
         var at = asOf ?? clock.Now();
         if (asOf < clock.Now())
             rows.RemoveAll(r => r.Taken > at);
-        var guards = new RetentionGuards(policy.Zone ?? charter.Zone, policy.AtLeast, job.FreshWithin, clockDoubt);
+        var guards = new RetentionGuards(
+            policy.Zone ?? charter.Zone,
+            policy.AtLeast,
+            job.FreshWithin,
+            look.Doubt ?? look.Frozen.GetValueOrDefault((job.Name, machine))
+        );
         return PrunePlan.Make(
             job.Name,
             machine,

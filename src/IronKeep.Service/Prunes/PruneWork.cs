@@ -42,7 +42,7 @@ public sealed class PruneWork(
     public WhenLost WhenLost => WhenLost.CarriedOn;
 
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) =>
-        RunAlerts.Usual(run, Subject.OfPrune(run.Job!, run.Machine, run.Store!), AlertClass.Failed, AlertClass.BrakedPrune);
+        RunAlerts.Usual(run, Subject.OfPrune(run.Job!, run.Machine, run.Store!), charter, AlertClass.Failed, AlertClass.BrakedPrune);
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {

@@ -229,6 +229,7 @@ public sealed class Dispatch(
                 )
                     continue;
                 (run.State, run.Began, run.Worker) = (RunState.Running, clock.Now(), worker);
+                run.Revision = charter.Revision;
                 ceilings.Begin(claim);
                 atWork.Add(run);
                 taken.Add(run);
@@ -238,7 +239,7 @@ public sealed class Dispatch(
             // A person may cancel one at this very moment: only one of the two wins.
             foreach (var run in taken.ToList())
             {
-                var began = run.Began;
+                var (began, revision) = (run.Began, run.Revision);
                 if (
                     await db
                         .Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued)
@@ -246,6 +247,7 @@ public sealed class Dispatch(
                             s =>
                                 s.SetProperty(r => r.State, RunState.Running)
                                     .SetProperty(r => r.Began, began)
+                                    .SetProperty(r => r.Revision, revision)
                                     .SetProperty(r => r.Worker, worker),
                             stopping
                         ) == 0

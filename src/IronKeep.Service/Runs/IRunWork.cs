@@ -56,7 +56,8 @@ public interface IRunWork
         );
 
     /// <summary>Which alerts its end closes, and what it raises.</summary>
-    IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) => RunAlerts.Usual(run, Subject.OfStore(run.Store!), AlertClass.Failed);
+    IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) =>
+        RunAlerts.Usual(run, Subject.OfStore(run.Store!), charter, AlertClass.Failed);
 }
 
 /// <summary>A step that follows for the alerts from the end of a run: classes of a subject to close, or a matter to raise.</summary>
@@ -83,4 +84,8 @@ public sealed record RunEnding(Outcome Outcome, string Sentence, FailureClass? F
 
     /// <summary>What an alert says, where the whole sentence would be too much.</summary>
     public string? Brief { get; init; }
+    public Churn Churn { get; init; }
+
+    /// <summary>Why it changed more at once than its job does; null: it did not.</summary>
+    public string? Surge { get; init; }
 }

@@ -22,8 +22,13 @@ public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce i
             r => r.Outcome != Outcome.Cancelled && r.Outcome != Outcome.NotNeeded && r.Outcome != Outcome.HeldBack,
             cancel
         );
-        var open = (await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel))
-            .Select(a => (a.Subject, a.Class))
+        var all = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
+        // A job stands for itself and for its part in what it shares with others.
+        var open = all.Select(a => (a.Subject, a.Class))
+            .Concat(
+                all.Where(a => a.SubjectKind == SubjectKind.Machine)
+                    .SelectMany(a => SharedCauses.JobsOf(a).Select(j => (Subject.OfJob(j, a.SubjectMachine!), a.Class)))
+            )
             .ToHashSet();
         foreach (var fact in facts)
         {
@@ -39,20 +44,23 @@ public sealed class RunAlerts(RunWorks works, AlertBook alerts, CharterInForce i
                     continue;
                 await alerts.RaiseAsync(db, matter, cancel);
                 open.Add((matter.Subject, matter.Class));
+                open.Add((step.Subject, matter.Class));
             }
         }
     }
 
     /// <summary>What most kinds do: a good end closes, a bad one raises that it failed.</summary>
-    public static IEnumerable<AlertStep> Usual(Run run, Subject subject, params AlertClass[] closes) =>
-        run.Outcome is Outcome.Ok or Outcome.Warned ? [new AlertStep(subject, closes)] : [new AlertStep(subject, [], Failed(run, subject))];
+    public static IEnumerable<AlertStep> Usual(Run run, Subject subject, Charter charter, params AlertClass[] closes) =>
+        run.Outcome is Outcome.Ok or Outcome.Warned
+            ? [new AlertStep(subject, closes)]
+            : [new AlertStep(subject, [], Failed(run, subject, charter))];
 
-    public static Matter Failed(Run run, Subject subject, AlertClass kind = AlertClass.Failed, string? more = null) =>
+    public static Matter Failed(Run run, Subject subject, Charter charter, AlertClass kind = AlertClass.Failed, string? more = null) =>
         new(
             subject,
             run.Outcome == Outcome.TimedOut ? AlertClass.Overdue : kind,
             run.Sentence + more,
-            FailureWords.Remedy(run.Failure ?? FailureClass.Unknown)
+            charter.RemedyOf(run.Failure ?? FailureClass.Unknown)
         )
         {
             RunId = run.Id,

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
@@ -13,7 +14,7 @@ namespace IronKeep.Service.Runs;
 /// <summary>Runs as the API gives them.</summary>
 public static class RunAnswers
 {
-    public static RunAnswer ToAnswer(this Run run, LiveRun? live = null)
+    public static RunAnswer ToAnswer(this Run run, LiveRun? live = null, Charter? charter = null)
     {
         var now = live?.Now ?? new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
         var elapsed =
@@ -56,7 +57,7 @@ public static class RunAnswers
             run.Outcome,
             run.Failure,
             run.Sentence,
-            run.Failure is { } failure ? FailureWords.Remedy(failure) : null,
+            run.Failure is { } failure ? (charter ?? Charter.Empty).RemedyOf(failure) : null,
             run.Due?.ToDateTimeOffset(),
             run.Queued.ToDateTimeOffset(),
             run.Began?.ToDateTimeOffset(),
@@ -69,7 +70,10 @@ public static class RunAnswers
             run.ConfirmedBy,
             run.ConfirmedAt?.ToDateTimeOffset(),
             run.ExitCode,
-            run.Evidence is { } heard ? JsonSerializer.Deserialize<EvidenceAnswer>(heard, ContractJson.Options) : null
+            run.Evidence is { } heard ? JsonSerializer.Deserialize<EvidenceAnswer>(heard, ContractJson.Options) : null,
+            run.Known + run.Gone > 0 ? new ChurnAnswer(run.Known + run.Gone, run.Altered, run.Gone, run.Added) : null,
+            run.Surge,
+            run.SurgeSeenBy
         );
     }
 

@@ -4,6 +4,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Basics;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Events;
 using IronKeep.Service.Facts;
@@ -24,8 +25,12 @@ public static class RunEndpoints
                     long id,
                     KeepContext db,
                     Dispatch dispatch,
+                    CharterInForce inForce,
                     CancellationToken cancel
-                ) => await db.Runs.FindAsync([id], cancel) is { } run ? TypedResults.Ok(run.ToAnswer(dispatch.Find(id))) : Missing(id)
+                ) =>
+                    await db.Runs.FindAsync([id], cancel) is { } run
+                        ? TypedResults.Ok(run.ToAnswer(dispatch.Find(id), inForce.Charter))
+                        : Missing(id)
             )
             .WithSummary("One run, with its figures as they are now");
         runs.MapGet(
@@ -57,6 +62,7 @@ public static class RunEndpoints
     private static async Task<Results<Ok<Page<RunAnswer>>, ProblemHttpResult>> ListAsync(
         KeepContext db,
         Dispatch dispatch,
+        CharterInForce inForce,
         CancellationToken cancel,
         string? job = null,
         string? store = null,
@@ -96,7 +102,7 @@ public static class RunEndpoints
             query = query.Where(r => r.State == wanted);
         }
         var rows = await query.OrderByDescending(r => r.Id).Take(limit + 1).ToListAsync(cancel);
-        return TypedResults.Ok(Paging.Page(rows, limit, r => r.Id, r => r.ToAnswer(dispatch.Find(r.Id))));
+        return TypedResults.Ok(Paging.Page(rows, limit, r => r.Id, r => r.ToAnswer(dispatch.Find(r.Id), inForce.Charter)));
     }
 
     private static async Task<Results<Ok<PreviousRunAnswer>, ProblemHttpResult>> PreviousAsync(

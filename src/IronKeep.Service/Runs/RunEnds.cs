@@ -1,3 +1,4 @@
+using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
@@ -59,7 +60,9 @@ public sealed class RunEnds(
             (row.State, row.Ended) = (RunState.Ended, now);
             row.TookSeconds = (took ?? (row.Began is { } began ? Duration.Max(Duration.Zero, now - began) : null))?.TotalSeconds;
             (row.Outcome, row.Failure, row.Sentence) = (ending.Outcome, ending.Failure, ending.Sentence);
-            (row.FailedStore, row.Brief) = (ending.FailedStore, ending.Brief);
+            (row.FailedStore, row.Brief, row.Surge) = (ending.FailedStore, ending.Brief, ending.Surge);
+            (row.Known, row.Altered) = (ending.Churn.Known, ending.Churn.Altered);
+            (row.Gone, row.Added) = (ending.Churn.Gone, ending.Churn.Added);
             row.CopyIds = string.Join('\n', ending.CopyIds);
             (row.Items, row.SelectedBytes, row.ReadBytes) = (figures.Items, figures.SelectedBytes, figures.ReadBytes);
             (row.NewBytes, row.StoredBytes, row.Skipped) = (figures.NewBytes, figures.StoredBytes, figures.Skipped);
@@ -121,6 +124,7 @@ public sealed class RunEnds(
                 Machine = run.Machine,
                 Due = run.Due,
                 PlannedRunId = run.PlannedRunId,
+                Order = run.Order is { } order ? JsonSerializer.Deserialize<JsonElement>(order) : null,
                 Attempt = run.Attempt + 1,
                 NotBefore = clock.Now() + Duration.FromMinutes(1 << run.Attempt),
             },

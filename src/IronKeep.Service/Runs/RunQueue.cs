@@ -73,9 +73,15 @@ public sealed class RunQueue(
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var run = await AddAsync(db, request, cancel);
+        Announce(run);
+        return run;
+    }
+
+    /// <summary>Says that a run was queued, to pages and the dispatch; once it is committed.</summary>
+    public void Announce(Run run)
+    {
         events.Publish(run);
         Wake();
-        return run;
     }
 
     /// <summary>Ends a run that has not begun; false when it has begun meanwhile.</summary>

@@ -1,8 +1,10 @@
+using System.Collections.Concurrent;
 using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
+using IronKeep.Service.Charters;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
@@ -19,8 +21,13 @@ public sealed record Room(long? Used, long? Free, long NearlyFullBelow, long Res
 /// The room of stores: free = capacity − reserve − used, or what the file system has less the reserve, whichever is less, less what is
 /// promised to runs at work. Source: docs/semantics.md, section 7 (Figures).
 /// </summary>
-public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFactory<KeepContext> catalogue)
+public sealed class StoreRoom(OpenStores stores, AlertBook alerts, CharterInForce inForce, IDbContextFactory<KeepContext> catalogue)
 {
+    private readonly ConcurrentDictionary<string, Room> lastOf = new();
+
+    /// <summary>The room as it was when the store was last looked at; null: not yet.</summary>
+    public Room? LastOf(string store) => lastOf.GetValueOrDefault(store);
+
     /// <summary>The room as it is now; a store that does not answer is a problem, not a wait.</summary>
     public async Task<Room> OfAsync(StoreDefinition store)
     {
@@ -102,6 +109,7 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
     public async Task<Room> JudgeAsync(StoreDefinition store, CancellationToken cancel)
     {
         var room = await OfAsync(store);
+        lastOf[store.Name] = room;
         var subject = Subject.OfStore(store.Name);
         List<AlertClass> open;
         await using (var db = await catalogue.CreateDbContextAsync(cancel))
@@ -110,7 +118,7 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, IDbContextFac
         {
             if (!open.Contains(AlertClass.Failed))
                 await alerts.RaiseAsync(
-                    new Matter(subject, AlertClass.Failed, away, FailureWords.Remedy(FailureClass.StoreUnreachable)) { Once = true },
+                    new Matter(subject, AlertClass.Failed, away, inForce.Charter.RemedyOf(FailureClass.StoreUnreachable)) { Once = true },
                     cancel
                 );
             return room;

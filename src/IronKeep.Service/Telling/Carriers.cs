@@ -1,13 +1,9 @@
-using System.Net.Http.Headers;
-using System.Text;
-using System.Text.Json.Nodes;
 using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching.Logs;
-using IronKeep.Service.Basics;
 using MailKit.Net.Smtp;
 using MailKit.Security;
-using Microsoft.Extensions.Options;
 using MimeKit;
 
 namespace IronKeep.Service.Telling;
@@ -23,43 +19,19 @@ public interface IChannelCarrier
 /// <summary>A channel did not carry a message; the sentence says why and never a secret.</summary>
 public sealed class ChannelFailedException(string message, Exception? inner = null) : Exception(message, inner);
 
-/// <summary>Messages as mail (RFC 5322), plain text.</summary>
-internal static class Mails
+/// <summary>
+/// A channel works and refused this message for good, to all or some of those it was for. It is not tried again, and holds up no other.
+/// </summary>
+public sealed class MessageRefusedException(string message, bool toSome, Exception? inner = null) : Exception(message, inner)
 {
-    public static MimeMessage Write(ChannelDefinition channel, Message telling)
-    {
-        var mail = new MimeMessage
-        {
-            Subject = telling.Subject,
-            Date = telling.MadeAt.ToDateTimeOffset(),
-            MessageId = $"{telling.Id}.{telling.MadeAt.ToUnixTimeMilliseconds()}@ironkeep.invalid",
-        };
-        mail.From.Add(MailboxAddress.Parse(channel.MailFrom!));
-        foreach (var to in channel.MailTo)
-            mail.To.Add(MailboxAddress.Parse(to));
-        // Nobody's absence note should answer a machine (RFC 3834).
-        mail.Headers.Add("Auto-Submitted", "auto-generated");
-        mail.Body = new TextPart("plain") { Text = telling.Body };
-        return mail;
-    }
-
-    public static string ReadSecret(string file)
-    {
-        try
-        {
-            return File.ReadAllText(file).TrimEnd('\r', '\n');
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
-        {
-            throw new ChannelFailedException($"the secret in {file} cannot be read: {e.Message}", e);
-        }
-    }
+    /// <summary>Whether others got it.</summary>
+    public bool ToSome => toSome;
 }
 
 /// <summary>Mail through an SMTP server.</summary>
-internal sealed class SmtpCarrier : IChannelCarrier
+internal sealed class SmtpCarrier(TimeSpan? patience = null) : IChannelCarrier
 {
-    private const int TimeoutMilliseconds = 20_000;
+    private readonly int timeout = (int)(patience ?? TimeSpan.FromSeconds(20)).TotalMilliseconds;
 
     public ChannelKind Kind => ChannelKind.Smtp;
 
@@ -68,7 +40,7 @@ internal sealed class SmtpCarrier : IChannelCarrier
         var server = $"{channel.Host}:{channel.Port}";
         try
         {
-            using var smtp = new SmtpClient { Timeout = TimeoutMilliseconds };
+            using var smtp = new ToAllWhoAreTaken { Timeout = timeout };
             await smtp.ConnectAsync(
                 channel.Host!,
                 channel.Port,
@@ -84,6 +56,16 @@ internal sealed class SmtpCarrier : IChannelCarrier
                 await smtp.AuthenticateAsync(user, Mails.ReadSecret(channel.PasswordFile!), cancel);
             await smtp.SendAsync(Mails.Write(channel, telling), cancel);
             await smtp.DisconnectAsync(true, cancel);
+            if (smtp.Refused.Count > 0)
+                throw new MessageRefusedException($"mail server {server} does not take mail for {Counted.Named(smtp.Refused)}", true);
+        }
+        catch (SmtpCommandException e) when (IsForGood(e))
+        {
+            throw new MessageRefusedException($"mail server {server} refused the message for good: {e.Message.Split('\n')[0]}", false, e);
+        }
+        catch (MessageRefusedException e) when (!e.ToSome)
+        {
+            throw new MessageRefusedException($"mail server {server}: {e.Message}", false, e);
         }
         catch (AuthenticationException e)
         {
@@ -100,9 +82,31 @@ internal sealed class SmtpCarrier : IChannelCarrier
                         or TimeoutException
             )
         {
-            throw new ChannelFailedException($"mail server {server}: {e.Message.Split('\n')[0]}", e);
+            var code = e is SmtpCommandException refused ? $"{(int)refused.StatusCode} " : "";
+            throw new ChannelFailedException($"mail server {server}: {code}{e.Message.Split('\n')[0]}", e);
         }
     }
+
+    /// <summary>A 5xx to what the message says; another message may be taken.</summary>
+    private static bool IsForGood(SmtpCommandException e) =>
+        (int)e.StatusCode is >= 500 and < 600 && e.ErrorCode == SmtpErrorCode.MessageNotAccepted;
+}
+
+/// <summary>Sends to those whom the server takes, and remembers whom it refuses for good.</summary>
+internal sealed class ToAllWhoAreTaken : SmtpClient
+{
+    public List<string> Refused { get; } = [];
+
+    protected override void OnRecipientNotAccepted(MimeMessage message, MailboxAddress mailbox, SmtpResponse response)
+    {
+        // One that may be taken later is tried again, with all others: twice is better than never.
+        if ((int)response.StatusCode < 500)
+            base.OnRecipientNotAccepted(message, mailbox, response);
+        Refused.Add($"{mailbox.Address} ({response.Response.Split('\n')[0]})");
+    }
+
+    protected override void OnNoRecipientsAccepted(MimeMessage message) =>
+        throw new MessageRefusedException($"it does not take mail for {Counted.Named(Refused)}", false);
 }
 
 /// <summary>Mail as files that another program picks up: one <c>.eml</c> a message, complete under its name or not there.</summary>
@@ -136,81 +140,6 @@ internal sealed class PickupCarrier : IChannelCarrier
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
             throw new ChannelFailedException($"pickup folder {channel.Folder}: {e.Message}", e);
-        }
-    }
-}
-
-/// <summary>CloudEvents 1.0 in structured JSON mode, posted to an address.</summary>
-internal sealed class WebhookCarrier(HttpClient http, IOptions<ServiceSettings> settings) : IChannelCarrier
-{
-    public ChannelKind Kind => ChannelKind.Webhook;
-
-    public async Task CarryAsync(ChannelDefinition channel, Message telling, CancellationToken cancel)
-    {
-        var body = new JsonObject
-        {
-            ["specversion"] = "1.0",
-            ["id"] = $"{telling.Id}",
-            ["source"] = $"/ironkeep/{settings.Value.Machine}",
-            ["type"] = $"ironkeep.{telling.Type}",
-            ["time"] = telling
-                .MadeAt.ToDateTimeOffset()
-                .ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture),
-            ["subject"] = telling.Subject,
-            ["datacontenttype"] = "application/json",
-            ["data"] = JsonNode.Parse(telling.Data),
-        };
-        var told = WebAddress.Told(channel);
-        try
-        {
-            using var request = new HttpRequestMessage(HttpMethod.Post, WebAddress.Of(channel))
-            {
-                Content = new StringContent(body.ToJsonString(), Encoding.UTF8, "application/cloudevents+json"),
-            };
-            if (channel.TokenFile is { } file)
-                request.Headers.Authorization = new AuthenticationHeaderValue("Bearer", Mails.ReadSecret(file));
-            using var response = await http.SendAsync(request, cancel);
-            if (!response.IsSuccessStatusCode)
-                throw new ChannelFailedException($"{told} answered {(int)response.StatusCode}");
-        }
-        catch (Exception e)
-            when (e is HttpRequestException or FormatException || (e is TaskCanceledException && !cancel.IsCancellationRequested))
-        {
-            // The library's text can name the address.
-            throw new ChannelFailedException(
-                $"{told}: "
-                    + (
-                        e is FormatException ? "the token cannot be sent as it is"
-                        : e is TaskCanceledException ? "no answer in time"
-                        : e.InnerException?.Message ?? "it cannot be reached"
-                    ),
-                e
-            );
-        }
-    }
-}
-
-/// <summary>Where a webhook goes. Its address can be a secret itself, so what is written or told of it is cut to scheme and host.</summary>
-internal static class WebAddress
-{
-    public static Uri Of(ChannelDefinition channel)
-    {
-        var text = channel.Url ?? Mails.ReadSecret(channel.UrlFile!).Trim();
-        return Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
-            ? address!
-            : throw new ChannelFailedException($"the file {channel.UrlFile} holds no address; write one such as https://host/path into it");
-    }
-
-    public static string Told(ChannelDefinition channel)
-    {
-        try
-        {
-            var address = Of(channel);
-            return $"{address.Scheme}://{address.Authority}";
-        }
-        catch (ChannelFailedException)
-        {
-            return $"the address in {channel.UrlFile}";
         }
     }
 }

@@ -2,6 +2,7 @@ using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
+using IronKeep.Core.Telling;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -11,6 +12,17 @@ namespace IronKeep.Service.Telling;
 
 public static class ChannelEndpoints
 {
+    /// <summary>Whom or what a channel reaches, in words; no secret.</summary>
+    internal static string ToOf(ChannelDefinition channel) =>
+        channel.Kind switch
+        {
+            Core.Charters.ChannelKind.Webhook => WebAddress.Told(channel),
+            Core.Charters.ChannelKind.Syslog => channel.Syslog!,
+            Core.Charters.ChannelKind.Desk => channel.Desk!.Address,
+            Core.Charters.ChannelKind.Command => string.Join(' ', channel.Command),
+            _ => string.Join(", ", channel.MailTo),
+        };
+
     public static void MapChannels(this IEndpointRouteBuilder api)
     {
         var channels = api.MapGroup("/channels");
@@ -27,12 +39,10 @@ public static class ChannelEndpoints
                         new ChannelAnswer(
                             channel.Name,
                             channel.Kind,
-                            channel.Kind == Core.Charters.ChannelKind.Webhook
-                                ? WebAddress.Told(channel)
-                                : string.Join(", ", channel.MailTo),
+                            ToOf(channel),
                             await mine.CountAsync(m => m.EndedAt == null, cancel),
                             last is { Sent: true } ? last.EndedAt?.ToDateTimeOffset() : null,
-                            stuck?.Problem ?? (last is { Sent: false } ? last.Problem : null)
+                            stuck?.Problem ?? last?.Problem
                         )
                     );
                 }
@@ -57,17 +67,19 @@ public static class ChannelEndpoints
                     var by = http.User.Identity!.Name!;
                     await desk.WriteAsync(
                         db,
-                        [name],
-                        "a test",
-                        $"{by} tries this channel. If you read this, it works.\n",
-                        "channel-test",
-                        new ChannelTestAnswer(true, null),
+                        [new Addressee(name, null, null, null, "it is tried")],
+                        new Words(
+                            "a test",
+                            $"{by} tries this channel. If you read this, it works.\n",
+                            "channel-test",
+                            new ChannelTestAnswer(true, null)
+                        ),
                         cancel
                     );
                     var id = await db.Messages.Where(m => m.Channel == name).MaxAsync(m => m.Id, cancel);
                     // What waits after a failure is tried at once.
                     await db
-                        .Messages.Where(m => m.Channel == name && m.EndedAt == null)
+                        .Messages.Where(m => m.Channel == name && m.EndedAt == null && (m.Gathers == null || m.Attempts > 0))
                         .ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, m => m.MadeAt), cancel);
                     await teller.CarryAsync(name, cancel);
                     var sent = await db.Messages.AsNoTracking().FirstAsync(m => m.Id == id, cancel);
@@ -77,7 +89,9 @@ public static class ChannelEndpoints
                             .OrderBy(m => m.Id)
                             .Select(m => m.Problem)
                             .FirstOrDefaultAsync(cancel);
-                    return TypedResults.Ok(new ChannelTestAnswer(sent.Sent, sent.Sent ? null : problem));
+                    // One that some were refused is no success.
+                    var through = sent is { Sent: true, Refused: false };
+                    return TypedResults.Ok(new ChannelTestAnswer(through, through ? null : problem));
                 }
             )
             .WithSummary("Sends a test message through a channel and says whether it went through; what waits there goes first");

@@ -5,7 +5,9 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
+using IronKeep.Core.Telling;
 using IronKeep.Core.Watching;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Duty;
 using IronKeep.Service.Timetable;
@@ -15,7 +17,7 @@ using NodaTime;
 namespace IronKeep.Service.Telling;
 
 /// <summary>The duty report as a message, sent each day even when all is well, so that silence is noticed.</summary>
-public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingDesk telling) : ITimedWork
+public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingDesk telling, TimeProvider clock) : ITimedWork
 {
     public string What => "duty-mail";
 
@@ -29,7 +31,8 @@ public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingD
         var duty = await report.MakeAsync(db, cancel);
         var open = duty.Alerts.Count(a => a.State == AlertState.Open);
         var title = open == 0 ? "all is well" : $"{Counted.Of(open, "matter")} {(open == 1 ? "needs" : "need")} somebody";
-        await telling.WriteAsync(db, inForce.Charter.Tells, $"duty: {title}", Body(duty), "duty-report", duty, cancel);
+        var to = Addressees.Of(inForce.Charter, inForce.Charter.Tells, clock.Now());
+        await telling.WriteAsync(db, to, new Words($"duty: {title}", Body(duty), "duty-report", duty), cancel);
     }
 
     private static string Body(DutyAnswer duty)
@@ -55,7 +58,18 @@ public sealed class DutyMail(DutyReport report, CharterInForce inForce, TellingD
             $"Last night ({duty.From:yyyy-MM-dd HH:mm} to {duty.To:yyyy-MM-dd HH:mm} UTC): {duty.Planned} "
                 + $"planned{(terms.Count == 0 ? "" : " = " + string.Join(" + ", terms))}; {duty.Unplanned} unplanned."
         );
+        var since = duty.Since;
+        Add(
+            $"Since yesterday: {Counted.Of(since.AlertsOpened, "alert")} opened, {since.AlertsClosed} closed; "
+                + $"{Counted.Of(since.CopiesMade, "copy", "copies")} made, {since.CopiesExpired} expired, {since.CopiesGone} freed."
+        );
+        if (duty.Promises.Promised > 0)
+            Add($"Promises of freshness kept: {duty.Promises.Promised - duty.Promises.Broken} of {duty.Promises.Promised}.");
+        foreach (var trouble in duty.Tonight ?? [])
+            Add($"Tonight, {trouble.At:HH:mm} UTC: {trouble.Subject} {trouble.Message}.");
         Add($"");
+        foreach (var group in duty.Groups)
+            Add($"  {group.Name, -24} {Counted.Of(group.Jobs, "job")}, {group.Stale} stale, {group.WrongLastNight} wrong last night");
         foreach (var row in duty.Board)
             Add(
                 $"  {row.Job, -24} newest good copy "

@@ -8,6 +8,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Workers;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Telling;
@@ -22,16 +23,21 @@ public sealed class Teller(
     CharterInForce inForce,
     IEnumerable<IChannelCarrier> carriers,
     AlertBook alerts,
+    TellingDesk desk,
     TellerSignal signal,
     FactCarrier carrier,
     Leading leading,
     TimeProvider clock,
+    IOptions<ServiceSettings> settings,
     ILogger<Teller> log
 ) : BackgroundService
 {
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
     private static readonly Duration LongestPause = Duration.FromHours(1);
+
+    /// <summary>How long somebody who was refused is looked upon as still refused; the address may be nobody's any more.</summary>
+    private static readonly Duration RefusalCounts = Duration.FromDays(1);
 
     /// <summary>A carrier that has not come back after this long (real time) has failed.</summary>
     private static readonly TimeSpan Patience = TimeSpan.FromMinutes(1);
@@ -97,9 +103,12 @@ public sealed class Teller(
                 var now = clock.Now();
                 var telling = await db
                     .Messages.Where(t => t.EndedAt == null && t.Channel == channel)
+                    // One that still gathers holds up nobody.
+                    .Where(t => t.Gathers == null || t.Attempts > 0 || t.NextAt <= now || t.MadeAt > now)
                     .OrderBy(t => t.Id)
                     .FirstOrDefaultAsync(cancel);
-                if (telling is null || telling.NextAt > now)
+                // What was made by a clock that ran ahead waits for no time of that clock.
+                if (telling is null || (telling.NextAt > now && telling.MadeAt <= now))
                     return;
                 // Two services that carry at once must not both send it.
                 var (id, tries, until) = (telling.Id, telling.Attempts, now + Duration.FromTimeSpan(2 * Patience));
@@ -109,8 +118,23 @@ public sealed class Teller(
                         .ExecuteUpdateAsync(s => s.SetProperty(m => m.NextAt, until).SetProperty(m => m.Attempts, tries + 1), cancel) == 0
                 )
                     return;
-                (telling.Attempts, telling.NextAt) = (tries + 1, until);
-                var through = await OneAsync(telling, now, cancel);
+                // From here on nothing joins it.
+                await db.Entry(telling).ReloadAsync(cancel);
+                if (telling.MadeAt > now)
+                {
+                    // Saved before it is carried: the key of a request to a desk goes by it.
+                    telling.MadeAt = now;
+                    await db.SaveChangesAsync(cancel);
+                }
+                if (telling.Gathers is not null && inForce.Charter.Channels.GetValueOrDefault(channel) is { Kind: ChannelKind.Desk })
+                {
+                    await desk.SplitAsync(db, telling, now, cancel);
+                    continue;
+                }
+                // Once: its two days begin with that.
+                if (telling.Gathers is not null && telling.Subject.Length == 0)
+                    await Gathered.PutIntoWordsAsync(db, telling, inForce.Charter, settings.Value.Machine, now, cancel);
+                var through = await OneAsync(db, telling, now, cancel);
                 await db.SaveChangesAsync(CancellationToken.None);
                 await JudgeAsync(telling, cancel);
                 if (!through)
@@ -143,14 +167,20 @@ public sealed class Teller(
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var now = clock.Now();
-        return await db.Messages.Where(t => t.EndedAt == null && t.NextAt <= now).Select(t => t.Channel).Distinct().ToListAsync(cancel);
+        return await db
+            .Messages.Where(t => t.EndedAt == null && (t.NextAt <= now || t.MadeAt > now))
+            .Select(t => t.Channel)
+            .Distinct()
+            .ToListAsync(cancel);
     }
 
-    private async Task<bool> OneAsync(Message telling, Instant now, CancellationToken cancel)
+    private async Task<bool> OneAsync(KeepContext db, Message telling, Instant now, CancellationToken cancel)
     {
         if (!inForce.Charter.Channels.TryGetValue(telling.Channel, out var channel))
         {
             (telling.EndedAt, telling.Problem) = (now, "the channel was taken out of the charter");
+            // What it should have told is told to whoever is told of everything.
+            desk.PassOn(db, telling, now, "which was taken out of the charter before it could tell");
             return true;
         }
         try
@@ -168,6 +198,15 @@ public sealed class Teller(
             (telling.EndedAt, telling.Sent, telling.Problem) = (now, true, null);
             return true;
         }
+        catch (MessageRefusedException e)
+        {
+            (telling.EndedAt, telling.Sent, telling.Problem, telling.Refused) = (now, e.ToSome, e.Message, true);
+            log.LogWarning("Message {Telling} was refused through channel {Channel}: {Problem}", telling.Id, telling.Channel, e.Message);
+            // What was passed on already is not sent round and round, and a test is nobody else's.
+            if (!e.ToSome && telling is { PassedOn: false, Type: not "channel-test" })
+                desk.PassOn(db, telling, now, $"which did not take it: {e.Message}");
+            return true;
+        }
         catch (ChannelFailedException e)
         {
             telling.Problem = e.Message;
@@ -182,18 +221,42 @@ public sealed class Teller(
     private Task JudgeAsync(Message telling, CancellationToken cancel)
     {
         var subject = Subject.OfChannel(telling.Channel);
-        if (telling.Sent)
-            return alerts.CloseAsync(subject, [AlertClass.Untold], cancel);
+        if (telling is { Sent: true, Problem: null })
+            return SettleAsync(telling, subject, cancel);
         if (telling.Problem is null || !inForce.Charter.Channels.ContainsKey(telling.Channel))
             return Task.CompletedTask;
         return alerts.RaiseAsync(
             new Matter(
                 subject,
                 AlertClass.Untold,
-                $"channel {telling.Channel} does not carry what it should tell: {telling.Problem}",
-                "Mend the channel, then try it with 'ironkeep channel test NAME'; what waits is sent as soon as it works."
+                telling.Refused
+                    ? $"channel {telling.Channel} could not tell everybody: {telling.Problem}"
+                    : $"channel {telling.Channel} does not carry what it should tell: {telling.Problem}",
+                telling.Refused
+                    ? $"Put right what was refused; nobody else waits for it. Then try the channel with "
+                        + $"'ironkeep channel test {telling.Channel}'."
+                    : $"Mend the channel, then try it with 'ironkeep channel test {telling.Channel}'; what waits is "
+                        + "sent as soon as it works."
             ),
             cancel
         );
+    }
+
+    /// <summary>What went through closes what was said of the channel, but for one who is still refused there.</summary>
+    private async Task SettleAsync(Message telling, Subject subject, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        if (
+            !await db.Alerts.AnyAsync(
+                a => a.Class == AlertClass.Untold && a.State != AlertState.Closed && a.SubjectName == telling.Channel,
+                cancel
+            )
+        )
+            return;
+        var since = clock.Now() - RefusalCounts;
+        var of = db.Messages.AsNoTracking().Where(m => m.Channel == telling.Channel && m.EndedAt > since);
+        if (await of.AnyAsync(r => r.Refused && !of.Any(m => m.Mail == r.Mail && m.Sent && !m.Refused && m.Id > r.Id), cancel))
+            return;
+        await alerts.CloseAsync(subject, [AlertClass.Untold], cancel);
     }
 }

@@ -37,7 +37,7 @@ public sealed class RunLimitLook(CharterInForce inForce, Dispatch dispatch, Aler
                     AlertClass.Overdue,
                     live.EndsAtLimit ? $"{what}; it is ended" : $"{what}; it goes on",
                     live.EndsAtLimit
-                        ? FailureWords.Remedy(FailureClass.TimedOut)
+                        ? inForce.Charter.RemedyOf(FailureClass.TimedOut)
                         : "See in its log what it is waiting for; cancel it, or give the job a 'run-limit' after which it is ended by "
                             + "itself."
                 )

@@ -58,6 +58,15 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
                 )
                 {
                     Times = count,
+                    Shared = new Shared(
+                        Subject.OfMachine(last.Machine),
+                        job.Watched
+                            ? $"{{jobs}} on {last.Machine} were not heard of; the last was due {lastDue.Local(zone)}"
+                            : $"{{jobs}} on {last.Machine} had planned runs that did not start; the last was due {lastDue.Local(zone)}",
+                        job.Watched
+                            ? $"Check whether {last.Machine} is on and its clock is right; what comes late is heard by itself."
+                            : AlertBook.MissedRemedy
+                    ),
                 },
                 cancel
             );

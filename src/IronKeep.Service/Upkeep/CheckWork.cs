@@ -53,7 +53,15 @@ public sealed class CheckWork(
             new AlertStep(
                 subject,
                 [],
-                RunAlerts.Failed(run, subject, run.Failure == FailureClass.DataDamaged ? AlertClass.Unsound : AlertClass.Failed)
+                RunAlerts.Failed(
+                    run,
+                    subject,
+                    charter,
+                    run.Failure == FailureClass.DataDamaged ? AlertClass.Unsound : AlertClass.Failed
+                ) with
+                {
+                    Message = run.Brief ?? run.Sentence!,
+                }
             ),
         ];
     }
@@ -124,7 +132,10 @@ public sealed class CheckWork(
             live.Log(LogSeverity.Info, $"run {heal.Id} tries to bring back from {string.Join(", ", helpers)} what is missing");
         }
         if (!report.Sound || missing.Count > 0)
-            return new RunEnding(Outcome.Failed, Say(name, store.Can.PartWord, report, missing), FailureClass.DataDamaged);
+            return new RunEnding(Outcome.Failed, Say(name, store.Can.PartWord, report, missing), FailureClass.DataDamaged)
+            {
+                Brief = Brief(name, store.Can.PartWord, report, missing),
+            };
         var part = store.Can.PartWord;
         var strays =
             report.Strays.Length == 0
@@ -179,6 +190,20 @@ public sealed class CheckWork(
             CheckDepth.Deep => "every pack is read, every chunk decrypted, decompressed and compared with its identity",
             _ => "every pack is read and compared with what was written",
         };
+
+    /// <summary>The same with numbers in place of names, which unfold at the alert.</summary>
+    private static string Brief(string name, string part, CheckReport report, List<string> missing)
+    {
+        if (report.Copies.Length == 0)
+            return missing.Count > 0
+                ? $"store {name} has lost {Counted.Of(missing.Count, "copy", "copies")}"
+                : Say(name, part, report, missing);
+        var what = report.Damage.Length > 0 ? $"is damaged ({Counted.Of(report.Damage.Length, part)})" : "lacks what its copies need";
+        var files = report.Copies.Sum(c => (long)c.Count);
+        var lost = missing.Count > 0 ? $"; {Counted.Of(missing.Count, "copy is", "copies are")} missing" : "";
+        var hurt = Counted.Of(report.Copies.Length, "copy", "copies");
+        return $"store {name} {what}: {hurt} cannot give back {Counted.Of(files, "file")}{lost}";
+    }
 
     private static string Say(string name, string part, CheckReport report, List<string> missing)
     {

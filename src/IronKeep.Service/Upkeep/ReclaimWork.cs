@@ -33,7 +33,7 @@ public sealed class ReclaimWork(
     public WhenLost WhenLost => WhenLost.BegunAnew;
 
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter) =>
-        RunAlerts.Usual(run, Subject.OfReclaim(run.Store!), AlertClass.Failed);
+        RunAlerts.Usual(run, Subject.OfReclaim(run.Store!), charter, AlertClass.Failed);
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {

@@ -195,7 +195,7 @@ public static class StoreEndpoints
             store.VerifyWhen?.ToSentence(),
             store.VerifyBudget?.Bytes,
             store.ReclaimWhen?.ToSentence(),
-            room.Problem is null ? await CoverageAsync(store, stores, db, now, cancel) : null,
+            room.Problem is null ? await Readings.OfAsync(store, stores, db, now, cancel) : null,
             (await checks.FirstOrDefaultAsync(cancel))?.ToAnswer()
         );
     }
@@ -205,37 +205,6 @@ public static class StoreEndpoints
         try
         {
             return await stores.AskAsync(store.Name, opened => (opened as DatedStore)?.Last.Others);
-        }
-        catch (Exception e) when (e is PlaceException or StoreDamageException)
-        {
-            return null;
-        }
-    }
-
-    /// <summary>How much of the store has been read back, and how long ago the oldest part of it.</summary>
-    private static async Task<ReadingAnswer?> CoverageAsync(
-        StoreDefinition store,
-        OpenStores stores,
-        KeepContext db,
-        Instant now,
-        CancellationToken cancel
-    )
-    {
-        try
-        {
-            var sizes = await stores.AskAsync(store.Name, opened => opened.Parts());
-            var read = await db.PackReads.Where(r => r.Store == store.Name).ToDictionaryAsync(r => r.Pack, r => r.At, cancel);
-            var oldest = sizes.Keys.Where(read.ContainsKey).Select(p => (Instant?)read[p]).Min();
-            return new ReadingAnswer(
-                sizes.Values.Sum(),
-                sizes.Where(s => read.ContainsKey(s.Key)).Sum(s => s.Value),
-                sizes
-                    .Where(s =>
-                        read.TryGetValue(s.Key, out var at) && now - at <= (store.VerifyWithin?.ToDuration() ?? Duration.FromDays(30))
-                    )
-                    .Sum(s => s.Value),
-                oldest?.ToDateTimeOffset()
-            );
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

@@ -20,6 +20,10 @@ public static class OwnFiles
         return $"the folder {folder} was open to others (mode {Convert.ToString((int)mode, 8)}) and is for the service alone now";
     }
 
+    /// <summary>Whether nobody but root and the user of this process can change an entry.</summary>
+    public static bool IsOurs(FileFacts entry) =>
+        (entry.User == 0 || entry.User == Native.EffectiveUser()) && (entry.Mode & 0b000_010_010) == 0;
+
     /// <summary>Who beside its owner may read a file, in words; null when nobody.</summary>
     public static string? WhoElseReads(string file)
     {

@@ -72,6 +72,18 @@ public static class EntryRecord
         return TakeContent(ref from);
     }
 
+    /// <summary>How many entries lie below a folder at all depths, without making anything else of the record.</summary>
+    public static long ItemsOf(ReadOnlySpan<byte> record)
+    {
+        var from = record[(NameAt + NameOf(record).Length)..];
+        _ = TakeNumber(ref from);
+        var count = TakeNumber(ref from);
+        if (count > (ulong)(from.Length / ChunkId.Size))
+            throw Damaged();
+        from = from[((int)count * ChunkId.Size)..];
+        return (long)TakeNumber(ref from);
+    }
+
     /// <summary>
     /// Whether every identity that the record names is one that <paramref name="holds"/> accepts, given with the depth of the content.
     /// </summary>

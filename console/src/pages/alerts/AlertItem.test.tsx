@@ -36,6 +36,10 @@ const alert = (change: Partial<Alert>): Alert => ({
   affected: [],
   closedBy: null,
   closedReason: null,
+  severity: 'failure',
+  knownUntil: null,
+  knownBy: null,
+  knownReason: null,
   ...change,
 });
 

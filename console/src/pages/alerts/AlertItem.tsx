@@ -3,16 +3,18 @@ import { useDisclosure } from '@mantine/hooks';
 import { Link } from 'react-router';
 import type { Alert } from '../../api/client';
 import { useAcknowledge } from '../../api/hooks';
-import { When } from '../../ui/Facts';
-import { took } from '../../ui/format';
+import { usePresent, When } from '../../ui/Facts';
+import { short, took } from '../../ui/format';
 import { Problem } from '../../ui/Page';
 import { Glyph } from '../../ui/Status';
 import { CloseDialog } from './CloseDialog';
 import { useRemedy } from './remedies';
+import { isGrave, stakes } from './stakes';
 
 /** One matter in two lines: what and since when, and why; behind the fold the rest of it, and what to do. */
 export function AlertItem({ alert: a }: { alert: Alert }) {
   const acknowledge = useAcknowledge();
+  const { zone } = usePresent();
   const remedy = useRemedy(a);
   const [unfolded, { toggle }] = useDisclosure(false);
   const [closing, { open: beginClosing, close: endClosing }] = useDisclosure(false);
@@ -22,9 +24,14 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
       <Glyph state={a.class === 'unsound' ? 'failed' : a.class} label={a.class} />
       <div>
         <div className="alert-head">
-          <span className="what">{a.subject.words}</span>
+          <Link to={`/alerts/${a.id}`} className="what">
+            {a.subject.words}
+          </Link>
           <span className="soft">
-            {a.class} · <When at={a.openedAt} />
+            {a.class}
+            {isGrave(a) && `, ${stakes[a.severity]}`}
+            {a.state === 'known' && a.knownUntil && `, known until ${short(a.knownUntil, zone)}`} ·{' '}
+            <When at={a.openedAt} />
             {a.count > 1 && ` · ${a.count} times`}
             {length !== null && (
               <>
@@ -61,12 +68,20 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
               </p>
             )}
             {a.state !== 'closed' && <p className="soft">{a.remedy}</p>}
+            {a.state === 'known' && (
+              <p>
+                Known to {a.knownBy}: {a.knownReason}
+              </p>
+            )}
             {a.closedBy && (
               <p>
                 Closed by {a.closedBy}: {a.closedReason}
               </p>
             )}
             <span className="doing">
+              <Button component={Link} to={`/alerts/${a.id}`} size="compact-sm" variant="default">
+                All about it
+              </Button>
               {a.runId !== null && (
                 <Button component={Link} to={`/runs/${a.runId}`} size="compact-sm" variant="default">
                   The run

@@ -1,4 +1,5 @@
-import { Button, SegmentedControl, Select } from '@mantine/core';
+import { Button, SegmentedControl, Select, TextInput } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
 import { Link } from 'react-router';
 import { api, take } from '../../api/client';
 import { useAct, useAlerts, useChannels } from '../../api/hooks';
@@ -8,9 +9,10 @@ import { Answer, Empty, Page, Problem } from '../../ui/Page';
 import { useFilters } from '../../ui/params';
 import { Status } from '../../ui/Status';
 import { AlertItem } from './AlertItem';
+import { stakes } from './stakes';
 
 const classes =
-  'unsound clock service stale untold failed braked-prune nearly-full overdue suspect missed sign-ins silent'.split(
+  'unsound surge clock service stale untold failed braked-prune nearly-full overdue suspect missed sign-ins silent'.split(
     ' ',
   );
 
@@ -18,13 +20,24 @@ export function AlertsPage() {
   const [params, set] = useFilters();
   const state = params.get('state') ?? 'open';
   const kind = params.get('class');
-  const alerts = useAlerts({ state: state === 'all' ? undefined : state, class: kind ?? undefined });
+  const severity = params.get('severity');
+  const find = params.get('find') ?? '';
+  const [settled] = useDebouncedValue(find, 250);
+  const alerts = useAlerts({
+    state: state === 'all' ? undefined : state,
+    class: kind ?? undefined,
+    severity: severity ?? undefined,
+    find: settled || undefined,
+  });
   return (
     <Page
       title="Alerts"
       facts={alerts.data && count(alerts.data.items.length, 'alert')}
       doing={
         <>
+          <Button component={Link} to="/alerts/who" size="xs" variant="default">
+            Who is told
+          </Button>
           <Select
             size="xs"
             w={170}
@@ -34,6 +47,25 @@ export function AlertsPage() {
             data={classes}
             value={kind}
             onChange={(value) => set({ class: value })}
+          />
+          <Select
+            size="xs"
+            w={150}
+            clearable
+            placeholder="Every severity"
+            aria-label="Severity"
+            data={Object.keys(stakes).map((value) => ({ value, label: value.replace('-', ' ') }))}
+            value={severity}
+            onChange={(value) => set({ severity: value })}
+          />
+          <TextInput
+            data-search
+            size="xs"
+            w={170}
+            placeholder="Find in what they say"
+            aria-label="Find alerts"
+            value={find}
+            onChange={(e) => set({ find: e.currentTarget.value })}
           />
           <SegmentedControl
             size="xs"
@@ -54,7 +86,11 @@ export function AlertsPage() {
           <Answer of={alerts}>
             {(page) =>
               page.items.length === 0 ? (
-                <Empty>{state === 'open' ? 'Nothing is open.' : 'Nothing fits; choose another class or state.'}</Empty>
+                <Empty>
+                  {state === 'open' && !kind && !severity && !find
+                    ? 'Nothing is open.'
+                    : 'Nothing fits; choose another class, state or word.'}
+                </Empty>
               ) : (
                 page.items.map((a) => <AlertItem key={a.id} alert={a} />)
               )

@@ -6,6 +6,8 @@ export interface RemedyButton {
   label: string;
   to?: string;
   act?: () => void;
+  /** Runs the job again, which an alert's own page asks about first. */
+  reruns?: boolean;
   pending?: boolean;
   error?: Error | null;
 }
@@ -29,7 +31,7 @@ export function useRemedy(a: Alert): RemedyButton | undefined {
     error: by.error,
   });
   if (a.state === 'closed') return undefined;
-  if (a.class === 'suspect' && a.runId !== null)
+  if ((a.class === 'suspect' || a.class === 'surge') && a.runId !== null)
     return act('Confirm the run', () => confirm.mutate(a.runId ?? 0), confirm);
   if (a.class === 'clock') return act('Confirm the clock', () => clock.mutate(undefined), clock);
   if (a.class === 'untold') return { label: 'The channels', to: '/alerts' };
@@ -38,6 +40,6 @@ export function useRemedy(a: Alert): RemedyButton | undefined {
   if (store) return act('Check the store', () => check.mutate(store), check);
   // What something else carries out can only be looked at here.
   if (job && jobs.data?.find((j) => j.name === job)?.watched) return { label: 'The job', to: `/jobs/${job}` };
-  if (job) return act('Run now', () => runJob.mutate(job), runJob);
+  if (job) return { ...act('Run now', () => runJob.mutate(job), runJob), reruns: true };
   return undefined;
 }

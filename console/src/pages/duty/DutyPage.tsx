@@ -1,3 +1,5 @@
+import { Button } from '@mantine/core';
+import { Link } from 'react-router';
 import type { Duty } from '../../api/client';
 import { useDuty } from '../../api/hooks';
 import { usePresent } from '../../ui/Facts';
@@ -6,15 +8,25 @@ import { Answer, Page } from '../../ui/Page';
 import { Status } from '../../ui/Status';
 import { AlertItem } from '../alerts/AlertItem';
 import { FirstSteps } from './FirstSteps';
+import { GroupBoard } from './GroupBoard';
 import { NightBoard } from './NightBoard';
+import { Review } from './Review';
 
 export function DutyPage() {
   const duty = useDuty();
   return (
-    <Page title="Duty" facts={duty.data && <Headline duty={duty.data} />}>
+    <Page
+      title="Duty"
+      facts={duty.data && <Headline duty={duty.data} />}
+      doing={
+        <Button component={Link} to="/reports" size="xs" variant="default">
+          Reports
+        </Button>
+      }
+    >
       <Answer of={duty}>
         {(d) =>
-          d.board.every((row) => row.newestGoodCopy === null) && d.alerts.length === 0 ? (
+          d.promises.withCopies === 0 && d.alerts.length === 0 ? (
             <FirstSteps />
           ) : (
             <div className="columns duty">
@@ -29,7 +41,7 @@ export function DutyPage() {
               </section>
               <div className="columns">
                 <Sums duty={d} />
-                <NightBoard board={d.board} />
+                {d.groups.length > 0 ? <GroupBoard duty={d} /> : <NightBoard board={d.board} />}
               </div>
             </div>
           )
@@ -41,11 +53,13 @@ export function DutyPage() {
 
 function Headline({ duty }: { duty: Duty }) {
   const open = duty.alerts.filter((a) => a.state === 'open').length;
-  const seen = duty.alerts.length - open;
+  const known = duty.alerts.filter((a) => a.state === 'known').length;
+  const seen = duty.alerts.length - open - known;
   return (
     <>
       {open === 0 ? 'nothing needs attention' : `${count(open, 'alert')} ${open === 1 ? 'needs' : 'need'} attention`}
       {seen > 0 && `, ${seen} acknowledged`}
+      {known > 0 && `, ${known} known`}
     </>
   );
 }
@@ -79,6 +93,7 @@ function Sums({ duty }: { duty: Duty }) {
         )}
         {duty.unplanned > 0 && <span className="soft">and {duty.unplanned} unplanned</span>}
       </div>
+      <Review duty={duty} />
     </section>
   );
 }

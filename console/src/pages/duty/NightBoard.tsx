@@ -4,7 +4,7 @@ import type { Duty } from '../../api/client';
 import { When } from '../../ui/Facts';
 import { Glyph } from '../../ui/Status';
 
-const weekday = (date: string) =>
+export const weekday = (date: string) =>
   new Date(`${date}T12:00Z`).toLocaleDateString('en', { weekday: 'short', timeZone: 'UTC' });
 
 /** One row a job, one cell a night: a pattern of failures should jump out. */

@@ -2,7 +2,7 @@ import { Button } from '@mantine/core';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import type { Job } from '../../api/client';
-import { useHistory, useJob, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
+import { useHistory, useJob, useLetExpire, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
 import { AskUntil } from '../../ui/Ask';
 import { Size, When } from '../../ui/Facts';
 import { Answer, Notice, Page, Problem } from '../../ui/Page';
@@ -18,6 +18,7 @@ export function JobPage() {
   const run = useRunJob();
   const history = useHistory(name);
   const pause = usePause();
+  const letExpire = useLetExpire();
   const resume = useResume();
   const [pausing, setPausing] = useState(false);
   const busy = job.data?.lastRun && job.data.lastRun.state !== 'ended';
@@ -91,6 +92,20 @@ export function JobPage() {
                   onClick={() => resume.mutate(name)}
                 >
                   Resume
+                </Button>
+              </Notice>
+            )}
+            {j.expiryHold && (
+              <Notice tone="warned" title="Expiry held">
+                Nothing of it expires: by {j.expiryHold.by} until <When at={j.expiryHold.until} />:{' '}
+                {j.expiryHold.reason}{' '}
+                <Button
+                  size="compact-xs"
+                  variant="default"
+                  loading={letExpire.isPending}
+                  onClick={() => letExpire.mutate(name)}
+                >
+                  Let it expire
                 </Button>
               </Notice>
             )}

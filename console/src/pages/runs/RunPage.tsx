@@ -32,7 +32,7 @@ export function RunPage() {
               {r.copyIds.length === 1 ? 'The copy' : `Copy ${i + 1}`}
             </Button>
           ))}
-          {r?.outcome === 'suspect' && !r.confirmedBy && (
+          {r && (r.outcome === 'suspect' || (r.surge && !r.surgeSeenBy)) && !r.confirmedBy && (
             <Button size="xs" loading={confirm.isPending} onClick={() => confirm.mutate(id)}>
               Confirm the run
             </Button>
@@ -168,6 +168,16 @@ function Ending({ run }: { run: Run }) {
       <div style={{ padding: '11px 14px 0' }}>
         {run.state === 'ended' ? run.sentence : <RunProgress run={run} />}
         {run.remedy && <div className="soft">{run.remedy}</div>}
+        {run.surge && (
+          <div>
+            <Status state={run.surgeSeenBy ? 'warned' : 'failed'}>
+              {run.surgeSeenBy
+                ? `Looked at by ${run.surgeSeenBy}`
+                : 'Nothing of the job expires until somebody has looked'}
+            </Status>
+            : {run.surge}.
+          </div>
+        )}
         {run.confirmedBy && (
           <div className="soft">
             confirmed by {run.confirmedBy} <When at={run.confirmedAt} />
@@ -180,6 +190,15 @@ function Ending({ run }: { run: Run }) {
         )}
       </div>
       <dl className="facts-grid">
+        {run.churn && (
+          <>
+            <dt>files before</dt>
+            <dd>
+              {run.churn.before.toLocaleString('en')}, of them {run.churn.altered.toLocaleString('en')} with other
+              content and {run.churn.gone.toLocaleString('en')} gone; {run.churn.added.toLocaleString('en')} new
+            </dd>
+          </>
+        )}
         {run.due && (
           <>
             <dt>due</dt>

@@ -3,7 +3,7 @@ import { useDisclosure } from '@mantine/hooks';
 import type { Schemas } from '../../api/client';
 import { useDefinitions } from '../../api/hooks';
 import { FolderPicker } from './FolderPicker';
-import { words, type FieldSpec } from './fieldSpecs';
+import { kindsOf, words, type FieldSpec } from './fieldSpecs';
 
 interface FieldProps {
   spec: FieldSpec;
@@ -31,7 +31,7 @@ export function Field({ spec, takes, values, mistake, set }: FieldProps) {
   if (spec.whole) return <Wholes {...shared} values={values} set={set} />;
   if (takes.of || takes.choices.length > 0) {
     const known = takes.of
-      ? (definitions.data ?? []).filter((d) => d.kind === takes.of).map((d) => d.name)
+      ? (definitions.data ?? []).filter((d) => kindsOf(takes.of ?? '').includes(d.kind)).map((d) => d.name)
       : takes.choices;
     // What is named and not there stays visible, with its mistake.
     const data = [...new Set([...known, ...values])];
@@ -68,6 +68,8 @@ export function Field({ spec, takes, values, mistake, set }: FieldProps) {
       value={values.join('\n')}
       onChange={(e) => set(e.currentTarget.value === '' ? [] : e.currentTarget.value.split('\n'))}
     />
+  ) : spec.long ? (
+    <Textarea {...shared} autosize value={values[0] ?? ''} onChange={(e) => one(e.currentTarget.value)} />
   ) : (
     <TextInput {...shared} value={values[0] ?? ''} onChange={(e) => one(e.currentTarget.value)} />
   );

@@ -1,5 +1,6 @@
 import type { CompletionContext, CompletionResult } from '@codemirror/autocomplete';
 import type { Schemas } from '../../api/client';
+import { kindsOf } from './fieldSpecs';
 
 type Kind = Schemas['CharterKindAnswer'];
 type Key = Schemas['CharterKeyAnswer'];
@@ -94,8 +95,10 @@ const kindAt = (language: Kind[], way: string[]) =>
 
 function values(language: Kind[], lines: string[], takes: Key): Offer['options'] {
   if (takes.choices.length > 0) return takes.choices.map((c) => ({ label: c }));
-  const section = language.find((k) => k.kind === takes.of)?.section;
-  return section && takes.of ? namesIn(lines, section).map((n) => ({ label: n, detail: takes.of ?? '' })) : [];
+  return kindsOf(takes.of ?? '').flatMap((kind) => {
+    const section = language.find((k) => k.kind === kind)?.section;
+    return section ? namesIn(lines, section).map((n) => ({ label: n, detail: kind })) : [];
+  });
 }
 
 /** The keys that stand beside a line already. */

@@ -1,3 +1,6 @@
+import { deskSpecs } from './deskSpecs';
+import { peopleSpecs, tags } from './peopleSpecs';
+
 /** One field of a declared object as its form words it. What it takes (a list, names of objects, a few words) is the charter's language. */
 export interface FieldSpec {
   key: string;
@@ -8,6 +11,8 @@ export interface FieldSpec {
   whole?: boolean;
   /** Folders of the service's machine, which can be looked for. */
   folder?: boolean;
+  /** Often longer than a line. */
+  long?: boolean;
   /** A time zone. */
   zone?: boolean;
   /** Shown only when asked for: most objects leave it at its default. */
@@ -18,6 +23,7 @@ const schedule =
   'Such as “daily at 23:00”, “weekdays at 22:30”, “every 6 hours”, “last fri of month at 20:00”, or a crontab line.';
 
 export const fieldSpecs: Record<string, FieldSpec[]> = {
+  ...peopleSpecs,
   machine: [
     {
       key: 'runs-at-once',
@@ -31,6 +37,9 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       help: 'From 1 to 5. When runs wait for each other, 5 goes first.',
       example: '3',
     },
+    tags('the machine with its jobs'),
+    { key: 'site', label: 'Site', help: 'Where it stands, for reports.', example: 'lighthouse', rare: true },
+    { key: 'owner', label: 'Owner', help: 'Whose it is, for reports.', example: 'ringing-group', rare: true },
   ],
   calendar: [
     {
@@ -232,9 +241,34 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     {
       key: 'token-file',
       label: 'Token file',
-      help: 'The file with the token that is sent to the webhook.',
+      help: 'The file with the token that is sent to the webhook or the ticket desk.',
       rare: true,
     },
+    {
+      key: 'sign-file',
+      label: 'Signing secret file',
+      help: 'The file with the secret that the webhook’s receiver shares. Every message is signed with it.',
+      rare: true,
+    },
+    {
+      key: 'syslog',
+      label: 'Syslog',
+      help: 'In place of mail: a receiver of syslog.',
+      example: 'udp://loghost:514',
+    },
+    {
+      key: 'command',
+      label: 'Command',
+      help: 'In place of mail: a command in the service’s folder for commands and its arguments, one per line. {subject} and {text} stand for what is told.',
+      example: 'page',
+    },
+    {
+      key: 'command-seconds',
+      label: 'Command ends after',
+      help: 'In seconds. Usually 30.',
+      rare: true,
+    },
+    ...deskSpecs,
   ],
   job: [
     {
@@ -276,10 +310,17 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     },
     {
       key: 'tells',
-      label: 'Channels',
-      help: 'Who is told about its runs. Empty: those that the charter’s settings name.',
+      label: 'Tells',
+      help: 'The people, rotas and channels that are told about its runs. Empty: whom routes or the charter’s settings name.',
     },
+    tags('the job'),
     { key: 'tell-when', label: 'Tell', help: 'Usually of trouble only.' },
+    {
+      key: 'severity',
+      label: 'Severity of its alerts',
+      help: 'Empty: by what is at stake, such as a broken promise or a copy in danger.',
+      rare: true,
+    },
     { key: 'after', label: 'After', help: 'In place of a schedule: runs whenever that job has succeeded.', rare: true },
     {
       key: 'zone',
@@ -466,13 +507,30 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: 'Europe/London',
       zone: true,
     },
-    { key: 'tells', label: 'Channels', help: 'Who is told about everything that no job is about.' },
+    {
+      key: 'tells',
+      label: 'Tells',
+      help: 'The people, rotas and channels that are told what no route and no job takes.',
+    },
     {
       key: 'duty-mail',
       label: 'Duty mail',
       help: `A summary that is sent even when all is well. ${schedule}`,
       example: 'daily at 07:30',
     },
+    {
+      key: 'sign-of-life',
+      label: 'Sign of life',
+      help: `When each route says that it works, so that its silence is noticed. ${schedule}`,
+      example: 'daily at 08:00',
+    },
+    {
+      key: 'heartbeat-file',
+      label: 'Heartbeat file',
+      help: 'The file with an outside address that is fetched while the service is well, so that somebody else notices when it is not.',
+      example: '/etc/ironkeep/heartbeat.url',
+    },
+    { key: 'heartbeat-every', label: 'Heartbeat every', help: 'Usually 5 minutes.', example: '5 minutes' },
     { key: 'runs-at-once', label: 'Runs at once', help: 'Over all machines and stores together.', example: '4' },
   ],
 };
@@ -482,6 +540,12 @@ export const kinds = [
   'store',
   'policy',
   'channel',
+  'person',
+  'rota',
+  'route',
+  'maintenance-window',
+  'report',
+  'cause',
   'log-rules',
   'machine',
   'calendar',
@@ -491,3 +555,6 @@ export const kinds = [
 
 /** A kind as people read it. */
 export const words = (kind: string) => kind.replace('-', ' ');
+
+/** The kinds that a key's values can name: "channel, person or rota" are three. */
+export const kindsOf = (of: string) => of.split(/, | or /);
