@@ -149,7 +149,7 @@ public sealed class RerunTests
         // Another that waits already is not doubled, and can be asked for now.
         var twice = await AgainAsync(bench, alert.Id, "?when=window");
         Assert.Empty(twice.Runs);
-        Assert.Contains($"run {run.Id} of job register is queued already", Assert.Single(twice.Refused));
+        Assert.Contains($"waits to begin already (run {run.Id})", Assert.Single(twice.Refused));
         var now = Assert.Single((await AgainAsync(bench, alert.Id)).Runs);
         Assert.Equal(run.Id, now.Id);
         await bench.IdleAsync();

@@ -43,13 +43,13 @@ public sealed class RunNow(RunQueue queue)
             return await DoneAsync(busy);
         }
         if (busy is { State: RunState.Queued })
-            return new Begun(null, $"run {busy.Id} of job {job.Name} is queued already; let that one begin, or cancel it first");
+            return new Begun(null, $"job {job.Name} waits to begin already (run {busy.Id}); let that run begin, or cancel it first");
         if (busy is not null)
             return new Begun(null, $"job {job.Name} is at work already (run {busy.Id}); watch that run, or cancel it first");
         if (await db.HangingRuns.FirstOrDefaultAsync(h => h.Job == job.Name && h.Machine == machine, cancel) is { } hung)
             return new Begun(
                 null,
-                $"run {hung.RunId} of job {job.Name} was given up but hangs still; find what it waits for, or start the service again"
+                $"job {job.Name} hangs still (run {hung.RunId}, which was given up); find what it waits for, or start the service again"
             );
         return await DoneAsync(
             await queue.AddAsync(
