@@ -1,23 +1,17 @@
 using System.Diagnostics;
 using System.Globalization;
-using System.Net.Http.Headers;
 using IronKeep.Catalogue;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Definitions;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
-using IronKeep.Service.Hosting;
 using IronKeep.Service.Runs;
-using IronKeep.Service.SignIn;
 using IronKeep.Service.Tests;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Builder;
-using Microsoft.AspNetCore.Hosting.Server;
-using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
-using Microsoft.Extensions.Logging;
 using NodaTime;
 
 namespace IronKeep.Bench;
@@ -45,48 +39,18 @@ internal static class LargeCatalogue
     private static async Task MeasureAsync(string folder, string catalogue, bool withLists)
     {
         Shell.Run($"rm -rf '{folder}' && mkdir -p '{folder}/data'");
-        await using var app = IronKeepHost.Build(
-            [
-                $"--IronKeep:DataFolder={folder}/service",
-                $"--IronKeep:Catalogue={catalogue}",
-                "--IronKeep:RunsAtOnce=8",
-                "--IronKeep:Listen=http://127.0.0.1:0",
-                "--IronKeep:Machine=heron",
-                "--IronKeep:Ticking=false",
-            ],
-            b => b.Logging.ClearProviders()
-        );
-        await IronKeepHost.PrepareAsync(app);
-        await app.StartAsync();
+        var (app, http) = await BenchHost.StartAsync(folder, "--IronKeep:Ticking=false", $"--IronKeep:Catalogue={catalogue}");
+        await using var _ = app;
+        using var __ = http;
         await FillAsync(app, folder);
-        var people = app.Services.GetRequiredService<People>();
-        await people.AddAsync("mira", "a long sentence", default);
-        await people.MakeCodeAsync(default);
-        var token = await people.MakeTokenAsync((await people.CheckAsync("mira", "a long sentence", default))!, "bench", default);
-        using var http = new HttpClient
-        {
-            BaseAddress = new Uri(app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First()),
-        };
-        http.DefaultRequestHeaders.Authorization = new AuthenticationHeaderValue("Bearer", token.Secret);
         Console.WriteLine(
             $"\nOn {(catalogue.Length == 0 ? "SQLite" : "PostgreSQL")}: {Jobs} jobs, {Jobs * Nights} runs, {Jobs * CopiesOfAJob} copies; "
                 + $"{Asked} requests each, one after the other"
         );
         if (withLists)
-            await ListsAsync(http);
-        await FactsAsync(app);
-        await DueAsync(app, folder);
-        await app.StopAsync();
-        Shell.Run($"rm -rf '{folder}'");
-    }
-
-    private static async Task ListsAsync(HttpClient http)
-    {
-        Console.WriteLine("| asked | median, ms | 99th percentile, ms | answer |");
-        Console.WriteLine("|---|---|---|---|");
-        foreach (
-            var path in new[]
-            {
+            await BenchHost.ListsAsync(
+                http,
+                Asked,
                 "duty",
                 "jobs",
                 "jobs/job-0500",
@@ -98,43 +62,13 @@ internal static class LargeCatalogue
                 "alerts?state=open",
                 "stores",
                 "timetable?hours=48",
-                "jobs/job-0500/history",
-            }
-        )
-        {
-            var bytes = 0L;
-            for (var i = 0; i < 40; i++)
-                bytes = await AskAsync(http, path);
-            var times = new List<double>();
-            for (var i = 0; i < Asked; i++)
-            {
-                var watch = Stopwatch.StartNew();
-                await AskAsync(http, path);
-                times.Add(watch.Elapsed.TotalMilliseconds);
-            }
-            times.Sort();
-            Console.WriteLine(
-                string.Create(
-                    CultureInfo.InvariantCulture,
-                    $"| `{path}` | {times[Asked / 2]:0.0} | {times[Asked * 99 / 100 - 1]:0.0} | {bytes / 1000.0:0.0} kB |"
-                )
+                "jobs/job-0500/history"
             );
-        }
+        await FactsAsync(app);
+        await DueAsync(app, folder);
+        await app.StopAsync();
+        Shell.Run($"rm -rf '{folder}'");
     }
-
-    /// <summary>Asks, and reads the answer without keeping it: what the asking side allocates is not the service's.</summary>
-    private static async Task<long> AskAsync(HttpClient http, string path)
-    {
-        using var answer = await http.GetAsync("/api/v1/" + path, HttpCompletionOption.ResponseHeadersRead);
-        answer.EnsureSuccessStatusCode();
-        await using var body = await answer.Content.ReadAsStreamAsync();
-        var bytes = 0L;
-        while (await body.ReadAsync(Buffer) is > 0 and var read)
-            bytes += read;
-        return bytes;
-    }
-
-    private static readonly byte[] Buffer = new byte[64 * 1024];
 
     /// <summary>Ends of runs, as they are carried to everybody who follows from one.</summary>
     private static async Task FactsAsync(WebApplication app)
@@ -291,7 +225,7 @@ internal static class LargeCatalogue
     }
 
 #pragma warning disable EF1002, EF1003 // Every part of it stands in this file.
-    private static Task<int> InsertAsync(KeepContext db, string numbers, string table, params (string Column, string Value)[] values) =>
+    internal static Task<int> InsertAsync(KeepContext db, string numbers, string table, params (string Column, string Value)[] values) =>
         db.Database.ExecuteSqlRawAsync(
             $"INSERT INTO \"{table}\" ({string.Join(", ", values.Select(v => $"\"{v.Column}\""))}) {numbers} SELECT "
                 + $"{string.Join(", ", values.Select(v => v.Value))} FROM r"

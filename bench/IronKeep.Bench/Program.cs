@@ -11,6 +11,9 @@ switch (args[0])
     case "watching":
         await WatchingBench.MeasureAsync(args[1], args.Length > 2 ? args[2] : null);
         break;
+    case "telling":
+        await TellingBench.MeasureAsync(args[1]);
+        break;
     case "ask":
         await CheckInAsker.AskAsync(Number(1), args[2], Number(3), Number(4));
         break;

@@ -1,5 +1,6 @@
 using System.Net;
 using System.Text.Json;
+using System.Text.RegularExpressions;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
@@ -163,7 +164,29 @@ public sealed class TellingTests
         );
         Assert.Contains("Nothing needs anybody.", mails[1].TextBody);
         Assert.Contains("register", mails[1].TextBody);
-        Assert.Contains("MISSED  job register on heron", mails[3].TextBody);
+        Assert.Matches(@"MISSED  job register on heron, something failed, \d times? since 2026-11-2\d \d\d:\d\d", mails[3].TextBody!);
+        // What the text says, the HTML says.
+        static HashSet<string> Said(string text) => [.. Regex.Matches(text.ToLowerInvariant(), @"[\w-]+(:\d+)?").Select(m => m.Value)];
+        Assert.Empty(Said(mails[3].TextBody!).Except(Said(WebUtility.HtmlDecode(Regex.Replace(mails[3].HtmlBody!, "<[^>]+>", "\n")))));
+        Assert.Contains("<table>", mails[3].HtmlBody);
+    }
+
+    [Fact]
+    public async Task A_duty_mail_names_the_worst_counts_the_rest_and_takes_nothing_for_markup()
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.ApplyAsync(bench.Charter());
+        await bench.TickAsync("2026-11-25T12:00:00Z");
+        var duty = await bench.GetAsync<DutyAnswer>("duty");
+        var one = Assert.Single(duty.Alerts) with { Message = "Cannot read <script>alert(1)</script> & more" };
+        duty = duty with { Alerts = [.. Enumerable.Repeat(one, 43)] };
+        foreach (var page in new[] { DutyPages.Text(duty), DutyPages.Html(duty) })
+        {
+            Assert.Equal(40, Regex.Count(page, "Cannot read"));
+            Assert.Contains("3 more are open", WebUtility.HtmlDecode(page));
+        }
+        Assert.DoesNotContain("<script>", DutyPages.Html(duty));
+        Assert.Contains("&lt;script&gt;alert(1)&lt;/script&gt; &amp; more", DutyPages.Html(duty));
     }
 
     [Fact]

@@ -57,6 +57,15 @@ public sealed class ServiceSettings
     /// <summary>The file with the token for the figures at /metrics; empty: none are given out.</summary>
     public string MetricsTokenFile { get; set; } = "";
 
+    /// <summary>
+    /// The address of a collector that takes traces and figures over OTLP (HTTP, protobuf), such as http://127.0.0.1:4318; empty: nothing
+    /// is sent.
+    /// </summary>
+    public string TelemetryTo { get; set; } = "";
+
+    /// <summary>The file with the bearer token that goes along to the collector; empty: none does.</summary>
+    public string TelemetryTokenFile { get; set; } = "";
+
     /// <summary>The name of the machine that the service runs on. The catalogue keeps the first.</summary>
     public string Machine { get; set; } = DefaultMachine();
 
@@ -128,6 +137,8 @@ public sealed class ServiceSettings
             yield return $"IronKeep:MetricsTokenFile is '{MetricsTokenFile}'; give the absolute path of a file with a token";
         if (CatalogueProblem is { } wrong)
             yield return wrong;
+        foreach (var problem in TelemetryProblems())
+            yield return problem;
         if (!Uri.TryCreate(Listen, UriKind.Absolute, out var uri) || uri.Scheme is not ("http" or "https"))
             yield return $"IronKeep:Listen is '{Listen}'; give an address such as http://127.0.0.1:7420";
         if ((CertificateFile.Length > 0) != (CertificateKeyFile.Length > 0))
@@ -174,6 +185,28 @@ public sealed class ServiceSettings
         if (ConsoleFolder.Length > 0 && !Directory.Exists(ConsoleFolder))
             yield return $"IronKeep:ConsoleFolder is '{ConsoleFolder}', which does not exist; leave it out, or name the folder with the "
                 + $"built console";
+    }
+
+    private IEnumerable<string> TelemetryProblems()
+    {
+        if (TelemetryTokenFile.Length > 0 && !Path.IsPathRooted(TelemetryTokenFile))
+            yield return $"IronKeep:TelemetryTokenFile is '{TelemetryTokenFile}'; give the absolute path of a file with a token";
+        if (TelemetryTo.Length == 0)
+        {
+            if (TelemetryTokenFile.Length > 0)
+                yield return "IronKeep:TelemetryTokenFile is given without IronKeep:TelemetryTo; give the collector's address, or "
+                    + "leave both out";
+            yield break;
+        }
+        // Never the address itself: what does not belong into it may be a password.
+        if (!Uri.TryCreate(TelemetryTo, UriKind.Absolute, out var to) || to.Scheme is not ("http" or "https") || to.UserInfo.Length > 0)
+            yield return "IronKeep:TelemetryTo is no address of a collector; write such as http://127.0.0.1:4318, and give a secret in "
+                + "the file that IronKeep:TelemetryTokenFile names";
+        else if (to.Query.Length > 0 || to.Fragment.Length > 0)
+            yield return "IronKeep:TelemetryTo has more than an address and a path; write such as http://127.0.0.1:4318";
+        else if (TelemetryTokenFile.Length > 0 && to.Scheme == "http" && !to.IsLoopback)
+            yield return $"IronKeep:TelemetryTo is '{TelemetryTo}', and the token would go over the network for all to read; write "
+                + "https:// there, or leave IronKeep:TelemetryTokenFile out";
     }
 
     private string? CatalogueProblem

@@ -31,7 +31,8 @@ public sealed class KeepMetrics : IDisposable
     private static readonly TimeSpan Keeps = TimeSpan.FromSeconds(5);
     private readonly CollectorRegistry registry;
     private readonly SemaphoreSlim gate = new(1);
-    private readonly Dictionary<ExpositionFormat, (long At, byte[] Text)> known = [];
+    private readonly Dictionary<ExpositionFormat, byte[]> known = [];
+    private long lookedAt;
     private readonly IDbContextFactory<KeepContext> catalogue;
     private readonly CharterInForce inForce;
     private readonly StoreRoom room;
@@ -116,18 +117,64 @@ public sealed class KeepMetrics : IDisposable
         await gate.WaitAsync(cancel);
         try
         {
-            if (known.TryGetValue(format, out var last) && clock.GetElapsedTime(last.At) < Keeps)
-                return last.Text;
-            await LookAsync(cancel);
+            await RefreshAsync(cancel);
+            if (known.TryGetValue(format, out var last))
+                return last;
             using var text = new MemoryStream();
             await registry.CollectAndExportAsTextAsync(text, format, cancel);
-            known[format] = (clock.GetTimestamp(), text.ToArray());
-            return known[format].Text;
+            return known[format] = text.ToArray();
         }
         finally
         {
             gate.Release();
         }
+    }
+
+    /// <summary>What stands, each figure with the values of its labels, as it stood at most a few seconds ago.</summary>
+    public async Task<IReadOnlyDictionary<string, IReadOnlyList<(string[] Labels, double Value)>>> ReadAsync(CancellationToken cancel)
+    {
+        await gate.WaitAsync(cancel);
+        try
+        {
+            await RefreshAsync(cancel);
+            return Gauges.ToDictionary(
+                g => g.Name,
+                IReadOnlyList<(string[], double)> (g) =>
+                    g.LabelNames.Length == 0 ? [([], g.Value)] : [.. g.GetAllLabelValues().Select(l => (l, g.WithLabels(l).Value))]
+            );
+        }
+        finally
+        {
+            gate.Release();
+        }
+    }
+
+    /// <summary>The figures of what stands, without their values.</summary>
+    public IReadOnlyList<Gauge> Gauges =>
+        [
+            info,
+            isLeading,
+            loopAge,
+            openAlerts,
+            queued,
+            atWork,
+            jobs,
+            withoutSeries,
+            newestCopy,
+            promise,
+            storeUp,
+            storeUsed,
+            storeFree,
+            waiting,
+        ];
+
+    private async Task RefreshAsync(CancellationToken cancel)
+    {
+        if (lookedAt != 0 && clock.GetElapsedTime(lookedAt) < Keeps)
+            return;
+        await LookAsync(cancel);
+        known.Clear();
+        lookedAt = clock.GetTimestamp();
     }
 
     private async Task LookAsync(CancellationToken cancel)

@@ -1,6 +1,7 @@
 using IronKeep.Catalogue;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Facts;
 using Microsoft.EntityFrameworkCore;
 using Prometheus;
@@ -8,12 +9,15 @@ using Prometheus;
 namespace IronKeep.Service.Health;
 
 /// <summary>What is counted for <see cref="KeepMetrics"/> as it happens, from the start of the service on.</summary>
-public sealed class MetricCounts : IFollower
+public sealed class MetricCounts : IFollower, IDisposable
 {
+    /// <summary>The upper bounds, in seconds, of the classes that the lengths of runs are counted in.</summary>
+    private static readonly double[] Lengths = [1, 10, 60, 300, 900, 3600, 14_400, 43_200];
     private readonly Counter runs,
         bytes,
         opened;
     private readonly Histogram seconds;
+    private readonly System.Diagnostics.Metrics.Histogram<double> sent;
 
     public MetricCounts()
     {
@@ -29,15 +33,28 @@ public sealed class MetricCounts : IFollower
             "ironkeep_run_duration_seconds",
             "How long runs worked, by kind.",
             ["kind"],
-            new HistogramConfiguration { Buckets = [1, 10, 60, 300, 900, 3600, 14_400, 43_200] }
+            new HistogramConfiguration { Buckets = Lengths }
+        );
+        sent = Meter.CreateHistogram(
+            seconds.Name,
+            unit: null,
+            seconds.Help,
+            tags: null,
+            new System.Diagnostics.Metrics.InstrumentAdvice<double> { HistogramBucketBoundaries = Lengths }
         );
     }
 
     /// <summary>Where all figures of the service are kept.</summary>
     public CollectorRegistry Registry { get; } = Prometheus.Metrics.NewCustomRegistry();
 
+    /// <summary>The same figures for a collector that they are sent to.</summary>
+    public System.Diagnostics.Metrics.Meter Meter { get; } = new(Traces.Name);
+    public IReadOnlyList<Counter> Counters => [runs, bytes, opened];
+
     public string Name => "metrics";
     public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.RunEnded, FactKind.AlertChanged];
+
+    public void Dispose() => Meter.Dispose();
 
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
@@ -48,7 +65,10 @@ public sealed class MetricCounts : IFollower
         {
             runs.WithLabels(run.Kind.Word(), run.Outcome.Word() ?? "none").Inc();
             if (run.TookSeconds is { } took)
+            {
                 seconds.WithLabels(run.Kind.Word()).Observe(took);
+                sent.Record(took, new KeyValuePair<string, object?>(seconds.LabelNames[0], run.Kind.Word()));
+            }
             if (run.Kind != RunKind.Backup)
                 continue;
             bytes.WithLabels("read").Inc(run.ReadBytes);

@@ -40,6 +40,7 @@ public sealed class SelfCheck(
     LogWatching logs,
     FolderWatching folders,
     SyslogListening syslog,
+    TelemetryLink telemetry,
     WorkerSelf self,
     CatalogueGuard guard,
     IDbContextFactory<KeepContext> catalogue,
@@ -113,6 +114,8 @@ public sealed class SelfCheck(
         );
         if (Syslog() is { } heard)
             findings.Add(heard);
+        if (telemetry.Finding is { } sent)
+            findings.Add(Finding("telemetry", sent.State, sent.Sentence));
         foreach (var store in inForce.Charter.Stores.Values)
         {
             var at = await room.OfAsync(store);

@@ -240,6 +240,7 @@ public static class IronKeepHost
         services.AddSingleton<MetricCounts>();
         services.AddSingleton<IFollower>(s => s.GetRequiredService<MetricCounts>());
         services.AddSingleton<KeepMetrics>();
+        services.AddTelemetry(settings);
         services.AddSingleton<IBeatLook>(s => s.GetRequiredService<CharterInForce>());
         services.AddSingleton<IBeatLook>(s => s.GetRequiredService<Dispatch>());
         services.AddSingleton<IBeatLook>(s => s.GetRequiredService<RunLimitLook>());
@@ -320,6 +321,7 @@ public static class IronKeepHost
             }
         );
         app.UseRouting();
+        app.Use(Telemetry.TraceAsync);
         app.Use(PathIds.Decode);
         app.UseRateLimiter();
         app.UseAuthentication();

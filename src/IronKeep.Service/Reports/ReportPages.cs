@@ -1,9 +1,9 @@
 using System.Globalization;
-using System.Net;
 using System.Text;
 using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Reports;
+using IronKeep.Service.Basics;
 using NodaTime;
 using NodaTime.Text;
 
@@ -16,57 +16,31 @@ internal static class ReportPages
     private const int MostJobs = 60,
         MostCauses = 12;
 
-    private const string Look = """
-        @page { size: A4; margin: 18mm 16mm }
-        body { font: 10.5pt/1.4 system-ui, "Liberation Sans", Arial, sans-serif; color: #1c1f1e; margin: 2em auto; max-width: 52em; padding: 0 1em }
-        h1 { font-size: 18pt; margin: 0 } h2 { font-size: 12pt; margin: 1.6em 0 .4em; break-after: avoid }
-        p { margin: .3em 0 } .soft { color: #5d6461 } .wrong { color: #a3261c }
-        .sums { display: grid; grid-template-columns: repeat(4, 1fr); gap: 1.2em; margin: 1.2em 0; break-inside: avoid } .sums b { display: block; font-size: 16pt }
-        table { border-collapse: collapse; width: 100%; font-size: 9.5pt } thead { display: table-header-group } tr { break-inside: avoid }
-        th { text-align: left; font-weight: 600; border-bottom: 1.5px solid #5d6461 } td { border-bottom: 1px solid #d9dcd8; vertical-align: top }
-        th, td { padding: .28em .6em .28em 0 } td { overflow-wrap: break-word } .n { text-align: right; white-space: nowrap; font-variant-numeric: tabular-nums }
-        @media print { body { margin: 0; max-width: none; padding: 0 } table { font-size: 8pt } }
-        """;
-
     public static string Title(ReportAnswer r) => $"{(r.Every == ReportPeriod.Week ? "Week" : "Month")} {Period(r)}: {r.Name}";
 
     public static string Html(ReportAnswer r)
     {
-        var html = new StringBuilder();
-        html.Append(
-            CultureInfo.InvariantCulture,
-            $"<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>{E(Title(r))}</title>"
+        var page = new HtmlPage(Title(r), r.Name);
+        page.Line(
+            $"Backups of {r.Of}, {Dates(r)} ({r.Zone}). Iron Keep {r.Machine}, made {r.MadeAt.UtcDateTime:yyyy-MM-dd HH:mm} UTC.",
+            isSoft: true
         );
-        html.Append(CultureInfo.InvariantCulture, $"<style>{Look}</style></head><body>\n<h1>{E(r.Name)}</h1>\n");
-        html.Append(
-            CultureInfo.InvariantCulture,
-            $"<p class=\"soft\">Backups of {E(r.Of)}, {E(Dates(r))} ({E(r.Zone)}). Iron Keep {E(r.Machine)}, made "
-                + $"{r.MadeAt.UtcDateTime:yyyy-MM-dd HH:mm} UTC.</p>\n<div class=\"sums\">"
-        );
-        foreach (var (value, words, wrong) in Sums(r))
-            html.Append(CultureInfo.InvariantCulture, $"<div{(wrong ? " class=\"wrong\"" : "")}><b>{E(value)}</b>{E(words)}</div>");
-        html.Append("</div>\n");
-        html.Append(CultureInfo.InvariantCulture, $"<p>{E(Adds(r))}</p>\n");
+        page.Sums(Sums(r));
+        page.Line(Adds(r));
         if (r.Causes.Count > 0)
-            Table(
-                html,
+            page.Table(
                 "What went wrong, and why",
                 ["Cause", "#Times", "Jobs"],
                 r.Causes.Take(MostCauses).Select(c => new[] { c.Cause, $"{c.Times}", Counted.Named(c.Jobs) })
             );
-        Table(
-            html,
+        page.Table(
             "Jobs",
             ["Job", "Machine", "#Planned", "#Came off", "#Missed", "#Failed", "Promise", "#Broken", "#Copies", "#Added"],
             r.Jobs.Take(MostJobs).Select(Row)
         );
         if (r.Jobs.Count > MostJobs)
-            html.Append(
-                CultureInfo.InvariantCulture,
-                $"<p class=\"soft\">{r.Jobs.Count - MostJobs} more jobs are in the file of values.</p>\n"
-            );
-        Table(
-            html,
+            page.Line($"{r.Jobs.Count - MostJobs} more jobs are in the file of values.", isSoft: true);
+        page.Table(
             "Stores",
             ["Store", "#Copies made", "#Expired", "#Removed", "#Added", "#Used", "#Room", "Full", "#Read back"],
             r.Stores.Select(s =>
@@ -85,15 +59,14 @@ internal static class ReportPages
             )
         );
         if (r.Alerts.Classes.Count > 0)
-            Table(
-                html,
+            page.Table(
                 "Alerts",
                 ["Class", "#Opened", "#Still open", "#Median time to repair", "#Longest"],
                 r.Alerts.Classes.Select(a =>
                     new[] { Kebab.Of(a.Class), $"{a.Opened}", $"{a.StillOpen}", Took(a.MedianSeconds), Took(a.LongestSeconds) }
                 )
             );
-        return html.Append("</body></html>\n").ToString();
+        return page.ToString();
     }
 
     public static string Text(ReportAnswer r)
@@ -201,24 +174,6 @@ internal static class ReportPages
             Size(j.StoredBytes),
         ];
 
-    /// <summary>A table; the columns whose title begins with # are numbers.</summary>
-    private static void Table(StringBuilder html, string title, string[] columns, IEnumerable<string[]> rows)
-    {
-        string Class(int i) => columns[i][0] == '#' ? " class=\"n\"" : "";
-        html.Append(CultureInfo.InvariantCulture, $"<h2>{E(title)}</h2>\n<table><thead><tr>");
-        for (var i = 0; i < columns.Length; i++)
-            html.Append(CultureInfo.InvariantCulture, $"<th{Class(i)}>{E(columns[i].TrimStart('#'))}</th>");
-        html.Append("</tr></thead><tbody>\n");
-        foreach (var row in rows)
-        {
-            html.Append("<tr>");
-            for (var i = 0; i < row.Length; i++)
-                html.Append(CultureInfo.InvariantCulture, $"<td{Class(i)}>{E(row[i])}</td>");
-            html.Append("</tr>\n");
-        }
-        html.Append("</tbody></table>\n");
-    }
-
     private static string Period(ReportAnswer r) =>
         r.Every == ReportPeriod.Month
             ? LocalDatePattern.Iso.Parse(r.From).Value.ToString("MMMM uuuu", CultureInfo.InvariantCulture)
@@ -248,6 +203,4 @@ internal static class ReportPages
             text = "'" + text;
         return text.AsSpan().IndexOfAny(",\"\r\n") < 0 ? text : $"\"{text.Replace("\"", "\"\"", StringComparison.Ordinal)}\"";
     }
-
-    private static string E(string text) => WebUtility.HtmlEncode(text);
 }

@@ -3,6 +3,7 @@ using System.Text.Json;
 using IronKeep.Catalogue;
 using IronKeep.Core.Ceilings;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
@@ -304,6 +305,15 @@ public sealed class Dispatch(
 
     private async Task CarryOutAsync(LiveRun at)
     {
+        var run = at.Run;
+        var trace = Traces.Begin(
+            $"run {run.Kind.Word()}",
+            ("run", run.Id),
+            ("kind", run.Kind.Word()),
+            ("backup_job", run.Job),
+            ("machine", run.Machine),
+            ("store", run.Store)
+        );
         try
         {
             await ExpectAsync(at);
@@ -322,6 +332,14 @@ public sealed class Dispatch(
             );
             at.GivenUp = !work.IsCompleted;
             await EndAsync(at, ending);
+            trace.End(
+                ending.Outcome is Outcome.Ok or Outcome.Warned ? null : (ending.Failure?.Word() ?? ending.Outcome.Word()),
+                ("outcome", ending.Outcome.Word()),
+                ("items", at.Now.Items),
+                ("read_bytes", at.Now.ReadBytes),
+                ("stored_bytes", at.Now.StoredBytes)
+            );
+            trace = null;
             if (work.IsCompleted)
                 return;
             // What hangs still has the job and its store in hand; until it lets go, nothing else of the job begins.
@@ -335,6 +353,7 @@ public sealed class Dispatch(
         }
         finally
         {
+            trace.End("not written down");
             live.TryRemove(at.Run.Id, out _);
             at.Dispose();
             tasks.TryRemove(at.Run.Id, out _);

@@ -134,7 +134,13 @@ public sealed class Teller(
                 // Once: its two days begin with that.
                 if (telling.Gathers is not null && telling.Subject.Length == 0)
                     await Gathered.PutIntoWordsAsync(db, telling, inForce.Charter, settings.Value.Machine, now, cancel);
+                var trace = Traces.Begin("tell", ("channel", channel), ("message", telling.Id), ("attempt", tries + 1));
                 var through = await OneAsync(db, telling, now, cancel);
+                trace.End(
+                    telling.Problem is null ? null
+                    : through ? "refused"
+                    : "not through"
+                );
                 await db.SaveChangesAsync(CancellationToken.None);
                 await JudgeAsync(telling, cancel);
                 if (!through)
