@@ -12,7 +12,7 @@ switch (args[0])
         await WatchingBench.MeasureAsync(args[1], args.Length > 2 ? args[2] : null);
         break;
     case "telling":
-        await TellingBench.MeasureAsync(args[1]);
+        await TellingBench.MeasureAsync(args[1], args.Length > 2 ? args[2] : null);
         break;
     case "ask":
         await CheckInAsker.AskAsync(Number(1), args[2], Number(3), Number(4));

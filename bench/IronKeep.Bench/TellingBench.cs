@@ -28,10 +28,14 @@ internal static class TellingBench
         Failing = 500,
         Facts = 20;
 
-    public static async Task MeasureAsync(string folder)
+    /// <param name="folder">Emptied.</param>
+    /// <param name="part">"lists" or "told"; null: both.</param>
+    public static async Task MeasureAsync(string folder, string? part)
     {
-        await ListsAsync(folder + "/lists");
-        await TellAsync(folder + "/told");
+        if (part is null or "lists")
+            await ListsAsync(folder + "/lists");
+        if (part is null or "told")
+            await TellAsync(folder + "/told");
     }
 
     private static async Task ListsAsync(string folder)
@@ -161,6 +165,9 @@ internal static class TellingBench
             var asked = Stopwatch.StartNew();
             using (await http.PostAsync(hook.Urls.Single(), new StringContent("{}")))
                 plain.Add(asked.Elapsed.TotalMilliseconds);
+            // What was told before would make a flood of it.
+            await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
+                await db.Messages.Where(m => m.EndedAt != null).ExecuteDeleteAsync();
             arrived.Clear();
             var said = await SayAsync(app, [$"job-{Failing + i:0000}"], FailureClass.SourceUnreadable, steady);
             while (arrived.IsEmpty)
@@ -176,6 +183,9 @@ internal static class TellingBench
                     + $"the same address takes {plain[Facts / 2]:0.0} ms"
             )
         );
+        await Task.Delay(TimeSpan.FromSeconds(3));
+        await using (var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync())
+            await db.Messages.ExecuteDeleteAsync();
         foreach (var mail in Directory.EnumerateFiles(folder + "/drop"))
             File.Delete(mail);
         arrived.Clear();
@@ -192,17 +202,21 @@ internal static class TellingBench
         var all = steady.Elapsed - begun;
         // What would come besides has time to.
         await Task.Delay(TimeSpan.FromSeconds(20));
-        await using var db = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
-        var alert = await db.Alerts.AsNoTracking().Where(a => a.SubjectKind == SubjectKind.Store).ToListAsync();
+        await using var after = await app.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
+        var alert = await after.Alerts.AsNoTracking().Where(a => a.SubjectKind == SubjectKind.Store).ToListAsync();
         Console.WriteLine(
             string.Create(
                 CultureInfo.InvariantCulture,
                 $"{Failing} runs fail on one store at once: {alert.Count} alert with {alert[0].Affected.Split('\n').Length} jobs, "
-                    + $"{Directory.EnumerateFiles(folder + "/drop").Count()} mail, {arrived.Count} call of the webhook; the mail after "
+                    + $"{Mails("FAILED")} mail when it began and {Mails("closed")} when the store answered, {arrived.Count} calls of the "
+                    + $"webhook; the first mail after "
                     + $"{first.TotalSeconds:0.0} s, all facts followed after {all.TotalSeconds:0.0} s"
             )
         );
         await app.StopAsync();
+
+        int Mails(string word) =>
+            Directory.EnumerateFiles(folder + "/drop").Count(f => File.ReadLines(f).Any(l => l.StartsWith("Subject:") && l.Contains(word)));
     }
 
     /// <summary>Says that runs of the jobs have failed, as a worker that ends them does; when it was said.</summary>
@@ -241,7 +255,8 @@ internal static class TellingBench
     private static async Task ApplyAsync(WebApplication app, string folder, int jobs, Func<int, string> more, string channels)
     {
         var yaml = new System.Text.StringBuilder(
-            $"charter: 1\nzone: Europe/London\n{channels}stores:\n  s: {{ folder: {folder}/store }}\npolicies:\n  p: {{ keep: newest 20 }}\njobs:\n"
+            $"charter: 1\nzone: Europe/London\n{channels}stores:\n  s: {{ folder: {folder}/store }}\n"
+                + "policies:\n  p: { keep: newest 20 }\njobs:\n"
         );
         for (var j = 0; j < jobs; j++)
             yaml.Append(CultureInfo.InvariantCulture, $"  job-{j:0000}: {{ takes: {folder}/data, into: s, policy: p, {more(j)} }}\n");

@@ -172,6 +172,29 @@ public sealed class TellingTests
     }
 
     [Fact]
+    public async Task What_follows_from_a_fact_is_told_when_it_is_written_down_and_not_with_the_next_look()
+    {
+        await using var bench = await Bench.StartAsync(ticking: true);
+        bench.Services.GetRequiredService<Teller>().LookEvery = TimeSpan.FromDays(1);
+        await bench.ApplyAsync(
+            Charter(
+                bench,
+                $"  drop: {{ mail-to: mira@saltmere.example, mail-from: keep@saltmere.example, pickup: {bench.Root}/drop }}",
+                "drop"
+            )
+        );
+        // The look that had begun before is over, and the next is a day away.
+        await Task.Delay(TimeSpan.FromSeconds(3));
+        Directory.Delete(bench.Source);
+        await bench.BackUpAsync();
+        for (var i = 0; !Directory.Exists(bench.Root + "/drop") || !Directory.EnumerateFiles(bench.Root + "/drop").Any(); i++)
+        {
+            Assert.True(i < 1200, "nothing was told");
+            await Task.Delay(50);
+        }
+    }
+
+    [Fact]
     public async Task A_duty_mail_names_the_worst_counts_the_rest_and_takes_nothing_for_markup()
     {
         await using var bench = await Bench.StartAsync();

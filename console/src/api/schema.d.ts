@@ -5241,6 +5241,8 @@ export interface components {
       since: components['schemas']['DutySince'];
       promises: components['schemas']['DutyPromises'];
       tonight: null | components['schemas']['DutyTrouble'][];
+      /** Format: int32 */
+      tonightMore: number;
     };
     DutyBroken: {
       job: string;

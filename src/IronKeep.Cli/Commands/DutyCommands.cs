@@ -8,6 +8,9 @@ namespace IronKeep.Cli.Commands;
 
 internal static class DutyCommands
 {
+    /// <summary>How many of the coming night's troubles are named.</summary>
+    private const int MostTroubles = 5;
+
     public static Command Make() =>
         Common.Verb("duty", "What needs a person now, and the sums of the last night", async (parsed, client, cancel) =>
         {
@@ -99,8 +102,10 @@ internal static class DutyCommands
             return;
         if (tonight.Count == 0)
             Show.Line("Tonight: nothing is expected to go wrong");
-        foreach (var trouble in tonight.Take(5))
+        foreach (var trouble in tonight.Take(MostTroubles))
             Show.Line($"Tonight, {Show.When(trouble.At)}: {trouble.Subject} {trouble.Message} -> {trouble.Remedy}");
+        if (tonight.Count + duty.TonightMore - MostTroubles is > 0 and var more)
+            Show.Line($"and {more} more; 'ironkeep forecast' has them all");
     }
 
     private static char Mark(Outcome? ended, int planned) =>

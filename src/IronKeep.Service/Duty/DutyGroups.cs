@@ -11,7 +11,7 @@ internal static class DutyGroups
     public const int MostRows = 30;
 
     /// <summary>Nights of a group that are shown.</summary>
-    private const int MostNights = 14;
+    public const int MostNights = 14;
 
     private const string Untagged = "no tag";
 
@@ -57,13 +57,14 @@ internal static class DutyGroups
     {
         var nights = rows[0].Nights;
         var from = Math.Max(0, nights.Count - MostNights);
+        var last = Array.FindIndex([.. nights], n => n.Date == lastNight);
         return new DutyGroupRow(
             name,
             groups,
             rows.Count,
             rows.Count(r => r.Stale),
             rows.Count(r => r.Pause is not null),
-            rows.Count(r => r.Nights.Any(n => n.Date == lastNight && IsBad(n.Outcome))),
+            last < 0 ? 0 : rows.Count(r => IsBad(r.Nights[last].Outcome)),
             [
                 .. Enumerable
                     .Range(from, nights.Count - from)

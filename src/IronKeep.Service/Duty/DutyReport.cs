@@ -13,6 +13,10 @@ using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 using NodaTime;
+using Nights = System.Collections.Generic.Dictionary<
+    (string Job, string Machine),
+    System.Collections.Generic.IReadOnlyList<IronKeep.Contracts.NightCell>
+>;
 
 namespace IronKeep.Service.Duty;
 
@@ -27,6 +31,15 @@ public sealed class DutyReport(
 {
     /// <summary>How many broken promises are named.</summary>
     private const int MostBroken = 8;
+
+    /// <summary>How many of the coming night's troubles are named.</summary>
+    private const int MostTroubles = 20;
+
+    /// <summary>How long the figures of many jobs are taken as they were.</summary>
+    private static readonly Duration Remembers = Duration.FromSeconds(5);
+    private volatile Remembered? remembered;
+
+    private sealed record Remembered(Charter Charter, long UpTo, Instant At, Dictionary<string, Standing> Standing, Nights Nights);
 
     public async Task<DutyAnswer> MakeAsync(KeepContext db, CancellationToken cancel, DutyGrouping? by = null)
     {
@@ -44,19 +57,12 @@ public sealed class DutyReport(
         );
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
         var machine = settings.Value.Machine;
-        var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
+        var grouping = by ?? DutyGroups.Usual(charter, machine);
+        var (standing, nights) = await LookedUpAsync(db, charter, grouping, now, cancel);
         var pauses = await db
             .JobsOnMachines.AsNoTracking()
             .Where(w => w.PausedUntil > now)
             .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
-        var nights = await board.OfAsync(
-            db,
-            [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
-            charter.Zone,
-            now,
-            NightBoard.MostNights,
-            cancel
-        );
         var rows = charter
             .Jobs.Values.Select(job =>
             {
@@ -79,7 +85,7 @@ public sealed class DutyReport(
                 );
             })
             .ToList();
-        var grouping = by ?? DutyGroups.Usual(charter, machine);
+        var expected = tonight.Findings;
         return new DutyAnswer(
             now.ToDateTimeOffset(),
             charter.Zone.Id,
@@ -105,8 +111,50 @@ public sealed class DutyReport(
                 : DutyGroups.Of(charter, rows, grouping, NightBoard.Text(NightBoard.NightOf(from, charter.Zone))),
             await SinceAsync(db, now - Duration.FromDays(1), cancel),
             PromisesOf(charter, rows),
-            tonight.Findings?.Select(f => new DutyTrouble(f.At!.Value.ToDateTimeOffset(), f.Subject, f.Message, f.Remedy)).ToList()
+            expected
+                ?.Take(MostTroubles)
+                .Select(f => new DutyTrouble(f.At!.Value.ToDateTimeOffset(), f.Subject, f.Message, f.Remedy))
+                .ToList(),
+            Math.Max(0, (expected?.Count ?? 0) - MostTroubles)
         );
+    }
+
+    /// <summary>
+    /// How fresh each job is, and its nights. Of jobs that are too many to be shown one by one it is remembered for a few seconds, until a
+    /// fact is said or the charter changes: pages that are open ask again and again.
+    /// </summary>
+    private async Task<(Dictionary<string, Standing> Standing, Nights Nights)> LookedUpAsync(
+        KeepContext db,
+        Charter charter,
+        DutyGrouping grouping,
+        Instant now,
+        CancellationToken cancel
+    )
+    {
+        var isMany = grouping != DutyGrouping.Job;
+        var upTo = isMany ? await db.Facts.MaxAsync(f => (long?)f.Id, cancel) ?? 0 : 0;
+        if (
+            isMany
+            && remembered is { } known
+            && ReferenceEquals(known.Charter, charter)
+            && known.UpTo == upTo
+            && now >= known.At
+            && now - known.At < Remembers
+        )
+            return (known.Standing, known.Nights);
+        var machine = settings.Value.Machine;
+        var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
+        var nights = await board.OfAsync(
+            db,
+            [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
+            charter.Zone,
+            now,
+            isMany ? DutyGroups.MostNights : NightBoard.MostNights,
+            cancel
+        );
+        if (isMany)
+            remembered = new Remembered(charter, upTo, now, standing, nights);
+        return (standing, nights);
     }
 
     private static DutyPromises PromisesOf(Charter charter, List<DutyJobRow> rows)

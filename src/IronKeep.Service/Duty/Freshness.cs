@@ -9,16 +9,19 @@ using NodaTime;
 namespace IronKeep.Service.Duty;
 
 /// <summary>The newest good copy of a job in each of its stores (those that have one), and the number of its copies in force.</summary>
-public sealed record Standing(IReadOnlyDictionary<string, Copy> NewestIn, int Copies)
+public sealed record Standing(IReadOnlyDictionary<string, NewestCopy> NewestIn, int Copies)
 {
-    public static Standing None { get; } = new(new Dictionary<string, Copy>(), 0);
+    public static Standing None { get; } = new(new Dictionary<string, NewestCopy>(), 0);
 
     /// <summary>The newest good copy anywhere.</summary>
-    public Copy? Newest => NewestIn.Values.MaxBy(c => c.Taken);
+    public NewestCopy? Newest => NewestIn.Values.MaxBy(c => c.Taken);
 }
 
+/// <summary>The newest good copy of a job in a store: which it is, and when it was taken.</summary>
+public sealed record NewestCopy(string Id, Instant Taken);
+
 /// <summary>A store in which a job's newest good copy is older than promised; null where there is none at all.</summary>
-public sealed record BehindIn(string Store, Copy? Newest);
+public sealed record BehindIn(string Store, NewestCopy? Newest);
 
 /// <summary>How old the newest good copy of a job is, against what the job promised. The promise holds for each store of the job.</summary>
 public static class Freshness
@@ -45,7 +48,7 @@ public static class Freshness
             .GroupBy(c => new { c.Machine, c.Job })
             .Select(g => new { g.Key, Count = g.Count() })
             .ToDictionaryAsync(g => (g.Key.Job, g.Key.Machine), g => g.Count, cancel);
-        var newest = new Dictionary<(string Job, string Machine, string Store), Copy>();
+        var newest = new Dictionary<(string Job, string Machine, string Store), NewestCopy>();
         foreach (var store in jobs.SelectMany(j => j.Into).Distinct().ToList())
         {
             // A seek for each job, where grouping would walk through all copies twice.
@@ -65,10 +68,17 @@ public static class Freshness
                         .Select(c => c.Id)
                         .FirstOrDefault(),
                 c => c.Id,
-                (_, c) => c
+                (_, c) =>
+                    new
+                    {
+                        c.Job,
+                        c.Machine,
+                        c.Id,
+                        c.Taken,
+                    }
             );
             foreach (var copy in await found.AsNoTracking().ToListAsync(cancel))
-                newest[(copy.Job, copy.Machine, copy.Store)] = copy;
+                newest[(copy.Job, copy.Machine, store)] = new NewestCopy(copy.Id, copy.Taken);
         }
         return jobs.ToDictionary(
             j => j.Name,

@@ -16,13 +16,35 @@ namespace IronKeep.Service.Duty;
 /// </summary>
 public sealed class NightBoard
 {
-    /// <summary>The cells of each job on each machine, by the date of the night.</summary>
-    private sealed class Cells : Dictionary<(string Job, string Machine), Dictionary<LocalDate, NightCell>>;
+    /// <summary>The cells of each job on each machine, from a first night on; null where nothing was planned.</summary>
+    private sealed class Cells(LocalDate first) : Dictionary<(string Job, string Machine), NightCell?[]>
+    {
+        /// <summary>Where a night stands among the cells.</summary>
+        public int IndexOf(LocalDate night) => Period.DaysBetween(first, night);
+    }
+
+    /// <summary>What is known of a night of a job while its planned runs are gone through, oldest first.</summary>
+    private sealed class Tally
+    {
+        private int weight = int.MaxValue;
+        private long? run;
+
+        public int Count { get; private set; }
+
+        public void Add(Outcome? outcome, long? ran)
+        {
+            Count++;
+            var its = outcome is { } one ? Array.IndexOf(ByWeight, one) : int.MaxValue;
+            // Without any outcome the last run stands for the night; else the first of the worst.
+            if (its < weight || weight == int.MaxValue)
+                (weight, run) = (its, ran);
+        }
+
+        public NightCell CellOf(string date) => new(date, weight == int.MaxValue ? null : ByWeight[weight], Count, run);
+    }
 
     private sealed record Remembered(string Key, long UpTo, Cells Cells);
 
-    private static readonly Cells Nothing = [];
-    private static readonly Dictionary<LocalDate, NightCell> NoNights = [];
     private volatile Remembered? remembered;
 
     /// <summary>The longest board that is shown.</summary>
@@ -76,19 +98,19 @@ public sealed class NightBoard
         // Of a single job the nights are few.
         var one = jobs.Count == 1 ? jobs.First().Job : null;
         var open = one is null ? Latest(oldest, newest.PlusDays(-1)) : oldest;
-        var over = one is null ? await OverAsync(db, oldest, open, zone, cancel) : Nothing;
+        var over = one is null ? await OverAsync(db, oldest, open, zone, cancel) : new Cells(oldest);
         var moving = await ReadAsync(db, one, open, newest.PlusDays(1), zone, now, cancel);
-        var empty = Enumerable
-            .Range(0, nights)
-            .Select(i => (Date: oldest.PlusDays(i), Cell: new NightCell(Text(oldest.PlusDays(i)), null, 0, null)))
-            .ToArray();
+        var empty = Enumerable.Range(0, nights).Select(i => new NightCell(Text(oldest.PlusDays(i)), null, 0, null)).ToArray();
+        var (ended, before, since) = (Period.DaysBetween(oldest, open), over.IndexOf(oldest), moving.IndexOf(oldest));
         return jobs.ToDictionary(
             job => job,
             job =>
             {
-                var (before, since) = (over.GetValueOrDefault(job, NoNights), moving.GetValueOrDefault(job, NoNights));
-                return (IReadOnlyList<NightCell>)
-                    Array.ConvertAll(empty, night => (night.Date < open ? before : since).GetValueOrDefault(night.Date) ?? night.Cell);
+                var (then, late) = (over.GetValueOrDefault(job), moving.GetValueOrDefault(job));
+                var row = new NightCell[nights];
+                for (var i = 0; i < nights; i++)
+                    row[i] = (i < ended ? then?[before + i] : late?[since + i]) ?? empty[i];
+                return (IReadOnlyList<NightCell>)row;
             }
         );
     }
@@ -154,31 +176,38 @@ public sealed class NightBoard
                 })
                 .ToListAsync(cancel)
         );
-        var last = NightOf(to, zone);
-        foreach (var span in planned.Where(p => p.Until is not null).ToList())
+        var nights = Period.DaysBetween(first, end);
+        var begins = Enumerable.Range(0, nights).Select(i => Begin(first.PlusDays(i), zone)).ToArray();
+        var names = Enumerable.Range(0, nights).Select(i => Text(first.PlusDays(i))).ToArray();
+        var tallies = new Dictionary<(string, string), Tally?[]>();
+        foreach (var p in planned.Where(p => p.Until is null))
+            Add(p.Job, p.Machine, NightAt(p.Due), p.Outcome, p.RunId);
+        var last = NightAt(to);
+        // What stands for a long absence is in each night that it reaches into.
+        foreach (var p in planned.Where(p => p.Until is not null))
+            for (var i = NightAt(p.Due); i <= Math.Min(NightAt(p.Until!.Value), last); i++)
+                Add(p.Job, p.Machine, i, p.Outcome, p.RunId);
+        var cells = new Cells(first);
+        foreach (var (of, row) in tallies)
         {
-            planned.Remove(span);
-            for (
-                var night = Latest(NightOf(span.Due, zone), first);
-                night <= NightOf(span.Until!.Value, zone) && night <= last;
-                night = night.PlusDays(1)
-            )
-                planned.Add(span with { Due = Begin(night, zone) });
+            var made = cells[of] = new NightCell?[nights];
+            for (var i = 0; i < nights; i++)
+                made[i] = row[i]?.CellOf(names[i]);
         }
-        var cells = new Cells();
-        foreach (var of in planned.GroupBy(p => (p.Job, p.Machine)))
-            cells[of.Key] = of.GroupBy(p => NightOf(p.Due, zone))
-                .ToDictionary(
-                    g => g.Key,
-                    g =>
-                    {
-                        var worst = g.Where(p => p.Outcome is not null)
-                            .OrderBy(p => Array.IndexOf(ByWeight, p.Outcome!.Value))
-                            .FirstOrDefault();
-                        return new NightCell(Text(g.Key), worst?.Outcome, g.Count(), (worst ?? g.Last()).RunId);
-                    }
-                );
         return cells;
+
+        int NightAt(Instant at)
+        {
+            var found = Array.BinarySearch(begins, at);
+            return Math.Clamp(found >= 0 ? found : ~found - 1, 0, nights - 1);
+        }
+
+        void Add(string of, string machine, int night, Outcome? outcome, long? run)
+        {
+            if (!tallies.TryGetValue((of, machine), out var row))
+                tallies[(of, machine)] = row = new Tally?[nights];
+            (row[night] ??= new Tally()).Add(outcome, run);
+        }
     }
 
     /// <summary>The worst of some outcomes; null where there is none.</summary>

@@ -22,6 +22,7 @@ namespace IronKeep.Service.Jobs;
 public static class JobEndpoints
 {
     private const int DueShown = 5;
+    private const int ReadAtOnce = 500;
     private const int NightsShown = 14;
     private const int HistoryShown = 400;
 
@@ -230,6 +231,10 @@ public static class JobEndpoints
             .AsNoTracking()
             .ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
         var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
+        var newest = new Dictionary<string, Copy>();
+        foreach (var ids in standing.Values.Select(s => s.Newest?.Id).OfType<string>().Distinct().Chunk(ReadAtOnce))
+        foreach (var copy in await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel))
+            newest[copy.Id] = copy;
         var nights = await nightBoard.OfAsync(
             db,
             [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
@@ -266,7 +271,7 @@ public static class JobEndpoints
                     job.FreshWithin?.ToString(),
                     due.Of(charter.DueTimesOf(job, machine)),
                     last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id), charter) : null,
-                    stands.Newest?.ToAnswer(now),
+                    stands.Newest is { } good ? newest.GetValueOrDefault(good.Id)?.ToAnswer(now) : null,
                     stands.Copies,
                     Freshness.IsStale(job, stands, now),
                     pause?.PausedUntil > now

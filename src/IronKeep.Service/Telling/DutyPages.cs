@@ -41,6 +41,8 @@ internal static class DutyPages
             Add(line);
         foreach (var trouble in duty.Tonight ?? [])
             Add($"Tonight, {At(trouble.At, duty)}: {trouble.Subject} {trouble.Message}. {trouble.Remedy}");
+        if (MoreTonight(duty) is { } later)
+            Add(later);
         Add();
         foreach (var group in duty.Groups)
             Add($"  {group.Name, -24} {Counted.Of(group.Jobs, "job")}, {group.Stale} stale, {group.WrongLastNight} wrong last night");
@@ -74,6 +76,8 @@ internal static class DutyPages
                 ["At", "About", "Why, and what to do"],
                 tonight.Select(t => new[] { At(t.At, duty), t.Subject, $"{Sentence.Begin(t.Message)}.\n-> {t.Remedy}" })
             );
+        if (MoreTonight(duty) is { } later)
+            page.Line(later);
         if (duty.Groups.Count > 0)
             page.Table(
                 "Night board",
@@ -110,6 +114,9 @@ internal static class DutyPages
 
     private static string? More(DutyAnswer duty) =>
         duty.Alerts.Count > MostAlerts ? $"{duty.Alerts.Count - MostAlerts} more are open; 'ironkeep duty' lists them all." : null;
+
+    private static string? MoreTonight(DutyAnswer duty) =>
+        duty.TonightMore > 0 ? $"{duty.TonightMore} more are expected; 'ironkeep forecast' has them all." : null;
 
     private static string Newest(DutyJobRow row, DutyAnswer duty) => row.NewestGoodCopy is { } at ? At(at, duty) : "none";
 

@@ -32,7 +32,8 @@ public sealed class Teller(
     ILogger<Teller> log
 ) : BackgroundService
 {
-    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(2);
+    /// <summary>How often it looks at least, for what nobody wakes it for: what is tried again, and what a digest gathered.</summary>
+    internal TimeSpan LookEvery { get; set; } = TimeSpan.FromSeconds(2);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
     private static readonly Duration LongestPause = Duration.FromHours(1);
 
@@ -50,6 +51,8 @@ public sealed class Teller(
 
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
+        // What is written down within a change is there to be told when the change is; a look before it finds nothing.
+        carrier.Moved += signal.Wake;
         while (!stoppingToken.IsCancellationRequested)
         {
             try

@@ -113,6 +113,12 @@ public sealed class TellingDesk(
     private static string Named(IEnumerable<Addressee> to) =>
         Counted.Named([.. to.Select(a => a.Person is { } person ? $"{person} ({a.Channel})" : $"channel {a.Channel}").Distinct()]);
 
+    /// <summary>So many jobs are named in a message; its page has them all.</summary>
+    private const int MostJobs = 20;
+
+    private static string Jobs(string[] jobs) =>
+        string.Join(", ", jobs.Take(MostJobs)) + (jobs.Length > MostJobs ? $" and {jobs.Length - MostJobs} more" : "");
+
     private Words WordsOf(Alert alert, AlertNews news)
     {
         var zone = inForce.Charter.Zone;
@@ -132,7 +138,7 @@ public sealed class TellingDesk(
             body.Append(CultureInfo.InvariantCulture, $", closed {closed.Local(zone)} after {Length(closed - alert.OpenedAt)}");
         body.Append('\n');
         if (alert.Affected.Length > 0)
-            body.Append(CultureInfo.InvariantCulture, $"Affected jobs: {alert.Affected.Replace("\n", ", ", StringComparison.Ordinal)}\n");
+            body.Append(CultureInfo.InvariantCulture, $"Affected jobs: {Jobs(alert.Affected.Split('\n'))}\n");
         if (alert.RunId is { } run)
             body.Append(CultureInfo.InvariantCulture, $"The run: ironkeep run show {run}\n");
         var title = news switch

@@ -10,6 +10,7 @@ const shown = 3;
 export function Review({ duty }: { duty: Duty }) {
   const { zone } = usePresent();
   const { since, promises, tonight } = duty;
+  const expected = (tonight?.length ?? 0) + duty.tonightMore;
   return (
     <dl className="review">
       <dt>Since yesterday</dt>
@@ -50,9 +51,7 @@ export function Review({ duty }: { duty: Duty }) {
             </div>
           ))
         )}
-        {(tonight?.length ?? 0) > shown && (
-          <Link to="/timetable/forecast">and {(tonight?.length ?? 0) - shown} more</Link>
-        )}
+        {expected > shown && <Link to="/timetable/forecast">and {expected - shown} more</Link>}
       </dd>
     </dl>
   );
