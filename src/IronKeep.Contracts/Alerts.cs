@@ -135,7 +135,8 @@ public sealed record AlertRerunAnswer(IReadOnlyList<RunAnswer> Runs, IReadOnlyLi
 /// <summary>
 /// What needs a person, and the sums of the last night. From and to (UTC) are the cuts: noon to noon in the charter's zone.
 /// Planned is the sum of all outcomes and still running. Board has a row for each job where these are few; where they are many it is empty
-/// and groups stand in its place. Tonight is what the forecast expects of the coming night, the first of it, and how many more there are; null while it is being played.
+/// and groups stand in its place. Tonight is what the forecast expects of the coming night, the first of it, and how many more there are;
+/// null while it is being played.
 /// </summary>
 public sealed record DutyAnswer(
     DateTimeOffset AsOf,

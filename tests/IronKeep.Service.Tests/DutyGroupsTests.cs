@@ -4,6 +4,8 @@ using IronKeep.Contracts;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Duty;
+using IronKeep.Service.Facts;
+using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace IronKeep.Service.Tests;
@@ -55,6 +57,46 @@ public sealed class DutyGroupsTests
         Assert.Equal([("even", 21), ("no tag", 10)], tags.Groups.Select(g => (g.Name, g.Jobs)).Order());
         Assert.Equal(31, (await bench.GetAsync<DutyAnswer>("duty?by=job")).Board.Count);
         Assert.Equal(HttpStatusCode.BadRequest, (await bench.RawAsync(HttpMethod.Get, "duty?by=site")).StatusCode);
+    }
+
+    [Fact]
+    public async Task What_is_remembered_of_many_jobs_is_forgotten_when_a_fact_says_otherwise_or_time_has_passed()
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.ApplyAsync(Many(31, 1));
+        await bench.TickAsync("2026-11-23T10:00:00Z");
+        await bench.TickAsync("2026-11-23T11:30:00Z");
+        async Task<int> BadAsync() => Assert.Single((await bench.GetAsync<DutyAnswer>("duty")).Groups).Nights[^1].Bad;
+        Assert.Equal(31, await BadAsync());
+        await using var db = await bench.KeepAsync();
+        async Task SetAsync(string job) =>
+            await db.PlannedRuns.Where(p => p.Job == job).ExecuteUpdateAsync(s => s.SetProperty(p => p.Outcome, Outcome.Ok));
+        await SetAsync("j0000");
+        Assert.Equal(31, await BadAsync());
+        bench.Clock.Now = bench.Clock.Now.AddSeconds(5);
+        Assert.Equal(30, await BadAsync());
+        await SetAsync("j0001");
+        await using (var change = await db.BeginChangeAsync(default))
+        {
+            var now = NodaTime.Instant.FromDateTimeOffset(bench.Clock.Now);
+            var run = new Run
+            {
+                Kind = RunKind.Watched,
+                Job = "j0001",
+                Machine = "m000",
+                By = Actor.Schedule,
+                State = RunState.Ended,
+                Outcome = Outcome.Ok,
+                Queued = now,
+                Ended = now,
+            };
+            db.Runs.Add(run);
+            await db.SaveChangesAsync();
+            db.SayEnded(run, now);
+            await db.SaveChangesAsync();
+            await change.CommitAsync(default);
+        }
+        Assert.Equal(29, await BadAsync());
     }
 
     [Fact]
