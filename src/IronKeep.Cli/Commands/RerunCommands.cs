@@ -1,6 +1,7 @@
 using System.CommandLine;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -67,7 +68,7 @@ internal static class RerunCommands
     {
         if (job.Refused is { } refused)
         {
-            Show.Line($"{job.Job}: {refused}");
+            Show.Line(Sentence.Begin(refused));
             return;
         }
         Show.Line($"{job.Job} on {job.Machine}");

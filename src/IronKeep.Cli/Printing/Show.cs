@@ -96,7 +96,8 @@ internal static class Show
             null => "-",
             < 60 => seconds.Value.ToString("0.0", CultureInfo.InvariantCulture) + " s",
             < 3600 => TimeSpan.FromSeconds(seconds.Value).ToString(@"m\:ss", CultureInfo.InvariantCulture) + " min",
-            _ => TimeSpan.FromSeconds(seconds.Value).ToString(@"d\.hh\:mm", CultureInfo.InvariantCulture).TrimStart('0', '.') + " h",
+            < 86_400 => TimeSpan.FromSeconds(seconds.Value).ToString(@"h\:mm", CultureInfo.InvariantCulture) + " h",
+            _ => (seconds.Value / 86_400).ToString("0.#' days'", CultureInfo.InvariantCulture),
         };
 
     /// <summary>"3 hours ago" and its like.</summary>

@@ -87,8 +87,8 @@ internal static class DutyPages
         if (duty.Board.Count > 0)
             page.Table(
                 "Night board",
-                ["Job", "Machine", "Newest good copy", "Promise"],
-                duty.Board.Select(r => new[] { r.Job, r.Machine, Newest(r, duty), r.Stale ? "stale" : "kept" })
+                ["Job", "Machine", "Newest good copy", "Stands"],
+                duty.Board.Select(r => new[] { r.Job, r.Machine, Newest(r, duty), r.Stale ? "stale" : "" })
             );
         return page.ToString();
     }
@@ -118,7 +118,9 @@ internal static class DutyPages
     private static string? MoreTonight(DutyAnswer duty) =>
         duty.TonightMore > 0 ? $"{duty.TonightMore} more are expected; 'ironkeep forecast' has them all." : null;
 
-    private static string Newest(DutyJobRow row, DutyAnswer duty) => row.NewestGoodCopy is { } at ? At(at, duty) : "none";
+    private static string Newest(DutyJobRow row, DutyAnswer duty) => row.NewestGoodCopy is { } at ? At(at, duty)
+        : row.Watched ? "watched"
+        : "none";
 
     private static string At(DateTimeOffset at, DutyAnswer duty) =>
         Moment.Format(Instant.FromDateTimeOffset(at).InZone(DateTimeZoneProviders.Tzdb.GetZoneOrNull(duty.Zone) ?? DateTimeZone.Utc));
