@@ -105,6 +105,26 @@ public sealed class WhoIsToldTests
         Assert.Equal(["opened, to mira (post)", "closed, to tobias (post) and mira (post)"], deeds);
     }
 
+    /// <summary>A route that gathers by now keeps nobody from hearing the end of what they were told of at once.</summary>
+    [Theory]
+    [InlineData("11:00", "mira@saltmere.example")]
+    [InlineData("20:00", "tobias@saltmere.example")]
+    public async Task Who_was_told_at_once_hears_of_the_end_though_the_route_gathers_by_now(string digest, string gathers)
+    {
+        await using var bench = await StartAsync(Watch + "\nroutes:\n  all: { tells: watch }");
+        await RaiseAsync(bench, About("counts"));
+        await bench.ApplyAsync(Charter(bench, Watch + "\nroutes:\n  all: { tells: watch, digest: daily at " + digest + " }"));
+        bench.Clock.Now = bench.Clock.Now.AddHours(1);
+        await CloseAsync(bench, About("counts"));
+        var told = await MessagesAsync(bench);
+        Assert.Equal([gathers], told.Where(m => m.Gathers is not null).Select(m => m.Mail!));
+        // Mira was told that it began: with the digest where that is hers, and else at once.
+        Assert.Equal(
+            gathers == "mira@saltmere.example" ? [] : ["mira@saltmere.example"],
+            told.Where(m => m.Type == "alert-closed" && m.Gathers is null).Select(m => m.Mail!)
+        );
+    }
+
     [Fact]
     public async Task The_preview_says_what_then_happens()
     {

@@ -118,7 +118,8 @@ internal static class DutyPages
     private static string? MoreTonight(DutyAnswer duty) =>
         duty.TonightMore > 0 ? $"{duty.TonightMore} more are expected; 'ironkeep forecast' has them all." : null;
 
-    private static string Newest(DutyJobRow row, DutyAnswer duty) => row.NewestGoodCopy is { } at ? At(at, duty)
+    private static string Newest(DutyJobRow row, DutyAnswer duty) =>
+        row.NewestGoodCopy is { } at ? At(at, duty)
         : row.Watched ? "watched"
         : "none";
 

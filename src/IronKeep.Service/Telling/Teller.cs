@@ -52,7 +52,8 @@ public sealed class Teller(
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
         // What is written down within a change is there to be told when the change is; a look before it finds nothing.
-        carrier.Moved += signal.Wake;
+        if (settings.Value.Ticking)
+            carrier.Moved += signal.Wake;
         while (!stoppingToken.IsCancellationRequested)
         {
             try
