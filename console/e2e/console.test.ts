@@ -422,8 +422,21 @@ test('two copies are compared down to a text side by side', async () => {
   await page.goto(`${demo.url}/jobs/ringing-register`);
   await page.getByRole('link', { name: 'What changed' }).click();
   const differs = page.getByRole('region', { name: 'What differs' });
-  const file = differs.getByRole('row').filter({ hasText: `${new Date().getUTCFullYear()}.csv` });
-  await file.getByText('changed').waitFor();
+  await page.waitForURL(/\/compare/);
+  // Two copies between which the stations worked, whatever the hour is: the day's work comes at noon.
+  const answer = await page.request.get(`${demo.url}/api/v1/copies?job=ringing-register&limit=40`);
+  const { items } = (await answer.json()) as { items: { id: string; store: string; taken: string }[] };
+  const to = items[0];
+  if (!to) throw new Error('the job has no copy');
+  const before = items.filter((c) => c.store === to.store);
+  const from = before.find((c) => Date.parse(to.taken) - Date.parse(c.taken) > 36 * 3_600_000);
+  await page.goto(`${demo.url}/jobs/ringing-register/compare?store=${to.store}&to=${to.id}&from=${from?.id}`);
+  const file = differs
+    .getByRole('row')
+    .filter({ hasText: /20\d\d\.csv/ })
+    .filter({ hasText: 'changed' })
+    .first();
+  await file.waitFor();
   await file.getByRole('button', { name: /^Text of/ }).click();
   const dialog = page.getByRole('dialog');
   await dialog.locator('.cm-changedLine, .cm-insertedLine').first().waitFor();
