@@ -70,7 +70,7 @@ public sealed class Heartbeat(
         last = clock.GetTimestamp();
         try
         {
-            using var response = await http.GetAsync(AddressIn(file), HttpCompletionOption.ResponseHeadersRead, cancel);
+            using var response = await http.GetAsync(WebAddress.In(file), HttpCompletionOption.ResponseHeadersRead, cancel);
             if (!response.IsSuccessStatusCode)
                 throw new ChannelFailedException($"it answered {(int)response.StatusCode}");
             failures = 0;
@@ -100,9 +100,4 @@ public sealed class Heartbeat(
             return false;
         }
     }
-
-    private static Uri AddressIn(string file) =>
-        Uri.TryCreate(Mails.ReadSecret(file).Trim(), UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
-            ? address!
-            : throw new ChannelFailedException("the file holds no address; write one such as https://host/path into it");
 }

@@ -18,7 +18,7 @@ namespace IronKeep.Service.Health;
 public static class Telemetry
 {
     /// <summary>How often figures are sent.</summary>
-    public static TimeSpan Every { get; set; } = TimeSpan.FromMinutes(1);
+    private static readonly TimeSpan Every = TimeSpan.FromMinutes(1);
 
     /// <summary>The collector has so long for an answer.</summary>
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
@@ -35,7 +35,7 @@ public static class Telemetry
             .ConfigureResource(r =>
                 r.Clear()
                     .AddService("ironkeep", serviceVersion: SelfCheck.Version, autoGenerateServiceInstanceId: false)
-                    .AddAttributes([new("host.name", settings.Machine)])
+                    .AddDetector(s => new OwnName(s.GetRequiredService<IOptions<ServiceSettings>>()))
             )
             .WithTracing(t =>
                 t.AddSource(Traces.Name)
@@ -74,6 +74,12 @@ public static class Telemetry
                     Timeout = Patience,
                 },
         };
+
+    /// <summary>The machine under the name that the catalogue keeps, which is known when the service has been prepared.</summary>
+    private sealed class OwnName(IOptions<ServiceSettings> settings) : IResourceDetector
+    {
+        public Resource Detect() => new([new("host.name", settings.Value.Machine)]);
+    }
 
     /// <summary>
     /// A trace of each request: its method, its route and how it was answered, never its address, in which codes of check-ins and

@@ -45,13 +45,13 @@ internal sealed class WebhookCarrier(HttpClient http, TimeProvider clock, IOptio
 /// <summary>Where a webhook goes. Its address can be a secret itself, so what is written or told of it is cut to scheme and host.</summary>
 internal static class WebAddress
 {
-    public static Uri Of(ChannelDefinition channel)
-    {
-        var text = channel.Url ?? Mails.ReadSecret(channel.UrlFile!).Trim();
-        return Uri.TryCreate(text, UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
+    public static Uri Of(ChannelDefinition channel) => channel.Url is { } url ? new Uri(url) : In(channel.UrlFile!);
+
+    /// <summary>The address that a file holds as a secret. Throws <see cref="ChannelFailedException"/> where it holds none.</summary>
+    public static Uri In(string file) =>
+        Uri.TryCreate(Mails.ReadSecret(file).Trim(), UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
             ? address!
-            : throw new ChannelFailedException($"the file {channel.UrlFile} holds no address; write one such as https://host/path into it");
-    }
+            : throw new ChannelFailedException($"the file {file} holds no address; write one such as https://host/path into it");
 
     public static string Told(Uri address) => $"{address.Scheme}://{address.Authority}";
 
