@@ -40,6 +40,7 @@ public sealed class KeepMetrics : IDisposable
     private readonly Leading leading;
     private readonly TimeProvider clock;
     private readonly string machine;
+    private readonly List<Gauge> gauges = [];
     private readonly (string Name, LoopRounds Rounds)[] loops;
     private readonly Gauge info,
         isLeading,
@@ -83,30 +84,30 @@ public sealed class KeepMetrics : IDisposable
         loops = [("clock", loop.Rounds), ("teller", teller.Rounds), ("logs", logs.Rounds), ("folders", folders.Rounds)];
         registry = counts.Registry;
         var make = Prometheus.Metrics.WithCustomRegistry(registry);
-        info = make.CreateGauge("ironkeep_info", "Always 1; what the service is.", "version", "machine");
-        isLeading = make.CreateGauge("ironkeep_leading", "Whether this service leads those of its catalogue: 1 or 0.");
-        loopAge = make.CreateGauge("ironkeep_loop_age_seconds", "How long ago a loop of the service last came round.", "loop");
-        openAlerts = make.CreateGauge("ironkeep_alerts_open", "Alerts that are not closed, by class and severity.", "class", "severity");
-        queued = make.CreateGauge("ironkeep_runs_queued", "Runs that wait to begin.");
-        atWork = make.CreateGauge("ironkeep_runs_at_work", "Runs that are at work here.");
-        jobs = make.CreateGauge("ironkeep_jobs", "Jobs of the charter by how they stand: fresh, stale, or without a promise.", "stands");
-        withoutSeries = make.CreateGauge("ironkeep_jobs_without_series", "Jobs that are too many to have series of their own.");
-        newestCopy = make.CreateGauge(
+        Gauge Gauge(string name, string help, params string[] labels)
+        {
+            gauges.Add(make.CreateGauge(name, help, labels));
+            return gauges[^1];
+        }
+        info = Gauge("ironkeep_info", "Always 1; what the service is.", "version", "machine");
+        isLeading = Gauge("ironkeep_leading", "Whether this service leads those of its catalogue: 1 or 0.");
+        loopAge = Gauge("ironkeep_loop_age_seconds", "How long ago a loop of the service last came round.", "loop");
+        openAlerts = Gauge("ironkeep_alerts_open", "Alerts that are not closed, by class and severity.", "class", "severity");
+        queued = Gauge("ironkeep_runs_queued", "Runs that wait to begin.");
+        atWork = Gauge("ironkeep_runs_at_work", "Runs that are at work here.");
+        jobs = Gauge("ironkeep_jobs", "Jobs of the charter by how they stand: fresh, stale, or without a promise.", "stands");
+        withoutSeries = Gauge("ironkeep_jobs_without_series", "Jobs that are too many to have series of their own.");
+        newestCopy = Gauge(
             "ironkeep_newest_good_copy_timestamp_seconds",
             "When the newest good copy of a job was taken.",
             "backup_job",
             "machine"
         );
-        promise = make.CreateGauge(
-            "ironkeep_fresh_within_seconds",
-            "How old the newest good copy of a job may become.",
-            "backup_job",
-            "machine"
-        );
-        storeUp = make.CreateGauge("ironkeep_store_up", "Whether a store answered when it was last asked: 1 or 0.", "store");
-        storeUsed = make.CreateGauge("ironkeep_store_used_bytes", "Bytes that a store holds.", "store");
-        storeFree = make.CreateGauge("ironkeep_store_free_bytes", "Bytes that a store can still take, less its reserve.", "store");
-        waiting = make.CreateGauge("ironkeep_messages_waiting", "Messages that wait to be told, by channel.", "channel");
+        promise = Gauge("ironkeep_fresh_within_seconds", "How old the newest good copy of a job may become.", "backup_job", "machine");
+        storeUp = Gauge("ironkeep_store_up", "Whether a store answered when it was last asked: 1 or 0.", "store");
+        storeUsed = Gauge("ironkeep_store_used_bytes", "Bytes that a store holds.", "store");
+        storeFree = Gauge("ironkeep_store_free_bytes", "Bytes that a store can still take, less its reserve.", "store");
+        waiting = Gauge("ironkeep_messages_waiting", "Messages that wait to be told, by channel.", "channel");
     }
 
     public void Dispose() => gate.Dispose();
@@ -150,23 +151,7 @@ public sealed class KeepMetrics : IDisposable
     }
 
     /// <summary>The figures of what stands, without their values.</summary>
-    public IReadOnlyList<Gauge> Gauges =>
-        [
-            info,
-            isLeading,
-            loopAge,
-            openAlerts,
-            queued,
-            atWork,
-            jobs,
-            withoutSeries,
-            newestCopy,
-            promise,
-            storeUp,
-            storeUsed,
-            storeFree,
-            waiting,
-        ];
+    public IReadOnlyList<Gauge> Gauges => gauges;
 
     private async Task RefreshAsync(CancellationToken cancel)
     {

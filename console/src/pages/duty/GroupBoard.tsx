@@ -3,7 +3,7 @@ import { Link } from 'react-router';
 import type { Duty } from '../../api/client';
 import { count } from '../../ui/format';
 import { Glyph } from '../../ui/Status';
-import { weekday } from './NightBoard';
+import { NightHeads, weekday } from './NightBoard';
 
 type Group = Duty['groups'][number];
 
@@ -20,14 +20,7 @@ export function GroupBoard({ duty }: { duty: Duty }) {
           <thead>
             <tr>
               <th scope="col">{duty.groupedBy}</th>
-              {nights.map((n) => (
-                <th key={n.date} scope="col">
-                  <div className="night" title={n.date}>
-                    <span aria-hidden>{weekday(n.date).slice(0, 1)}</span>
-                    <span className="visually-hidden">{n.date}</span>
-                  </div>
-                </th>
-              ))}
+              <NightHeads nights={nights} />
               <th scope="col" className="num">
                 jobs
               </th>

@@ -7,6 +7,18 @@ import { Glyph } from '../../ui/Status';
 export const weekday = (date: string) =>
   new Date(`${date}T12:00Z`).toLocaleDateString('en', { weekday: 'short', timeZone: 'UTC' });
 
+/** The heads of the columns of nights: the weekday's letter for the eye, the date for the ear. */
+export function NightHeads({ nights }: { nights: { date: string }[] }) {
+  return nights.map((n) => (
+    <th key={n.date} scope="col">
+      <div className="night" title={n.date}>
+        <span aria-hidden>{weekday(n.date).slice(0, 1)}</span>
+        <span className="visually-hidden">{n.date}</span>
+      </div>
+    </th>
+  ));
+}
+
 /** One row a job, one cell a night: a pattern of failures should jump out. */
 export function NightBoard({ board }: { board: Duty['board'] }) {
   const nights = board[0]?.nights ?? [];
@@ -20,14 +32,7 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
           <thead>
             <tr>
               <th scope="col">job</th>
-              {nights.map((n) => (
-                <th key={n.date} scope="col">
-                  <div className="night" title={n.date}>
-                    <span aria-hidden>{weekday(n.date).slice(0, 1)}</span>
-                    <span className="visually-hidden">{n.date}</span>
-                  </div>
-                </th>
-              ))}
+              <NightHeads nights={nights} />
               <th scope="col" className="num">
                 newest
               </th>
