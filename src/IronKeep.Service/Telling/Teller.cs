@@ -33,7 +33,7 @@ public sealed class Teller(
 ) : BackgroundService
 {
     /// <summary>How often it looks at least, for what nobody wakes it for: what is tried again, and what a digest gathered.</summary>
-    internal TimeSpan LookEvery { get; set; } = TimeSpan.FromSeconds(2);
+    internal TimeSpan LookEvery { get; set; } = TimeSpan.FromMilliseconds(1);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
     private static readonly Duration LongestPause = Duration.FromHours(1);
 
@@ -90,8 +90,11 @@ public sealed class Teller(
     private async Task<bool> CarryWaitingAsync(CancellationToken cancel)
     {
         var waiting = await WaitingAsync(cancel);
-        await Task.WhenAll(waiting.Select(c => CarryAsync(c, cancel)));
-        return waiting.Count > 0;
+        // What the loop has in hand just now does not wait any more, and is not carried yet.
+        var inHand = gates.Where(g => g.Value.CurrentCount == 0).Select(g => g.Key).ToList();
+        var channels = waiting.Union(inHand).ToList();
+        await Task.WhenAll(channels.Select(c => CarryAsync(c, cancel)));
+        return channels.Count > 0;
     }
 
     /// <summary>Carries what waits in one channel, in order. A message that does not go through holds back the later ones.</summary>
