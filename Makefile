@@ -12,7 +12,7 @@ VERSION ?= $(shell sed -nE 's:.*<Version>(.*)</Version>.*:\1:p' Directory.Build.
 PUBLISH = -c Release -p:RunAnalyzers=false -p:EnforceCodeStyleInBuild=false -r $(RID) -p:Version=$(VERSION) -p:NuGetLockFilePath=obj/publish.lock.json -p:RestoreLockedMode=false \
     -p:DebugType=none -p:CopyOutputSymbolsToPublishDirectory=false -v quiet --nologo
 
-.PHONY: build client daemon package install console demo test bench lint format types clean
+.PHONY: build client agent daemon package install install-agent console demo test bench lint format types clean
 
 build: console
 	dotnet build -c $(CONFIG) -v quiet --nologo
@@ -22,6 +22,12 @@ client:
 	@command -v clang > /dev/null || command -v gcc > /dev/null || { echo "installing a C compiler to link with (apt-get, clang)"; \
 	    apt-get update -qq && apt-get install -y -qq --no-install-recommends clang zlib1g-dev > /dev/null; }
 	dotnet publish src/IronKeep.Cli -p:PublishAot=true $(PUBLISH) -o dist/client
+
+# The agent as native code, in dist/agent.
+agent:
+	@command -v clang > /dev/null || command -v gcc > /dev/null || { echo "installing a C compiler to link with (apt-get, clang)"; \
+	    apt-get update -qq && apt-get install -y -qq --no-install-recommends clang zlib1g-dev > /dev/null; }
+	dotnet publish src/IronKeep.Agent -p:PublishAot=true $(PUBLISH) -o dist/agent
 
 # The service with the runtime it needs and the console, compiled in advance, in dist/daemon.
 daemon: console
@@ -51,6 +57,15 @@ install: client daemon
 	install -m 0644 LICENSE $(DESTDIR)$(PREFIX)/share/doc/ironkeep/copyright
 	install -m 0644 docs/*.md packaging/give-back-to-owners.conf $(DESTDIR)$(PREFIX)/share/doc/ironkeep/
 	gzip -9n < CHANGELOG.md > $(DESTDIR)$(PREFIX)/share/doc/ironkeep/changelog.gz
+
+# Puts the agent, its unit and its manual page below DESTDIR and PREFIX.
+install-agent: agent
+	install -d $(DESTDIR)$(PREFIX)/sbin $(DESTDIR)$(PREFIX)/share/man/man8 $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent $(DESTDIR)/lib/systemd/system
+	install -m 0755 dist/agent/ironkeep-agent $(DESTDIR)$(PREFIX)/sbin/ironkeep-agent
+	sed 's:/usr/sbin:$(PREFIX)/sbin:' packaging/ironkeep-agent.service > $(DESTDIR)/lib/systemd/system/ironkeep-agent.service
+	sed 's/@VERSION@/$(VERSION)/' packaging/ironkeep-agent.8 | gzip -9n > $(DESTDIR)$(PREFIX)/share/man/man8/ironkeep-agent.8.gz
+	install -m 0644 LICENSE $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent/copyright
+	install -m 0644 docs/agent.md $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent/
 
 # A Debian package of the same, in dist/.
 package:

@@ -464,6 +464,21 @@ test('a form offers what there is, and a folder is looked for', async () => {
   expect(await takes.inputValue()).toBe(`${demo.folder}\n${demo.folder}/data`);
 });
 
+test('a machine is enrolled with a command to paste, and what cannot be enrolled says why', async () => {
+  await page.goto(`${demo.url}/machines`);
+  await page.getByRole('button', { name: 'Enrol a machine' }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByRole('textbox', { name: 'Machine' }).fill('heron');
+  await dialog.getByRole('button', { name: 'Make the code' }).click();
+  await dialog.getByText(/needs no agent/).waitFor();
+  await dialog.getByRole('textbox', { name: 'Machine' }).fill('dunlin');
+  await dialog.getByRole('button', { name: 'Make the code' }).click();
+  const command = await dialog.getByLabel('Command').textContent();
+  expect(command).toMatch(/^ironkeep-agent join https:\/\/127\.0\.0\.1:\d+ --code join\.\S{67}$/);
+  await dialog.getByRole('button', { name: 'Done' }).click();
+  await page.getByRole('row').filter({ hasText: 'dunlin' }).getByText('code made').waitFor();
+});
+
 describe('every page can be used at every width', () => {
   const paths = [
     '/',
@@ -481,6 +496,7 @@ describe('every page can be used at every width', () => {
     '/copies',
     '/copies?find=csv',
     '/stores',
+    '/machines',
     '/settings',
     '/settings/charter',
     '/settings/job/tide-weather',
@@ -541,6 +557,7 @@ describe('axe finds nothing serious', () => {
     '/copies',
     '/copies/newest',
     '/stores',
+    '/machines',
     '/alerts?state=all',
     '/copies?find=html',
     '/jobs/ringing-register/compare',

@@ -36,6 +36,10 @@ const router = createBrowserRouter([
         path: '/jobs/:name/compare',
         lazy: () => import('./pages/copies/ComparePage').then((m) => ({ Component: m.ComparePage })),
       },
+      {
+        path: '/machines',
+        lazy: () => import('./pages/machines/MachinesPage').then((m) => ({ Component: m.MachinesPage })),
+      },
       { path: '/copies', lazy: () => import('./pages/copies/CopiesPage').then((m) => ({ Component: m.CopiesPage })) },
       { path: '/copies/:id', lazy: () => import('./pages/copies/CopyPage').then((m) => ({ Component: m.CopyPage })) },
       { path: '/stores', lazy: () => import('./pages/stores/StoresPage').then((m) => ({ Component: m.StoresPage })) },

@@ -41,6 +41,7 @@ try
         "--IronKeep:Ticking=false",
         "--IronKeep:Silence=20 hours",
         "--IronKeep:SyslogListen=udp://127.0.0.1:0",
+        "--IronKeep:AgentListen=https://127.0.0.1:0",
     };
     // The service's own folder is claimed first: a demo that still runs must not have its folder taken away.
     Directory.CreateDirectory(folder);

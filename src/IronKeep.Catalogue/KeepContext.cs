@@ -21,6 +21,8 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<CharterRevision> CharterRevisions => Set<CharterRevision>();
     public DbSet<JobOnMachine> JobsOnMachines => Set<JobOnMachine>();
     public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
+    public DbSet<JoiningCode> JoiningCodes => Set<JoiningCode>();
+    public DbSet<Agent> Agents => Set<Agent>();
     public DbSet<CheckInAddress> CheckInAddresses => Set<CheckInAddress>();
     public DbSet<TakenReport> TakenReports => Set<TakenReport>();
     public DbSet<Run> Runs => Set<Run>();
@@ -64,6 +66,9 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Id, "IX_PlannedRuns_Open").HasFilter("\"Outcome\" IS NULL");
         modelBuilder.Entity<PlannedRun>().HasIndex(p => p.Until).HasFilter("\"Until\" IS NOT NULL");
         modelBuilder.Entity<PlannedRun>().Property(p => p.Times).HasDefaultValue(1).HasSentinel(1);
+        modelBuilder.Entity<JoiningCode>().HasIndex(c => c.Hash).IsUnique();
+        modelBuilder.Entity<Agent>().HasKey(a => a.Machine);
+        modelBuilder.Entity<Agent>().HasIndex(a => a.KeyPrint).IsUnique();
         modelBuilder.Entity<CheckInAddress>().HasIndex(a => a.Hash).IsUnique();
         modelBuilder.Entity<CheckInAddress>().HasIndex(a => new { a.Job, a.Machine }).IsUnique();
         modelBuilder.Entity<TakenReport>().HasIndex(r => r.At);

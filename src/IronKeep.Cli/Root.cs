@@ -40,6 +40,7 @@ public static class Root
                     TimetableCommands.Make(),
                     ForecastCommands.Make(),
                     JobCommands.Make(),
+                    MachineCommands.Make(),
                     WatchCommand.Make(),
                     WatchCommand.Deliver(),
                     RunCommands.Make(),

@@ -8,6 +8,13 @@ namespace IronKeep.Contracts;
 /// </summary>
 [JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata)]
 [JsonSerializable(typeof(ActorAnswer))]
+[JsonSerializable(typeof(AgentAnswer))]
+[JsonSerializable(typeof(AgentSelf))]
+[JsonSerializable(typeof(JoinRequest))]
+[JsonSerializable(typeof(MachineAnswer))]
+[JsonSerializable(typeof(MachinesAnswer))]
+[JsonSerializable(typeof(EnrolmentAnswer))]
+[JsonSerializable(typeof(ShutOutRequest))]
 [JsonSerializable(typeof(AlertAnswer))]
 [JsonSerializable(typeof(AlertCloseRequest))]
 [JsonSerializable(typeof(AlertBeforeAnswer))]

@@ -3,6 +3,7 @@ using System.Text.Json.Serialization;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Dated;
 using IronKeep.Core.Forecasts;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Reports;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Watching;
@@ -47,6 +48,7 @@ public static class ContractJson
         Word<RunState>();
         Word<SubjectKind>();
         Word<DutyGrouping>();
+        Word<AgentState>();
         return options;
 
         void Word<T>()

@@ -88,6 +88,7 @@ internal sealed partial class Programs : IDisposable
             Under,
             $"--IronKeep:DataFolder={DataFolder}",
             $"--IronKeep:Listen={Address}",
+            $"--IronKeep:AgentListen=https://127.0.0.1:{port - 10_000}",
             "--IronKeep:Machine=heron"
         );
         service.OutputDataReceived += Keep;
@@ -113,6 +114,17 @@ internal sealed partial class Programs : IDisposable
     {
         lock (output)
             output.AppendLine(line.Data);
+    }
+
+    /// <summary>An agent at work in a folder of its own; whoever starts it stops it.</summary>
+    public Process StartAgent(string folder)
+    {
+        var agent = Start("ironkeep-agent", [], "work", "--folder", folder);
+        agent.OutputDataReceived += (_, _) => { };
+        agent.ErrorDataReceived += (_, _) => { };
+        agent.BeginOutputReadLine();
+        agent.BeginErrorReadLine();
+        return agent;
     }
 
     /// <summary>SIGKILL: no clean-up of any kind.</summary>
@@ -163,7 +175,12 @@ internal sealed partial class Programs : IDisposable
     /// <summary>Each program lies in its own folder, with its own settings beside it.</summary>
     public static string PathOf(string program)
     {
-        var project = program == "ironkeepd" ? "IronKeep.Service" : "IronKeep.Cli";
+        var project = program switch
+        {
+            "ironkeepd" => "IronKeep.Service",
+            "ironkeep-agent" => "IronKeep.Agent",
+            _ => "IronKeep.Cli",
+        };
         var here = AppContext.BaseDirectory;
         return Path.GetFullPath(
             Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll")

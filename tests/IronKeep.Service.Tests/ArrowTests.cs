@@ -48,6 +48,7 @@ public sealed class ArrowTests
         "Spectre.Console",
         "System.CommandLine"
     )]
+    [InlineData("ironkeep-agent", "IronKeep.Contracts", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "System.CommandLine")]
     public void Knows_only_what_it_may(string assembly, params string[] may)
     {
         var known = AssemblyDefinition
@@ -148,7 +149,12 @@ public sealed class ArrowTests
         return Path.Combine(
             Root(),
             "src",
-            assembly == "ironkeep" ? "IronKeep.Cli" : assembly,
+            assembly switch
+            {
+                "ironkeep" => "IronKeep.Cli",
+                "ironkeep-agent" => "IronKeep.Agent",
+                _ => assembly,
+            },
             "bin",
             configuration,
             "net10.0",

@@ -228,6 +228,17 @@ export const useStoreAct = (what: 'checks' | 'reclaims' | 'heals') =>
 export const useAttachStore = () =>
   useAct((body: Schemas['AttachRequest']) => take(api.POST('/api/v1/stores', { body })));
 
+export const useMachines = () =>
+  useQuery({ queryKey: ['machines'], queryFn: () => take(api.GET('/api/v1/machines')), refetchInterval: 15_000 });
+
+export const useEnrolMachine = () =>
+  useAct((name: string) => take(api.POST('/api/v1/machines/{name}/enrolment', { params: { path: { name } } })));
+
+export const useShutOut = () =>
+  useAct(({ name, reason }: { name: string; reason: string }) =>
+    take(api.POST('/api/v1/machines/{name}/shut-out', { params: { path: { name } }, body: { reason } })),
+  );
+
 export const useStoreKeys = (name: string) =>
   useQuery({
     queryKey: ['store-keys', name],

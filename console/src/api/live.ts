@@ -51,7 +51,7 @@ export function useLive() {
         case 'alert':
           return ask('duty', 'alerts', 'channels');
         case 'charter':
-          return ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session', 'service');
+          return ask('jobs', 'duty', 'stores', 'timetable', 'charter', 'session', 'service', 'machines');
         default:
           event.topic satisfies never;
       }

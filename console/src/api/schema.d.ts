@@ -2486,6 +2486,196 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/machines': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The machines that the charter declares, that jobs name, or that have an agent */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['MachinesAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/machines/{name}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** A machine */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['MachineAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/machines/{name}/enrolment': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Makes a code, good once and for an hour, with which a machine joins */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['EnrolmentAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/machines/{name}/shut-out': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Takes a machine's right to speak away at once, and the codes that were made for it */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ShutOutRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['MachineAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/jobs/{name}/check-ins': {
     parameters: {
       query?: never;
@@ -4696,6 +4886,8 @@ export interface components {
     };
     /** @enum {unknown} */
     ActorKind: 'person' | 'schedule' | 'catch-up' | 'run' | 'service' | 'elsewhere';
+    /** @enum {unknown} */
+    AgentState: 'none' | 'enrolled' | 'joined' | 'lapsed' | 'shut-out';
     AlertAnswer: {
       /** Format: int64 */
       id: number;
@@ -5337,6 +5529,14 @@ export interface components {
       enough: null | number;
       how: string;
     };
+    EnrolmentAnswer: {
+      machine: string;
+      code: string;
+      /** Format: date-time */
+      until: string;
+      command: string;
+      replaces: boolean;
+    };
     EntryAnswer: {
       name: string;
       kind: string;
@@ -5648,11 +5848,44 @@ export interface components {
       exitCode?: null | number;
       zone?: null | string;
     };
+    MachineAnswer: {
+      name: string;
+      site: null | string;
+      owner: null | string;
+      tags: string[];
+      declared: boolean;
+      own: boolean;
+      /** Format: int32 */
+      jobs: number;
+      state: components['schemas']['AgentState'];
+      /** Format: date-time */
+      codeUntil: null | string;
+      enrolledBy: null | string;
+      /** Format: date-time */
+      joinedAt: null | string;
+      /** Format: date-time */
+      heardAt: null | string;
+      /** Format: date-time */
+      rightUntil: null | string;
+      version: null | string;
+      system: null | string;
+      address: null | string;
+      /** Format: double */
+      clockAhead: null | number;
+      /** Format: date-time */
+      shutOutAt: null | string;
+      shutOutBy: null | string;
+      shutOutWhy: null | string;
+    };
     MachineFolderAnswer: {
       path: string;
       above: null | string;
       folders: string[];
       truncated: boolean;
+    };
+    MachinesAnswer: {
+      agentsAt: null | string;
+      machines: components['schemas']['MachineAnswer'][];
     };
     MediaUseAnswer: {
       set: string;
@@ -6180,6 +6413,9 @@ export interface components {
     };
     /** @enum {unknown} */
     Severity: 'notice' | 'failure' | 'broken-promise' | 'danger';
+    ShutOutRequest: {
+      reason: string;
+    };
     SseItemOfKeepEvent: {
       data?: components['schemas']['KeepEvent'];
       eventType?: null | string;

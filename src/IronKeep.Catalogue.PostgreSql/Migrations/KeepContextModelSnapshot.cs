@@ -21,6 +21,64 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
             NpgsqlModelBuilderExtensions.UseIdentityByDefaultColumns(modelBuilder);
 
+            modelBuilder.Entity("IronKeep.Catalogue.Agent", b =>
+                {
+                    b.Property<string>("Machine")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Address")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<double>("ClockAhead")
+                        .HasColumnType("double precision");
+
+                    b.Property<string>("EnrolledBy")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long>("HeardAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<long>("JoinedAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<byte[]>("KeyPrint")
+                        .IsRequired()
+                        .HasColumnType("bytea");
+
+                    b.Property<long?>("ShutOutAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("ShutOutBy")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("ShutOutWhy")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("System")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Version")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.HasKey("Machine");
+
+                    b.HasIndex("KeyPrint")
+                        .IsUnique();
+
+                    b.ToTable("Agents");
+                });
+
             modelBuilder.Entity("IronKeep.Catalogue.Alert", b =>
                 {
                     b.Property<long>("Id")
@@ -549,6 +607,45 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasKey("Job", "Machine");
 
                     b.ToTable("JobWatches", (string)null);
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.JoiningCode", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<byte[]>("Hash")
+                        .IsRequired()
+                        .HasColumnType("bytea");
+
+                    b.Property<string>("Machine")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("bigint");
+
+                    b.Property<string>("MadeBy")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long>("Until")
+                        .HasColumnType("bigint");
+
+                    b.Property<long?>("UsedAt")
+                        .HasColumnType("bigint");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Hash")
+                        .IsUnique();
+
+                    b.ToTable("JoiningCodes");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.KeptReport", b =>

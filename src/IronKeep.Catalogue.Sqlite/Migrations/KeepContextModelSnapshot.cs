@@ -16,6 +16,57 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 #pragma warning disable 612, 618
             modelBuilder.HasAnnotation("ProductVersion", "10.0.15");
 
+            modelBuilder.Entity("IronKeep.Catalogue.Agent", b =>
+                {
+                    b.Property<string>("Machine")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Address")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<double>("ClockAhead")
+                        .HasColumnType("REAL");
+
+                    b.Property<string>("EnrolledBy")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("HeardAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long>("JoinedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<byte[]>("KeyPrint")
+                        .IsRequired()
+                        .HasColumnType("BLOB");
+
+                    b.Property<long?>("ShutOutAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("ShutOutBy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("ShutOutWhy")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("System")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Version")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.HasKey("Machine");
+
+                    b.HasIndex("KeyPrint")
+                        .IsUnique();
+
+                    b.ToTable("Agents");
+                });
+
             modelBuilder.Entity("IronKeep.Catalogue.Alert", b =>
                 {
                     b.Property<long>("Id")
@@ -485,6 +536,41 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasKey("Job", "Machine");
 
                     b.ToTable("JobWatches", (string)null);
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.JoiningCode", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("INTEGER");
+
+                    b.Property<byte[]>("Hash")
+                        .IsRequired()
+                        .HasColumnType("BLOB");
+
+                    b.Property<string>("Machine")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("MadeAt")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<string>("MadeBy")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("Until")
+                        .HasColumnType("INTEGER");
+
+                    b.Property<long?>("UsedAt")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Id");
+
+                    b.HasIndex("Hash")
+                        .IsUnique();
+
+                    b.ToTable("JoiningCodes");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.KeptReport", b =>

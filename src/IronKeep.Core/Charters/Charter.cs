@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Reports;
 using IronKeep.Core.Rotation;
@@ -34,6 +35,9 @@ public sealed record Charter(DateTimeZone Zone)
     public string? HeartbeatFile { get; init; }
     public Span HeartbeatEvery { get; init; } = UsualHeartbeat;
     public static readonly Span UsualHeartbeat = new(5, SpanUnit.Minutes);
+
+    /// <summary>After how long without contact an agent's right to speak for its machine ends.</summary>
+    public Span AgentLapses { get; init; } = AgentRight.UsualLapse;
     public ImmutableSortedDictionary<string, MachineDefinition> Machines { get; init; } = None<MachineDefinition>();
     public ImmutableSortedDictionary<string, StoreDefinition> Stores { get; init; } = None<StoreDefinition>();
     public ImmutableSortedDictionary<string, CalendarDefinition> Calendars { get; init; } = None<CalendarDefinition>();

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using IronKeep.Core.Dated;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Reports;
 using IronKeep.Core.Rotation;
@@ -278,7 +279,8 @@ public static class CharterFields
             One("sign-of-life", Sentence(c.SignOfLife)),
             One("heartbeat-file", c.HeartbeatFile),
             One("heartbeat-every", c.HeartbeatFile is null ? null : Unless(c.HeartbeatEvery, Charter.UsualHeartbeat)),
-            One("runs-at-once", Number(c.RunsAtOnce))
+            One("runs-at-once", Number(c.RunsAtOnce)),
+            One("agent-lapses", Unless(c.AgentLapses, AgentRight.UsualLapse))
         );
 
     /// <summary>Every object by kind and name, with its fields.</summary>

@@ -40,6 +40,7 @@ public static class CharterLanguage
             One("heartbeat-file"),
             One("heartbeat-every"),
             One("runs-at-once"),
+            One("agent-lapses"),
         ],
         ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner")],
         ["calendar"] = [Many("closed")],

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Rotation;
 using IronKeep.Core.Schedules;
@@ -73,6 +74,7 @@ public sealed class CharterReader
             HeartbeatEvery = read.Span(map.Scalar("heartbeat-every"), atLeastOne: true) ?? Charter.UsualHeartbeat,
             Tells = tells,
             RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, DefinitionReaders.MostAtOnce),
+            AgentLapses = read.Span(map.Scalar("agent-lapses"), atLeastOne: true) ?? AgentRight.UsualLapse,
             Machines = Named(map.Map("machines"), "machine", DefinitionReaders.Machine),
             Stores = Named(map.Map("stores"), "store", DefinitionReaders.Store),
             Calendars = Named(map.Map("calendars"), "calendar", DefinitionReaders.Calendar),

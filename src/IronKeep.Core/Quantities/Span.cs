@@ -23,6 +23,9 @@ public readonly record struct Span(int Count, SpanUnit Unit)
     /// <summary>The largest count accepted, so that every sum stays inside the calendar.</summary>
     public const int LargestCount = 100_000;
 
+    /// <summary>Longer ones are as long as this in elapsed time, so that it can be added to any instant of these centuries.</summary>
+    private const int MostYears = 5000;
+
     /// <summary>
     /// The instant this span after <paramref name="instant"/>, by the wall clock of <paramref name="zone"/> for days and longer.
     /// </summary>
@@ -47,8 +50,8 @@ public readonly record struct Span(int Count, SpanUnit Unit)
             SpanUnit.Hours => Duration.FromHours(Count),
             SpanUnit.Days => Duration.FromDays(Count),
             SpanUnit.Weeks => Duration.FromDays(7L * Count),
-            SpanUnit.Months => Duration.FromDays(30L * Count),
-            _ => Duration.FromDays(365L * Count),
+            SpanUnit.Months => Duration.FromDays(30L * Math.Min(Count, 12 * MostYears)),
+            _ => Duration.FromDays(365L * Math.Min(Count, MostYears)),
         };
 
     /// <summary>Reads "36 hours", "3 days", "10 min". A number without a unit is refused.</summary>

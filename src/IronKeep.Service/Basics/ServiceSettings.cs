@@ -42,6 +42,23 @@ public sealed class ServiceSettings
     public string CertificateKeyFile { get; set; } = "";
 
     /// <summary>
+    /// The address that agents of other machines reach, over TLS alone, such as https://0.0.0.0:7421; empty: the service has none.
+    /// </summary>
+    public string AgentListen { get; set; } = "";
+
+    /// <summary>
+    /// How agents are told to reach it, where that is not the address to listen on: https://, a name or an address, and a port.
+    /// </summary>
+    public string AgentAddress { get; set; } = "";
+
+    /// <summary>
+    /// The certificate and private key (PEM) that agents know the service by; empty: the service makes its own in the data folder. A
+    /// certificate may be renewed, its key must stay the same: machines joined to that.
+    /// </summary>
+    public string AgentCertificateFile { get; set; } = "";
+    public string AgentCertificateKeyFile { get; set; } = "";
+
+    /// <summary>
     /// Addresses to listen on for syslog, separated by commas: udp://, tcp:// or tls:// with an address and a port; empty: not at all.
     /// </summary>
     public string SyslogListen { get; set; } = "";
@@ -151,6 +168,8 @@ public sealed class ServiceSettings
                 + $"IronKeep:CertificateKeyFile";
         if (uri?.Scheme == "http" && CertificateFile.Length > 0)
             yield return $"IronKeep:Listen is '{Listen}'; with a certificate write https:// there";
+        foreach (var problem in AgentProblems())
+            yield return problem;
         foreach (var address in SyslogAddresses)
         {
             if (
@@ -185,6 +204,23 @@ public sealed class ServiceSettings
         if (ConsoleFolder.Length > 0 && !Directory.Exists(ConsoleFolder))
             yield return $"IronKeep:ConsoleFolder is '{ConsoleFolder}', which does not exist; leave it out, or name the folder with the "
                 + $"built console";
+    }
+
+    private IEnumerable<string> AgentProblems()
+    {
+        if (AgentListen.Length > 0 && (!Uri.TryCreate(AgentListen, UriKind.Absolute, out var at) || !IsPlain(at)))
+            yield return $"IronKeep:AgentListen is '{AgentListen}'; agents speak TLS only, so write such as https://0.0.0.0:7421";
+        if (AgentAddress.Length > 0 && (!Uri.TryCreate(AgentAddress, UriKind.Absolute, out var to) || !IsPlain(to)))
+            yield return $"IronKeep:AgentAddress is '{AgentAddress}'; write it as agents reach it, such as https://keep.example:7421";
+        if (AgentListen.Length == 0 && (AgentAddress.Length > 0 || AgentCertificateFile.Length > 0 || AgentCertificateKeyFile.Length > 0))
+            yield return "IronKeep:AgentListen is not given, so no agent can come; give it, or leave out what else begins with Agent";
+        if ((AgentCertificateFile.Length > 0) != (AgentCertificateKeyFile.Length > 0))
+            yield return "IronKeep:AgentCertificateFile and IronKeep:AgentCertificateKeyFile go together; give both or neither";
+        foreach (var file in new[] { AgentCertificateFile, AgentCertificateKeyFile }.Where(f => f.Length > 0 && !File.Exists(f)))
+            yield return $"the file {file} does not exist; IronKeep:AgentCertificateFile and IronKeep:AgentCertificateKeyFile name a "
+                + $"certificate and its key, both as PEM";
+
+        static bool IsPlain(Uri uri) => uri is { Scheme: "https", PathAndQuery: "/", UserInfo.Length: 0, Fragment.Length: 0 };
     }
 
     private IEnumerable<string> TelemetryProblems()

@@ -16,6 +16,7 @@ using IronKeep.Service.Forecasts;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hearing;
 using IronKeep.Service.Jobs;
+using IronKeep.Service.Machines;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Reports;
 using IronKeep.Service.Runs;
@@ -206,6 +207,9 @@ public static class IronKeepHost
         services.AddSingleton<IChannelCarrier, CommandCarrier>();
         services.AddSingleton<Teller>();
         services.AddSingleton<ClockWatch>();
+        services.AddSingleton<AgentBook>();
+        services.AddSingleton<MachineList>();
+        services.AddSingleton<AgentListening>();
         services.AddSingleton<CheckInAddresses>();
         services.AddSingleton<HearingDesk>();
         services.AddSingleton<SyslogSpool>();
@@ -270,6 +274,7 @@ public static class IronKeepHost
         if (OnlyDescribes)
             return;
         services.AddHostedService(s => s.GetRequiredService<WorkerBeats>());
+        services.AddHostedService(s => s.GetRequiredService<AgentListening>());
         services.AddHostedService<SystemdNotice>();
         if (settings.CatalogueIsShared)
         {
@@ -354,6 +359,7 @@ public static class IronKeepHost
         api.MapCalendarAddresses();
         api.MapForecasts();
         api.MapJobs();
+        api.MapMachines();
         api.MapHearing();
         api.MapRuns();
         api.MapConfirmation();

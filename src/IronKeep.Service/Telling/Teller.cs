@@ -33,7 +33,7 @@ public sealed class Teller(
 ) : BackgroundService
 {
     /// <summary>How often it looks at least, for what nobody wakes it for: what is tried again, and what a digest gathered.</summary>
-    internal TimeSpan LookEvery { get; set; } = TimeSpan.FromMilliseconds(1);
+    internal TimeSpan LookEvery { get; set; } = TimeSpan.FromSeconds(2);
     private static readonly Duration GivesUpAfter = Duration.FromDays(2);
     private static readonly Duration LongestPause = Duration.FromHours(1);
 

@@ -532,6 +532,12 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     },
     { key: 'heartbeat-every', label: 'Heartbeat every', help: 'Usually 5 minutes.', example: '5 minutes' },
     { key: 'runs-at-once', label: 'Runs at once', help: 'Over all machines and stores together.', example: '4' },
+    {
+      key: 'agent-lapses',
+      label: 'Agents lapse after',
+      help: 'After how long without contact a machine’s agent must be enrolled again. Usually 60 days.',
+      example: '60 days',
+    },
   ],
 };
 

@@ -1,0 +1,4 @@
+using IronKeep.Agent;
+
+IronKeep.Stores.Posix.OwnFiles.Tighten();
+return await Root.RunAsync(args);

@@ -1,0 +1,208 @@
+using System.CommandLine;
+using System.CommandLine.Help;
+using System.Globalization;
+using System.Reflection;
+using System.Runtime.InteropServices;
+using IronKeep.Core.Machines;
+using IronKeep.Core.Quantities;
+
+namespace IronKeep.Agent;
+
+/// <summary>What the agent knows, as it is shown.</summary>
+internal sealed record Shown(
+    string Folder,
+    string? Machine,
+    string? Service,
+    string? Address,
+    string? ServicePrint,
+    DateTimeOffset? JoinedAt,
+    bool AtWork,
+    Contact? Contact
+);
+
+/// <summary>
+/// The agent's command line. Exit codes: 0 done, 1 done with findings, 2 not understood, 3 refused, 4 failed or unreachable.
+/// </summary>
+public static class Root
+{
+    internal const int Done = 0,
+        Findings = 1,
+        NotUnderstood = 2,
+        Refused = 3,
+        Failed = 4;
+
+    internal static string Version { get; } =
+        typeof(Root).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!.InformationalVersion.Split('+')[0];
+
+    private static readonly Option<string> Folder = new("--folder")
+    {
+        Description = "The agent's own folder; else IRONKEEP_AGENT_FOLDER",
+        DefaultValueFactory = _ =>
+            Environment.GetEnvironmentVariable("IRONKEEP_AGENT_FOLDER") is { Length: > 0 } given ? given : AgentHome.Usual,
+        Recursive = true,
+    };
+
+    public static async Task<int> RunAsync(string[] args)
+    {
+        var root = new RootCommand("The agent of Iron Keep: joins this machine to a service and stays in contact with it.");
+        root.Options.Remove(root.Options.OfType<HelpOption>().Single());
+        root.Options.Add(new HelpOption("--help", "-h"));
+        root.Options.Add(Folder);
+        root.Subcommands.Add(Join());
+        root.Subcommands.Add(Work());
+        root.Subcommands.Add(Show());
+        var parsed = root.Parse(args);
+        if (parsed.Errors.Count > 0)
+        {
+            foreach (var problem in parsed.Errors)
+                await Console.Error.WriteLineAsync(problem.Message);
+            await Console.Error.WriteLineAsync("see 'ironkeep-agent --help'");
+            return NotUnderstood;
+        }
+        try
+        {
+            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false });
+        }
+        catch (AgentException e)
+        {
+            await Console.Error.WriteLineAsync(Sentence.Begin(e.Message));
+            return e.ExitCode;
+        }
+        catch (LineException e)
+        {
+            await Console.Error.WriteLineAsync(Sentence.Begin(e.Message));
+            return e.Fault == LineFault.Refused ? Refused : Failed;
+        }
+        catch (OperationCanceledException)
+        {
+            return Failed;
+        }
+    }
+
+    private static Command Join()
+    {
+        var address = new Argument<string>("address") { Description = "Where the service takes agents, such as https://keep.example:7421" };
+        var code = new Option<string>("--code") { Description = "The code that 'ironkeep machine enrol' printed", Required = true };
+        var again = new Option<bool>("--again") { Description = "Join although this machine has joined already, here or elsewhere" };
+        var join = new Command("join", "Let this machine join a service, with the code that it gave for it") { address, code, again };
+        join.SetAction(
+            async (parsed, cancel) =>
+            {
+                if (!JoinCode.TryParse(parsed.GetValue(code)!, out var given, out var problem))
+                    throw new AgentException(NotUnderstood, problem);
+                var at = Address(parsed.GetValue(address)!);
+                var home = new AgentHome(parsed.GetValue(Folder)!);
+                home.Make();
+                if (home.Joined() is { } before && !parsed.GetValue(again))
+                    throw new AgentException(
+                        Refused,
+                        $"this machine joined the service on {before.Service} as {before.Machine} already; with '--again' it joins anew"
+                    );
+                using var key = home.Key();
+                using var line = new ServiceLine(at, given.ServicePrint.ToArray(), key);
+                var answer = await line.JoinAsync(given, cancel);
+                home.Save(
+                    new Joined(at, Convert.ToHexStringLower(given.ServicePrint.Span), answer.Machine, answer.Service, DateTimeOffset.UtcNow)
+                );
+                home.Save(new Contact(DateTimeOffset.UtcNow, answer.RightUntil, null, null));
+                await Console.Out.WriteLineAsync(
+                    $"This machine is {answer.Machine} and serves the service on {answer.Service} from now on. Start its agent with "
+                        + "'systemctl enable --now ironkeep-agent', or here with 'ironkeep-agent work'."
+                );
+                return Done;
+            }
+        );
+        return join;
+    }
+
+    private static Command Work()
+    {
+        var work = new Command("work", "Stay in contact with the service, until stopped");
+        work.SetAction(
+            async (parsed, cancel) =>
+            {
+                var home = new AgentHome(parsed.GetValue(Folder)!);
+                var joined = home.Joined() ?? throw NotJoined();
+                using var held = home.TryHold()
+                    ?? throw new AgentException(Refused, $"an agent is at work in {home.Folder} already; stop it first");
+                using var key = home.Key();
+                using var line = new ServiceLine(joined.Address, Convert.FromHexString(joined.ServicePrint), key);
+                // A service manager stops by this signal, and the parser's own would wait.
+                using var stopping = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+                using var stop = PosixSignalRegistration.Create(PosixSignal.SIGTERM, context =>
+                {
+                    context.Cancel = true;
+                    stopping.Cancel();
+                });
+                await new Agent.Work(home, line, Console.Out).RunAsync(stopping.Token);
+                return Done;
+            }
+        );
+        return work;
+    }
+
+    private static Command Show()
+    {
+        var json = new Option<string>("--output") { Description = "text or json", DefaultValueFactory = _ => "text" };
+        json.AcceptOnlyFromAmong("text", "json");
+        var show = new Command("show", "What the agent knows: whom it serves and when they last spoke") { json };
+        show.SetAction(parsed =>
+        {
+            var home = new AgentHome(parsed.GetValue(Folder)!);
+            var (joined, contact) = (home.Joined(), home.Contact());
+            var shown = new Shown(
+                home.Folder,
+                joined?.Machine,
+                joined?.Service,
+                joined?.Address,
+                joined?.ServicePrint,
+                joined?.At,
+                joined is not null && IsAtWork(home),
+                contact
+            );
+            if (parsed.GetValue(json) == "json")
+                Console.WriteLine(AgentJson.Write(shown));
+            else if (joined is null)
+                throw NotJoined();
+            else
+                Print(shown);
+            return joined is null || contact?.Problem is not null || !shown.AtWork ? Findings : Done;
+        });
+        return show;
+    }
+
+    private static void Print(Shown shown)
+    {
+        Line("machine", shown.Machine!);
+        Line("serves", $"the service on {shown.Service} at {shown.Address}");
+        Line("its key", KeyPrint.Show(Convert.FromHexString(shown.ServicePrint!)));
+        Line("joined", When(shown.JoinedAt));
+        Line("agent", shown.AtWork ? "at work" : "NOT at work; start it with 'systemctl start ironkeep-agent'");
+        Line("last contact", When(shown.Contact?.At));
+        Line("right until", $"{When(shown.Contact?.RightUntil)}, renewed with each contact");
+        if (shown.Contact is { Problem: { } problem, ProblemSince: var since })
+            Line("PROBLEM", $"since {When(since)}: {problem}");
+
+        static void Line(string what, string words) => Console.WriteLine($"{what, -14}{words}");
+    }
+
+    private static string When(DateTimeOffset? at) =>
+        at?.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss zzz", CultureInfo.InvariantCulture) ?? "never";
+
+    private static bool IsAtWork(AgentHome home)
+    {
+        using var held = home.TryHold();
+        return held is null;
+    }
+
+    private static AgentException NotJoined() =>
+        new(Refused, "this machine has not joined a service yet; give 'ironkeep-agent join' with a code from 'ironkeep machine enrol'");
+
+    private static string Address(string text) =>
+        Uri.TryCreate(text, UriKind.Absolute, out var uri) && uri is { Scheme: "https", PathAndQuery: "/", UserInfo.Length: 0 }
+            ? uri.ToString()
+            : throw new AgentException(
+                NotUnderstood,
+                $"'{text}' is no address of a service for agents; write such as https://keep.example:7421"
+            );
+}

@@ -1,0 +1,143 @@
+using System.Net;
+using System.Net.Http.Headers;
+using System.Net.Security;
+using System.Runtime.InteropServices;
+using System.Security.Authentication;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+using System.Text;
+using System.Text.Json;
+using IronKeep.Contracts;
+using IronKeep.Core.Machines;
+
+namespace IronKeep.Agent;
+
+/// <summary>How a contact went wrong.</summary>
+internal enum LineFault
+{
+    /// <summary>Nobody answered, or the line broke; it may work again by itself.</summary>
+    Away,
+
+    /// <summary>Whoever answered has another key than the service that this machine joined.</summary>
+    Stranger,
+
+    /// <summary>The service does not let this machine speak.</summary>
+    Refused,
+}
+
+internal sealed class LineException(LineFault fault, string message) : Exception(message)
+{
+    public LineFault Fault => fault;
+}
+
+/// <summary>
+/// The way to the service: TLS to the one key that was pinned, with the machine's own key shown. Names and dates of certificates say
+/// nothing here; no redirect is followed.
+/// </summary>
+internal sealed class ServiceLine : IDisposable
+{
+    private const int MostAnswer = 1024 * 1024;
+    private readonly HttpClient http;
+    private readonly string address;
+    private string? stranger;
+
+    public ServiceLine(string address, byte[] servicePrint, ECDsa key)
+    {
+        this.address = address;
+        var now = DateTimeOffset.UtcNow;
+        var own = new CertificateRequest("CN=ironkeep-agent", key, HashAlgorithmName.SHA256).CreateSelfSigned(
+            now.AddDays(-1),
+            now.AddYears(1)
+        );
+        var handler = new SocketsHttpHandler
+        {
+            AllowAutoRedirect = false,
+            UseCookies = false,
+            ConnectTimeout = TimeSpan.FromSeconds(15),
+            PooledConnectionLifetime = TimeSpan.FromHours(1),
+            SslOptions = new SslClientAuthenticationOptions
+            {
+                ClientCertificates = [own],
+                LocalCertificateSelectionCallback = (_, _, _, _, _) => own,
+                RemoteCertificateValidationCallback = (_, shown, _, _) =>
+                {
+                    var print = shown is X509Certificate2 certificate ? KeyPrint.Of(certificate) : [];
+                    var same = CryptographicOperations.FixedTimeEquals(print, servicePrint);
+                    stranger = same ? null : KeyPrint.Show(print);
+                    return same;
+                },
+            },
+        };
+        http = new HttpClient(handler)
+        {
+            BaseAddress = new Uri(address),
+            Timeout = TimeSpan.FromSeconds(60),
+            MaxResponseContentBufferSize = MostAnswer,
+        };
+    }
+
+    public Task<AgentAnswer> JoinAsync(JoinCode code, CancellationToken cancel) =>
+        PostAsync<JoinRequest, AgentAnswer>("join", new JoinRequest(Convert.ToHexStringLower(code.Secret.Span), Self()), cancel);
+
+    public Task<AgentAnswer> HelloAsync(CancellationToken cancel) => PostAsync<AgentSelf, AgentAnswer>("hello", Self(), cancel);
+
+    public void Dispose() => http.Dispose();
+
+    private static AgentSelf Self() =>
+        new(Root.Version, $"{RuntimeInformation.OSDescription} {RuntimeInformation.OSArchitecture}", DateTimeOffset.UtcNow);
+
+    private async Task<TAnswer> PostAsync<TBody, TAnswer>(string path, TBody body, CancellationToken cancel)
+    {
+        try
+        {
+            using var content = new StringContent(AgentJson.Write(body), Encoding.UTF8, new MediaTypeHeaderValue("application/json"));
+            using var response = await http.PostAsync(new Uri("agent/v1/" + path, UriKind.Relative), content, cancel);
+            var text = await response.Content.ReadAsStringAsync(cancel);
+            if (response.IsSuccessStatusCode)
+                return AgentJson.Read<TAnswer>(text);
+            throw new LineException(
+                response.StatusCode == HttpStatusCode.Forbidden ? LineFault.Refused : LineFault.Away,
+                Detail(text) ?? $"the service at {address} answered {(int)response.StatusCode}"
+            );
+        }
+        catch (HttpRequestException e) when (e.InnerException is AuthenticationException && stranger is { } print)
+        {
+            throw new LineException(
+                LineFault.Stranger,
+                $"whoever answers at {address} is not the service that the code is of: its key is {print}. Nothing was told to it. Look "
+                    + $"whether the address is right; if the service's key was replaced, join again with a new code"
+            );
+        }
+        catch (HttpRequestException e)
+        {
+            throw new LineException(LineFault.Away, $"the service at {address} cannot be reached: {Innermost(e).Message}");
+        }
+        catch (Exception e) when (e is IOException or JsonException)
+        {
+            throw new LineException(LineFault.Away, $"the service at {address} did not answer as it should: {e.Message}");
+        }
+        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+        {
+            throw new LineException(LineFault.Away, $"the service at {address} did not answer within {http.Timeout.TotalSeconds:0} s");
+        }
+    }
+
+    private static Exception Innermost(Exception e)
+    {
+        while (e.InnerException is { } inner)
+            e = inner;
+        return e;
+    }
+
+    private static string? Detail(string text)
+    {
+        try
+        {
+            return AgentJson.Read<Refusal>(text).Detail;
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+}

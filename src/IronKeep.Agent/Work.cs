@@ -1,0 +1,80 @@
+namespace IronKeep.Agent;
+
+/// <summary>
+/// The agent at work: it stays in contact with the service, and says once when that changes. A service that is away is tried again with
+/// growing pauses, which differ from machine to machine, so that not all come at once when it is back.
+/// </summary>
+internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
+{
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(30),
+        FirstPause = TimeSpan.FromSeconds(2),
+        LongestPause = TimeSpan.FromMinutes(5),
+        RefusedPause = TimeSpan.FromMinutes(15),
+        NotedEvery = TimeSpan.FromMinutes(1);
+    private Contact known = new(null, null, null, null);
+    private DateTimeOffset noted;
+
+    public async Task RunAsync(CancellationToken cancel)
+    {
+        known = home.Contact() ?? known;
+        for (var tries = 0; !cancel.IsCancellationRequested; )
+        {
+            TimeSpan pause;
+            try
+            {
+                var answer = await line.HelloAsync(cancel);
+                tries = 0;
+                pause = Beat;
+                await SayAsync(null, $"in contact with the service on {answer.Service}, as machine {answer.Machine}");
+                known = new Contact(DateTimeOffset.UtcNow, answer.RightUntil, null, null);
+            }
+            catch (LineException e)
+            {
+                await SayAsync(e.Message, e.Message);
+                pause = e.Fault == LineFault.Away ? Longer(tries++) : RefusedPause;
+                known = known with { Problem = e.Message, ProblemSince = known.ProblemSince ?? DateTimeOffset.UtcNow };
+            }
+            catch (OperationCanceledException)
+            {
+                break;
+            }
+            Note();
+            await Task.Delay(pause, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+    }
+
+    private bool said;
+
+    private async Task SayAsync(string? problem, string sentence)
+    {
+        if (said && known.Problem == problem)
+            return;
+        said = true;
+        noted = default;
+        await log.WriteLineAsync(Core.Quantities.Sentence.Begin(sentence));
+    }
+
+    /// <summary>What is known goes to the disk when it changed, and now and then.</summary>
+    private void Note()
+    {
+        var now = DateTimeOffset.UtcNow;
+        if (now >= noted && now - noted < NotedEvery)
+            return;
+        noted = now;
+        try
+        {
+            home.Save(known);
+        }
+        catch (AgentException e)
+        {
+            // Contact matters more than the note of it.
+            log.WriteLine(e.Message);
+        }
+    }
+
+    private static TimeSpan Longer(int tries)
+    {
+        var longest = Math.Min(LongestPause.TotalSeconds, FirstPause.TotalSeconds * Math.Pow(2, Math.Min(tries, 10)));
+        return TimeSpan.FromSeconds(longest * (0.5 + Random.Shared.NextDouble() / 2));
+    }
+}

@@ -1,0 +1,160 @@
+using System.CommandLine;
+using System.Globalization;
+using IronKeep.Cli.Client;
+using IronKeep.Cli.Printing;
+using IronKeep.Contracts;
+using IronKeep.Core.Machines;
+using IronKeep.Core.Quantities;
+
+namespace IronKeep.Cli.Commands;
+
+/// <summary>The machines, and which of them have an agent.</summary>
+internal static class MachineCommands
+{
+    /// <summary>A clock that is further off than this is worth a word (seconds).</summary>
+    private const double ClockCounts = 120;
+
+    public static Command Make() =>
+        Common.Noun("machine", "Machines, and the agents that work on them", List(), ShowOne(), Enrol(), ShutOut());
+
+    private static Command List() => Common.Verb("list", "All machines, and how their agents stand", async (parsed, client, cancel) =>
+        {
+            var answer = await client.GetAsync<MachinesAnswer>("machines", cancel);
+            if (Common.AsJson(parsed))
+                Show.Json(answer);
+            else
+                Show.Table(
+                    ["machine", "site", "jobs", "agent", "last heard", "version"],
+                    answer.Machines.Select(m =>
+                        new[]
+                        {
+                            m.Name,
+                            m.Site ?? "",
+                            m.Jobs.ToString(CultureInfo.InvariantCulture),
+                            State(m),
+                            m.HeardAt is { } heard ? Show.When(heard) : "",
+                            m.Version ?? "",
+                        }
+                    ),
+                    "No machine is declared, and none has an agent."
+                );
+            return answer.Machines.Any(m => m.State == AgentState.Lapsed) ? Root.Findings : Root.Done;
+        });
+
+    private static Command ShowOne()
+    {
+        var name = Name();
+        return Common.Verb(
+            "show",
+            "One machine",
+            async (parsed, client, cancel) =>
+            {
+                var machine = await client.GetAsync<MachineAnswer>($"machines/{Uri.EscapeDataString(parsed.GetValue(name)!)}", cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(machine);
+                else
+                    Print(machine);
+                return machine.State == AgentState.Lapsed ? Root.Findings : Root.Done;
+            },
+            name
+        );
+    }
+
+    private static Command Enrol()
+    {
+        var name = Name();
+        return Common.Verb(
+            "enrol",
+            "Make a code, good once and for an hour, with which a machine's agent joins",
+            async (parsed, client, cancel) =>
+            {
+                var answer = await client.PostAsync<EnrolmentAnswer>(
+                    $"machines/{Uri.EscapeDataString(parsed.GetValue(name)!)}/enrolment",
+                    null,
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                {
+                    Show.Json(answer);
+                    return Root.Done;
+                }
+                if (answer.Replaces)
+                    Show.Line($"Machine {answer.Machine} has an agent already; it loses its right when another joins with this code.");
+                Show.Line($"Give this on {answer.Machine}, as root, by {Show.When(answer.Until)}. It works once:");
+                Show.Line("");
+                Show.Line($"  {answer.Command}");
+                return Root.Done;
+            },
+            name
+        );
+    }
+
+    private static Command ShutOut()
+    {
+        var name = Name();
+        var reason = new Option<string>("--reason") { Description = "Why; whoever looks at the machine next reads it", Required = true };
+        return Common.Verb(
+            "shut-out",
+            "Take a machine's right away at once: its agent can do nothing more",
+            async (parsed, client, cancel) =>
+            {
+                var machine = await client.PostAsync<MachineAnswer>(
+                    $"machines/{Uri.EscapeDataString(parsed.GetValue(name)!)}/shut-out",
+                    new ShutOutRequest(parsed.GetValue(reason)!),
+                    cancel
+                );
+                if (Common.AsJson(parsed))
+                    Show.Json(machine);
+                else
+                    Show.Line(
+                        machine.State == AgentState.Enrolled
+                            ? $"The code that was made for {machine.Name} is out of use."
+                            : $"Machine {machine.Name} is shut out. What it stored stays; its jobs are still due and will be missed "
+                                + "until it joins again."
+                    );
+                return Root.Done;
+            },
+            name,
+            reason
+        );
+    }
+
+    private static Argument<string> Name() => new("name") { Description = "The machine" };
+
+    private static string State(MachineAnswer machine) =>
+        machine.Own ? "the service itself"
+        : machine.State == AgentState.None ? "none"
+        : machine.State.Word();
+
+    private static void Print(MachineAnswer m)
+    {
+        Fact("machine", m.Name);
+        Fact("site", m.Site);
+        Fact("owner", m.Owner);
+        Fact("tags", m.Tags.Count == 0 ? null : string.Join(", ", m.Tags));
+        Fact("charter", m.Declared ? null : "does not declare it");
+        Fact("jobs", m.Jobs.ToString(CultureInfo.InvariantCulture));
+        Fact("agent", State(m));
+        Fact("code good until", m.CodeUntil is { } until ? Show.When(until) : null);
+        Fact("joined", m.JoinedAt is { } joined ? $"{Show.When(joined)}, enrolled by {m.EnrolledBy}" : null);
+        Fact("last heard", m.HeardAt is { } heard ? $"{Show.When(heard)} from {m.Address}" : null);
+        Fact(
+            "right until",
+            m is { State: AgentState.Joined, RightUntil: { } right } ? $"{Show.When(right)} without another contact" : null
+        );
+        Fact("right ended", m is { State: AgentState.Lapsed, RightUntil: { } ended } ? Show.When(ended) : null);
+        Fact("shut out", m.ShutOutAt is { } shut ? $"{Show.When(shut)} by {m.ShutOutBy}: {m.ShutOutWhy}" : null);
+        Fact("version", m.Version is null ? null : $"{m.Version}, {m.System}");
+        if (m.ClockAhead is { } ahead && Math.Abs(ahead) > ClockCounts)
+        {
+            var off = TimeSpan.FromSeconds(Math.Abs(ahead)).ToString("c", CultureInfo.InvariantCulture);
+            Fact("CLOCK", $"{off} {(ahead > 0 ? "ahead of" : "behind")} the service's");
+        }
+    }
+
+    private static void Fact(string what, string? words)
+    {
+        if (words is not null)
+            Show.Line($"{what, -17}{words}");
+    }
+}

@@ -1,0 +1,202 @@
+using System.Globalization;
+using System.Security.Cryptography;
+using System.Text;
+using IronKeep.Catalogue;
+using IronKeep.Contracts;
+using IronKeep.Core.Machines;
+using IronKeep.Service.Basics;
+using IronKeep.Service.Charters;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace IronKeep.Service.Machines;
+
+/// <summary>An agent, or whoever says that it is one, is refused; the message names the cause and the way out.</summary>
+public sealed class AgentRefusedException(string message) : Exception(message);
+
+/// <summary>
+/// Who of the machines may speak: codes with which they join, the keys by which they are known, and who was shut out. Nothing of it is kept
+/// in memory, so that what a person takes away is gone with the next request, at every service.
+/// </summary>
+public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, TimeProvider clock, ILogger<AgentBook> log)
+{
+    /// <summary>How long a code is good for.</summary>
+    public static readonly Duration CodeHolds = Duration.FromHours(1);
+
+    /// <summary>A contact is written down when the last one that was is so long ago: a beat must not cost a write.</summary>
+    private static readonly Duration NotedEvery = Duration.FromMinutes(1);
+    private const int MostWords = 200;
+
+    /// <summary>Makes the code of a machine; those made for it before are out of use.</summary>
+    public async Task<(JoinCode Code, Instant Until, bool Replaces)> EnrolAsync(
+        string machine,
+        ReadOnlyMemory<byte> servicePrint,
+        string by,
+        CancellationToken cancel
+    )
+    {
+        var code = JoinCode.New(servicePrint);
+        var now = clock.Now();
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
+        await db.JoiningCodes.Where(c => (c.Machine == machine && c.UsedAt == null) || c.Until < now).ExecuteDeleteAsync(cancel);
+        db.JoiningCodes.Add(
+            new JoiningCode
+            {
+                Machine = machine,
+                Hash = SHA256.HashData(code.Secret.Span),
+                MadeBy = by,
+                MadeAt = now,
+                Until = now + CodeHolds,
+            }
+        );
+        await db.SaveChangesAsync(cancel);
+        var replaces = await db.Agents.AnyAsync(a => a.Machine == machine && a.ShutOutAt == null, cancel);
+        await change.CommitAsync(cancel);
+        log.LogInformation("{Person} made a code with which machine {Machine} may join", by, machine);
+        return (code, now + CodeHolds, replaces);
+    }
+
+    /// <summary>
+    /// Takes a machine in by its code, under the key it speaks with. Said again by the same key it is done already: the answer can have
+    /// been
+    /// lost on the way.
+    /// </summary>
+    public async Task<Agent> JoinAsync(byte[] secret, byte[] keyPrint, AgentSelf self, string address, CancellationToken cancel)
+    {
+        var hash = SHA256.HashData(secret);
+        var now = clock.Now();
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
+        var code = await db.JoiningCodes.FirstOrDefaultAsync(c => c.Hash == hash, cancel);
+        if (code is null || now > code.Until || now < code.MadeAt - CodeHolds)
+            throw new AgentRefusedException(
+                "this code is not good, or not any more: it holds for an hour, and a newer one for the same machine ends it; make another "
+                    + "with 'ironkeep machine enrol'"
+            );
+        var agent = await db.Agents.FindAsync([code.Machine], cancel);
+        if (code.UsedAt is not null)
+            return agent is { ShutOutAt: null } && agent.KeyPrint.AsSpan().SequenceEqual(keyPrint)
+                ? agent
+                : throw new AgentRefusedException(
+                    $"this code was used already, to let machine {code.Machine} join; if that was not you, shut the machine out with "
+                        + $"'ironkeep machine shut-out {code.Machine}'. Make another code with 'ironkeep machine enrol'"
+                );
+        if (
+            await db.Agents.AsNoTracking().FirstOrDefaultAsync(a => a.KeyPrint == keyPrint && a.Machine != code.Machine, cancel) is { } same
+        )
+            throw new AgentRefusedException(
+                $"this key is that of machine {same.Machine}, and a machine has one name; a disk that was cloned needs a key of its own: "
+                    + $"remove the agent's folder on it and join again"
+            );
+        if (agent is null)
+            db.Agents.Add(
+                agent = new Agent
+                {
+                    Machine = code.Machine,
+                    KeyPrint = keyPrint,
+                    EnrolledBy = code.MadeBy,
+                    Version = "",
+                    System = "",
+                }
+            );
+        (agent.KeyPrint, agent.EnrolledBy, agent.JoinedAt, agent.HeardAt) = (keyPrint, code.MadeBy, now, now);
+        (agent.ShutOutAt, agent.ShutOutBy, agent.ShutOutWhy) = (null, null, null);
+        Describe(agent, self, address, now);
+        code.UsedAt = now;
+        await db.SaveChangesAsync(cancel);
+        await change.CommitAsync(cancel);
+        log.LogInformation("Machine {Machine} joined from {Address}, enrolled by {Person}", agent.Machine, address, code.MadeBy);
+        return agent;
+    }
+
+    /// <summary>Whose key it is. Throws <see cref="AgentRefusedException"/> for one that may not speak, or not any more.</summary>
+    public async Task<Agent> OfAsync(byte[] keyPrint, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var agent = await db.Agents.AsNoTracking().FirstOrDefaultAsync(a => a.KeyPrint == keyPrint, cancel)
+            ?? throw new AgentRefusedException(
+                "the service does not know this machine's key: it never joined, or another took its name since; join with a code from "
+                    + "'ironkeep machine enrol'"
+            );
+        return StateOf(agent) switch
+        {
+            AgentState.ShutOut => throw new AgentRefusedException(
+                $"machine {agent.Machine} was shut out; to let it in again, make a code with 'ironkeep machine enrol {agent.Machine}'"
+            ),
+            AgentState.Lapsed => throw new AgentRefusedException(
+                $"machine {agent.Machine} was not heard of for {inForce.Charter.AgentLapses}, so its right ended; to let it in again, make "
+                    + $"a code with 'ironkeep machine enrol {agent.Machine}'"
+            ),
+            _ => agent,
+        };
+    }
+
+    /// <summary>Notes that an agent spoke, which renews its right.</summary>
+    public async Task HeardAsync(Agent agent, AgentSelf self, string address, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        var known = (agent.Version, agent.System, agent.Address);
+        var (heard, ahead) = (agent.HeardAt, agent.ClockAhead);
+        Describe(agent, self, address, now);
+        if (
+            heard <= now
+            && now - heard < NotedEvery
+            && known == (agent.Version, agent.System, agent.Address)
+            && Math.Abs(ahead - agent.ClockAhead) < 1
+        )
+            return;
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        // One that was shut out meanwhile, or whose name another took, is not brought back.
+        await db
+            .Agents.Where(a => a.Machine == agent.Machine && a.KeyPrint == agent.KeyPrint && a.ShutOutAt == null)
+            .ExecuteUpdateAsync(
+                s =>
+                    s.SetProperty(a => a.HeardAt, now)
+                        .SetProperty(a => a.Version, agent.Version)
+                        .SetProperty(a => a.System, agent.System)
+                        .SetProperty(a => a.Address, agent.Address)
+                        .SetProperty(a => a.ClockAhead, agent.ClockAhead),
+                cancel
+            );
+        agent.HeardAt = now;
+    }
+
+    /// <summary>Takes a machine's right away, and its codes with it; false when it has neither.</summary>
+    public async Task<bool> ShutOutAsync(string machine, string by, string why, CancellationToken cancel)
+    {
+        var now = clock.Now();
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
+        var codes = await db.JoiningCodes.Where(c => c.Machine == machine && c.UsedAt == null).ExecuteDeleteAsync(cancel);
+        var agents = await db
+            .Agents.Where(a => a.Machine == machine && a.ShutOutAt == null)
+            .ExecuteUpdateAsync(
+                s => s.SetProperty(a => a.ShutOutAt, now).SetProperty(a => a.ShutOutBy, by).SetProperty(a => a.ShutOutWhy, why),
+                cancel
+            );
+        await change.CommitAsync(cancel);
+        if (codes + agents > 0)
+            log.LogWarning("{Person} shut machine {Machine} out: {Reason}", by, machine, why);
+        return codes + agents > 0;
+    }
+
+    public AgentState StateOf(Agent agent) => AgentRight.StateOf(agent.HeardAt, agent.ShutOutAt, inForce.Charter.AgentLapses, clock.Now());
+
+    public DateTimeOffset RightUntil(Agent agent) => AgentRight.EndOf(agent.HeardAt, inForce.Charter.AgentLapses).ToDateTimeOffset();
+
+    private static void Describe(Agent agent, AgentSelf self, string address, Instant now)
+    {
+        (agent.Version, agent.System, agent.Address) = (Plain(self.Version), Plain(self.System), address);
+        agent.ClockAhead = Math.Round((Instant.FromDateTimeOffset(self.Time) - now).TotalSeconds, 1);
+    }
+
+    /// <summary>What a stranger says of itself is shown to people: one short line.</summary>
+    private static string Plain(string words) =>
+        string.Concat(
+            words
+                .EnumerateRunes()
+                .Where(r => Rune.GetUnicodeCategory(r) is not (UnicodeCategory.Control or UnicodeCategory.Format))
+                .Take(MostWords)
+        );
+}
