@@ -149,7 +149,9 @@ public sealed class PlanningProgramTests : IDisposable
     {
         await programs.BeginAsync();
         var crontab = Path.Combine(programs.Root, "crontab");
-        await File.WriteAllTextAsync(crontab, "15 2 * * 1-5 /usr/local/bin/save\n@reboot /usr/local/bin/start\n");
+        // Far from now, whatever the hour: a check-in near a due instant would be that one's.
+        var hour = (DateTime.UtcNow.Hour + 8) % 24;
+        await File.WriteAllTextAsync(crontab, $"15 {hour} * * 1-5 /usr/local/bin/save\n@reboot /usr/local/bin/start\n");
         var adopted = await programs.ClientAsync(
             "charter",
             "adopt",
@@ -161,7 +163,7 @@ public sealed class PlanningProgramTests : IDisposable
             "Europe/London"
         );
         Assert.Equal(1, adopted.ExitCode);
-        Assert.Contains("when: weekdays at 02:15", adopted.Out);
+        Assert.Contains($"when: weekdays at {hour:00}:15", adopted.Out);
         Assert.Contains("Line 2", adopted.Error);
         var charter = Path.Combine(programs.Root, "watched.yaml");
         await File.WriteAllTextAsync(charter, adopted.Out);
@@ -175,7 +177,7 @@ public sealed class PlanningProgramTests : IDisposable
         var forecast = await JsonAsync(0, "forecast", "--for", "2 weeks");
         Assert.Equal(10, forecast.GetProperty("runs").GetInt32());
         Assert.Equal(2, (await programs.ClientAsync("forecast", "--for", "soon")).ExitCode);
-        Assert.Contains("weekdays at 02:15", (await programs.ClientAsync("job", "when", "save", "--as-of", "2027-01-01")).Out);
+        Assert.Contains($"weekdays at {hour:00}:15", (await programs.ClientAsync("job", "when", "save", "--as-of", "2027-01-01")).Out);
         Assert.Contains("counts as unplanned", (await programs.ClientAsync("job", "check-in", "save")).Out);
 
         Assert.Contains("SUMMARY:save on avocet", (await programs.ClientAsync("timetable", "export", "--ics", "--for", "14d")).Out);

@@ -84,9 +84,12 @@ public sealed class TelemetryTests
         var token = Path.GetTempFileName();
         File.WriteAllText(token, "a token for the collector\n");
         await using var bench = await StartAsync(collector.Address + "/", $"--IronKeep:TelemetryTokenFile={token}");
-        Assert.Equal(
-            (FindingState.Well, $"nothing was sent to {collector.Address}/ yet"),
-            (await FindingAsync(bench)) is var f ? (f.State, f.Sentence) : default
+        // Nothing was sent yet; a busy machine comes to ask when the first figures are on their way already.
+        var finding = await FindingAsync(bench);
+        Assert.Equal(FindingState.Well, finding.State);
+        Assert.Contains(
+            finding.Sentence,
+            (string[])[$"nothing was sent to {collector.Address}/ yet", $"traces and figures go to {collector.Address}/"]
         );
         bench.Write("a-private-name", "1");
         await bench.ApplyAsync(bench.Charter(more: "fresh-within: 30 hours"));

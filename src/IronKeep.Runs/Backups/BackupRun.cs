@@ -3,6 +3,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Backups;
 
@@ -32,7 +33,7 @@ public sealed record BackupOrder(
 /// Makes one copy: walks the sources, reads what changed, stores what the store lacks, and writes the copy record last. Throws
 /// <see cref="RunFailedException"/>.
 /// </summary>
-public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider clock, RunLog log)
+public sealed class BackupRun(ICopyTarget target, BackupOrder order, TimeProvider clock, RunLog log)
 {
     public RunFigures Figures { get; } = new();
 
@@ -53,14 +54,14 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
     {
         PlaceWaits.EndWith(cancel);
         var taken = clock.GetUtcNow();
-        WritingSession? begun = null;
+        ICopySession? begun = null;
         try
         {
             CopyRecord record;
-            using (var session = begun = store.BeginWriting(order.Level))
+            using (var session = begun = target.BeginCopy(order.Level))
             {
                 Figures.Session = session;
-                var root = new TreeIntake(store, session, order, Figures, log, cancel).Take();
+                var root = new TreeIntake(session, order, Figures, log, cancel).Take();
                 record = new CopyRecord(
                     order.CopyId,
                     order.Job,
@@ -97,7 +98,7 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
     {
         try
         {
-            SmallPacks.Join(store, cancel);
+            target.Tidy(cancel);
         }
         catch (OperationCanceledException)
         {
@@ -110,16 +111,12 @@ public sealed class BackupRun(PooledStore store, BackupOrder order, TimeProvider
     }
 
     /// <summary>A run that met the end of the room leaves it as it found it.</summary>
-    private void GiveBack(WritingSession session)
+    private void GiveBack(ICopySession session)
     {
         try
         {
-            var packs = session.Published;
-            if (packs.Count > 0)
-                log(
-                    LogSeverity.Info,
-                    $"{Reclaim.GiveBack(store, packs, CancellationToken.None)} of {packs.Count} packs that this run stored were given back"
-                );
+            if (target.GiveBack(session) is { } back)
+                log(LogSeverity.Info, back);
         }
         catch (Exception e) when (e is PlaceException or StoreDamageException)
         {

@@ -1,7 +1,6 @@
 using IronKeep.Stores;
 using IronKeep.Stores.Chunks;
-using IronKeep.Stores.Packs;
-using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Backups;
 
@@ -22,7 +21,7 @@ internal sealed class CutsBefore
     private readonly List<int> firstOf = [0];
 
     /// <summary>The cuts of a content that was stored before; null when they are not worth knowing or cannot be read.</summary>
-    public static CutsBefore? Of(ContentRef content, long length, PooledStore store, ChunkReader reader)
+    public static CutsBefore? Of(ContentRef content, long length, ICopySession session, IChunkSource reader)
     {
         if (length < WorthIt || content.Ids.Length == 0)
             return null;
@@ -32,7 +31,7 @@ internal sealed class CutsBefore
         {
             foreach (var id in reader.Ids(content))
             {
-                var size = store.LengthOf(id);
+                var size = session.LengthOf(id);
                 if (size == 0 || cuts.chunks.Count == Most)
                     return null;
                 cuts.chunks.Add((id, size));

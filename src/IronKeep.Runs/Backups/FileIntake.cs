@@ -1,16 +1,16 @@
 using System.Buffers;
 using IronKeep.Stores.Chunks;
-using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Backups;
 
 /// <summary>Reads content into a lane, cut by what it holds. One per worker, with one buffer for its life.</summary>
-internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) : IDisposable
+internal sealed class FileIntake(IChunkLane lane, RunFigures figures) : IDisposable
 {
     // Only when there is something to read: most runs find little that is new.
     private byte[] buffer = [];
 
-    public WritingSession.Lane Lane => lane;
+    public IChunkLane Lane => lane;
 
     public void Dispose()
     {
@@ -69,7 +69,7 @@ internal sealed class FileIntake(WritingSession.Lane lane, RunFigures figures) :
             return length;
         }
         var cut = ContentCutter.NextCut(data);
-        var id = lane.Put(data[..cut]);
+        var id = lane.Put(data[..cut], lane.IdOf(data[..cut]));
         ids.Add(id);
         way?.Found(id);
         return cut;

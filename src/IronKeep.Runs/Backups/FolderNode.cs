@@ -1,8 +1,8 @@
 using System.Collections.Immutable;
 using IronKeep.Stores.Chunks;
-using IronKeep.Stores.Packs;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
@@ -57,7 +57,7 @@ internal sealed class FolderNode(
     public string PathOf(ReadOnlySpan<byte> child) => $"{Path}/{NameText.Show(child)}";
 
     /// <summary>Opens the folder and reads its names. Failures are <see cref="PosixException"/>.</summary>
-    public void Open(Func<OpenFolder, NameList, NameList> choose, ChunkReader reader, Action<string> unreadable)
+    public void Open(Func<OpenFolder, NameList, NameList> choose, IChunkSource reader, Action<string> unreadable)
     {
         users = unfinished = 1;
         var opened = parent is null ? OpenFolder.AtPath("/") : parent.Handle.Enter(name);
@@ -80,7 +80,7 @@ internal sealed class FolderNode(
     /// The next names with what the previous copy has of them; null when there are no more. <paramref name="more"/> tells whether others
     /// follow.
     /// </summary>
-    public Window? NextWindow(ChunkReader reader, out bool more)
+    public Window? NextWindow(IChunkSource reader, out bool more)
     {
         lock (windows)
         {
@@ -115,7 +115,7 @@ internal sealed class FolderNode(
     /// <summary>
     /// Ends a window, or the taking of names; true for the caller who ended the last. Then <see cref="Finish"/> gives the listing.
     /// </summary>
-    public bool Release(WritingSession session)
+    public bool Release(ICopySession session)
     {
         lock (windows)
         {
@@ -129,9 +129,9 @@ internal sealed class FolderNode(
     }
 
     /// <summary>The finished listing's content.</summary>
-    public ContentRef Finish(WritingSession session) => listing.Finish(session);
+    public ContentRef Finish(ICopySession session) => listing.Finish(session);
 
-    private void Append(Window window, WritingSession session)
+    private void Append(Window window, ICopySession session)
     {
         Size += window.Size;
         Items += window.Items;
@@ -151,7 +151,7 @@ internal sealed class FolderNode(
         window.ForgetBefore();
     }
 
-    private void Records(ReadOnlySpan<byte> records, WritingSession session)
+    private void Records(ReadOnlySpan<byte> records, ICopySession session)
     {
         while (records.Length > 0)
         {

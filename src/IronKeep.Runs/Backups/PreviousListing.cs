@@ -1,8 +1,8 @@
 using System.Buffers;
 using IronKeep.Stores;
 using IronKeep.Stores.Chunks;
-using IronKeep.Stores.Packs;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
@@ -26,7 +26,7 @@ internal sealed class PreviousListing
     private PreviousListing(List<ChunkId> chunks, Action<string> unreadable) => (this.chunks, this.unreadable) = (chunks, unreadable);
 
     /// <summary>Null when the listing cannot be read; that is told, and everything is read anew.</summary>
-    public static PreviousListing? Of(ContentRef content, ChunkReader reader, Action<string> unreadable)
+    public static PreviousListing? Of(ContentRef content, IChunkSource reader, Action<string> unreadable)
     {
         try
         {
@@ -40,7 +40,7 @@ internal sealed class PreviousListing
     }
 
     /// <summary>Gives each name of the window the record of that name. Windows come in the order of names.</summary>
-    public void Match(Window window, ChunkReader reader)
+    public void Match(Window window, IChunkSource reader)
     {
         for (var i = window.From; i < window.To; i++)
         {
@@ -66,7 +66,7 @@ internal sealed class PreviousListing
     }
 
     /// <summary>Counts what follows the last name that is here.</summary>
-    public void Finish(ChunkReader reader)
+    public void Finish(IChunkSource reader)
     {
         for (; recordLength > 0 || Next(reader); recordLength = 0)
         {
@@ -83,7 +83,7 @@ internal sealed class PreviousListing
             _ => 0,
         };
 
-    private bool Next(ChunkReader reader)
+    private bool Next(IChunkSource reader)
     {
         try
         {

@@ -1,5 +1,5 @@
 using IronKeep.Core.Watching;
-using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Backups;
 
@@ -10,7 +10,7 @@ namespace IronKeep.Runs.Backups;
 public sealed class RunFigures
 {
     /// <summary>Where the stored bytes are counted.</summary>
-    internal WritingSession? Session { get; set; }
+    internal ICopySession? Session { get; set; }
 
     private long items,
         selected,

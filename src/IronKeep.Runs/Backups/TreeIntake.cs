@@ -3,10 +3,9 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Stores;
 using IronKeep.Stores.Chunks;
-using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
-using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
@@ -16,14 +15,7 @@ namespace IronKeep.Runs.Backups;
 /// reading to packing. Memory does not grow with the tree: only folders on the way from the root to where the workers are, and
 /// their windows.
 /// </summary>
-internal sealed class TreeIntake(
-    PooledStore store,
-    WritingSession session,
-    BackupOrder order,
-    RunFigures figures,
-    RunLog log,
-    CancellationToken cancel
-)
+internal sealed class TreeIntake(ICopySession session, BackupOrder order, RunFigures figures, RunLog log, CancellationToken cancel)
 {
     private const int Attempts = 3;
     private readonly Owners owners = new();
@@ -57,7 +49,7 @@ internal sealed class TreeIntake(
     {
         try
         {
-            using var reader = store.NewReader();
+            using var reader = session.OpenSource();
             using var intake = new FileIntake(session.OpenLane(), figures);
             while (stack.TryTake(out var work))
             {
@@ -76,7 +68,7 @@ internal sealed class TreeIntake(
         }
     }
 
-    private void Folder(FolderNode node, ChunkReader reader, FileIntake intake)
+    private void Folder(FolderNode node, IChunkSource reader, FileIntake intake)
     {
         if (!node.IsOpen && !Open(node, reader))
             return;
@@ -93,7 +85,7 @@ internal sealed class TreeIntake(
         Released(node);
     }
 
-    private bool Open(FolderNode node, ChunkReader reader)
+    private bool Open(FolderNode node, IChunkSource reader)
     {
         try
         {
@@ -132,7 +124,7 @@ internal sealed class TreeIntake(
         return tag.Read(begin, 0) == begin.Length && begin.SequenceEqual(signature) ? NameList.Of(["CACHEDIR.TAG"u8.ToArray()]) : names;
     }
 
-    private void Window(Window window, ChunkReader reader, FileIntake intake)
+    private void Window(Window window, IChunkSource reader, FileIntake intake)
     {
         Span<byte> header = stackalloc byte[EntryRecord.HeaderSize];
         header.Clear();
@@ -240,7 +232,7 @@ internal sealed class TreeIntake(
         return new FolderNode(node, window.Reserve(), name, relative, passing, facts.Device, content);
     }
 
-    private void Changed(Window window, byte[] name, in FileFacts facts, ReadOnlySpan<byte> before, ChunkReader reader, FileIntake intake)
+    private void Changed(Window window, byte[] name, in FileFacts facts, ReadOnlySpan<byte> before, IChunkSource reader, FileIntake intake)
     {
         var handle = window.Folder.Handle;
         switch (facts.Kind)
@@ -248,7 +240,7 @@ internal sealed class TreeIntake(
             case EntryKind.File:
                 ContentRef? was =
                     before.Length > 0 && EntryRecord.KindOf(before[4..]) == EntryKind.File ? EntryRecord.ContentOf(before[4..]) : null;
-                var known = was is { } content ? CutsBefore.Of(content, facts.Size, store, reader) : null;
+                var known = was is { } content ? CutsBefore.Of(content, facts.Size, session, reader) : null;
                 File(window, name, was, known, intake);
                 break;
             case EntryKind.Symlink:
@@ -356,7 +348,7 @@ internal sealed class TreeIntake(
         FileContent content,
         long read,
         List<ChunkId> chunks,
-        WritingSession.Lane lane,
+        IChunkLane lane,
         FolderNode folder
     )
     {

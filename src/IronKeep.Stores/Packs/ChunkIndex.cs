@@ -66,6 +66,15 @@ internal sealed class ChunkIndex(IPlace place, StoreKeys keys)
     /// <summary>The same, where a pack that is leaving is as good.</summary>
     public int SeemsToLieIn(ChunkId id) => slots.Find(id, this, static (number, self) => self.byNumber[number] is { Gone: false });
 
+    /// <summary>The same, but for the packs of these numbers.</summary>
+    public int SeemsToLieIn(ChunkId id, ConcurrentDictionary<int, byte> but) =>
+        slots.Find(id, (Self: this, But: but), static (number, s) =>
+            s.Self.byNumber[number] is { Gone: false } && !s.But.ContainsKey(number)
+        );
+
+    /// <summary>The numbers of the packs that are leaving now.</summary>
+    public IEnumerable<int> LeavingNow => packs.Values.Where(p => p.Leaving).Select(p => p.Number);
+
     /// <summary>The pack of a number, or null when it is there no more. Numbers are not given twice.</summary>
     public string? NameOf(int number) => byNumber[number] is { Gone: false } pack ? pack.Name : null;
 

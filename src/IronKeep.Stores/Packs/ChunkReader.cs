@@ -2,13 +2,14 @@ using System.Collections.Concurrent;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Packs;
 
 /// <summary>
 /// Reads chunks and proves each against its identity before giving it out. Not for two threads at once; see <see cref="ReaderPool"/>.
 /// </summary>
-public sealed class ChunkReader : IDisposable
+public sealed class ChunkReader : IChunkSource
 {
     private readonly StoreKeys keys;
     private readonly ChunkIndex index;

@@ -1,4 +1,5 @@
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
@@ -12,7 +13,7 @@ public sealed class ListingWriter
     private readonly List<ChunkId> chunks = [];
 
     /// <summary>Adds a record with its length in front.</summary>
-    public void Add(ReadOnlySpan<byte> record, ReadOnlySpan<byte> name, WritingSession session)
+    public void Add(ReadOnlySpan<byte> record, ReadOnlySpan<byte> name, ICopySession session)
     {
         Begin();
         chunk.Append(record);
@@ -20,7 +21,7 @@ public sealed class ListingWriter
             Cut(session);
     }
 
-    public void Add(TreeEntry entry, WritingSession session)
+    public void Add(TreeEntry entry, ICopySession session)
     {
         Begin();
         EntryRecord.Write(chunk, entry);
@@ -29,12 +30,13 @@ public sealed class ListingWriter
     }
 
     /// <summary>Ends the listing; nothing may be added any more.</summary>
-    public ContentRef Finish(WritingSession session)
+    public ContentRef Finish(ICopySession session)
     {
         Cut(session);
         chunk.Return();
-        lock (session.Listings)
-            return session.Listings.Refer(chunks);
+        var listings = session.Listings;
+        lock (listings)
+            return listings.Refer(chunks);
     }
 
     private void Begin()
@@ -43,12 +45,13 @@ public sealed class ListingWriter
             chunk.Append([FolderListing.Version]);
     }
 
-    private void Cut(WritingSession session)
+    private void Cut(ICopySession session)
     {
         if (chunk.Length == 0)
             return;
-        lock (session.Listings)
-            chunks.Add(session.Listings.Put(chunk.Written));
+        var listings = session.Listings;
+        lock (listings)
+            chunks.Add(listings.Put(chunk.Written, listings.IdOf(chunk.Written)));
         chunk.Clear();
     }
 }

@@ -1,16 +1,17 @@
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
-using IronKeep.Stores.Trees;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Pooled;
 
 public sealed partial class WritingSession
 {
     /// <summary>One worker's way into the store; not for two threads at once.</summary>
-    public sealed class Lane : IDisposable
+    public sealed class Lane : IChunkLane
     {
         private readonly WritingSession session;
         private readonly PackBuilder pack;
+        private long takenBytes;
 
         internal Lane(WritingSession session, PackKind kind)
         {
@@ -19,7 +20,7 @@ public sealed partial class WritingSession
         }
 
         internal PackKind Kind { get; }
-        internal long StoredBytes => pack.StoredBytes;
+        internal long StoredBytes => pack.StoredBytes + Interlocked.Read(ref takenBytes);
         internal bool HasFile => pack.HasFile;
 
         /// <summary>Stores a chunk unless the store has it; the content may be at most <see cref="ContentCutter.Most"/> bytes.</summary>
@@ -32,7 +33,11 @@ public sealed partial class WritingSession
         public ChunkId Put(ReadOnlySpan<byte> content, ChunkId id)
         {
             session.ThrowIfFailed();
-            if ((Kind == PackKind.Content ? session.Find(id, content.Length) : session.store.Index.StaysIn(id)) is var there and >= 0)
+            if (
+                (Kind == PackKind.Content ? session.Find(id, content.Length) : session.Stays(session.store.Index.StaysIn(id)))
+                is var there
+                    and >= 0
+            )
             {
                 session.needs.Note(there);
                 return id;
@@ -45,15 +50,42 @@ public sealed partial class WritingSession
         }
 
         /// <summary>A reference to content of these chunks; long lists of identities become chunks themselves.</summary>
-        public ContentRef Refer(IReadOnlyList<ChunkId> ids)
+        public ContentRef Refer(IReadOnlyList<ChunkId> ids) => IdLists.Refer(ids, Put);
+
+        /// <summary>
+        /// Stores the chunks of a block that somebody else compressed: as it is when the store lacks all of them, else those that it lacks.
+        /// </summary>
+        internal void PutBlock(
+            ReadOnlySpan<byte> stored,
+            ReadOnlySpan<byte> raw,
+            bool compressed,
+            IReadOnlyList<(ChunkId Id, int Length)> chunks
+        )
         {
-            if (ids.Count <= ContentRef.MostDirect)
-                return new ContentRef(0, [.. ids]);
-            var above = Lists(ids);
-            var depth = 1;
-            for (; above.Count > ContentRef.MostDirect; depth++)
-                above = Lists(above);
-            return new ContentRef(depth, [.. above]);
+            session.ThrowIfFailed();
+            var lacking = new bool[chunks.Count];
+            var (count, bytes) = (0, 0L);
+            for (var i = 0; i < chunks.Count; i++)
+            {
+                if (session.Find(chunks[i].Id, chunks[i].Length) is var there and >= 0)
+                    session.needs.Note(there);
+                else if (session.unsealed.TryAdd(chunks[i].Id, 0))
+                    (lacking[i], count, bytes) = (true, count + 1, bytes + chunks[i].Length);
+            }
+            Interlocked.Add(ref session.newBytes, bytes);
+            if (count == chunks.Count)
+            {
+                Interlocked.Add(ref takenBytes, stored.Length);
+                PutBlock(
+                    stored,
+                    new PackBlock(0, stored.Length, raw.Length, compressed ? BlockCodec.Zstd : BlockCodec.Raw, 0, chunks.Count),
+                    chunks
+                );
+                return;
+            }
+            for (int i = 0, at = 0; i < chunks.Count; at += chunks[i].Length, i++)
+                if (lacking[i])
+                    Add(chunks[i].Id, raw.Slice(at, chunks[i].Length));
         }
 
         /// <summary>Adds blocks of another pack as they are.</summary>
@@ -98,25 +130,6 @@ public sealed partial class WritingSession
 
         /// <summary>Gives up what is not sealed.</summary>
         public void Dispose() => pack.Dispose();
-
-        // Cut where an identity chooses, so that a change in the middle of a large file changes one list.
-        private List<ChunkId> Lists(IReadOnlyList<ChunkId> ids)
-        {
-            const int least = 256,
-                most = 4096;
-            var lists = new List<ChunkId>();
-            var bytes = new RecordBuffer();
-            for (var i = 0; i < ids.Count; i++)
-            {
-                ids[i].Write(bytes.Take(ChunkId.Size));
-                var count = bytes.Length / ChunkId.Size;
-                if (i + 1 < ids.Count && count < most && (count < least || (ids[i].D & 0x3FF) != 0))
-                    continue;
-                lists.Add(Put(bytes.Written));
-                bytes.Clear();
-            }
-            return lists;
-        }
 
         private void Add(ChunkId id, ReadOnlySpan<byte> content)
         {

@@ -3,6 +3,7 @@ using System.Collections.Immutable;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Pooled;
 
@@ -10,7 +11,7 @@ namespace IronKeep.Stores.Pooled;
 /// The writing of one copy. Each worker takes a lane of its own; when all lanes are sealed, the record is written last. A session
 /// that ends without a record leaves at most packs that nothing refers to, which reclaiming removes and a later run uses.
 /// </summary>
-public sealed partial class WritingSession : IDisposable
+public sealed partial class WritingSession : ICopySession
 {
     /// <summary>Packs that may be on their way to the disk at once.</summary>
     private const int Outstanding = 4;
@@ -31,6 +32,7 @@ public sealed partial class WritingSession : IDisposable
     private readonly SemaphoreSlim room = new(Outstanding);
     private readonly ConcurrentBag<Task> publishing = [];
     private readonly ConcurrentBag<int> published = [];
+    private readonly ConcurrentDictionary<int, byte> leaving;
     private Exception? failure;
     private long newBytes,
         puts;
@@ -43,6 +45,7 @@ public sealed partial class WritingSession : IDisposable
         this.store = store;
         this.lease = lease;
         this.level = level;
+        leaving = new ConcurrentDictionary<int, byte>(store.Index.LeavingNow.Select(n => KeyValuePair.Create(n, (byte)0)));
         Listings = OpenLane(PackKind.Listings);
     }
 
@@ -64,6 +67,14 @@ public sealed partial class WritingSession : IDisposable
     /// <summary>A lane for the content of files.</summary>
     public Lane OpenLane() => OpenLane(PackKind.Content);
 
+    IChunkLane ICopySession.Listings => Listings;
+
+    IChunkLane ICopySession.OpenLane() => OpenLane();
+
+    IChunkSource ICopySession.OpenSource() => store.NewReader();
+
+    int ICopySession.LengthOf(ChunkId id) => store.LengthOf(id);
+
     /// <summary>
     /// Whether a chunk that stays seems to be there already, so that the copy can count on it: one of content at depth 0, a list of
     /// identities above that.
@@ -71,6 +82,25 @@ public sealed partial class WritingSession : IDisposable
     public bool CountsOn(ChunkId id, int depth)
     {
         var pack = store.Index.SeemsToStayIn(id);
+        if (pack < 0)
+            return false;
+        needs.Note(pack);
+        if (depth > 0)
+            needs.NoteList(id, depth);
+        return true;
+    }
+
+    /// <summary>
+    /// Whether a chunk is there for this session, or was put in it. A pack that begins to leave while the session is open waits for its
+    /// end, so what was found in it stays; one that was leaving before counts from when it was seen to stay after all.
+    /// </summary>
+    internal bool Holds(ChunkId id, int depth)
+    {
+        if (unsealed.ContainsKey(id))
+            return true;
+        var pack = Stays(store.Index.SeemsToStayIn(id));
+        if (pack < 0)
+            pack = store.Index.SeemsToLieIn(id, leaving);
         if (pack < 0)
             return false;
         needs.Note(pack);
@@ -172,14 +202,21 @@ public sealed partial class WritingSession : IDisposable
         if (store.Index.SeemsToStayIn(id) < 0)
             return -1;
         if (store.Index.StaysIn(id, atHand: true) is var pack and >= 0)
-            return pack;
+            return Stays(pack);
         if (length < SmallChunk)
         {
             if (Volatile.Read(ref tablesLeft) <= 0)
                 return -1;
             Interlocked.Decrement(ref tablesLeft);
         }
-        return store.Index.StaysIn(id);
+        return Stays(store.Index.StaysIn(id));
+    }
+
+    private int Stays(int pack)
+    {
+        if (!leaving.IsEmpty)
+            leaving.TryRemove(pack, out _);
+        return pack;
     }
 
     /// <summary>Makes a pack durable while the lanes go on; waits when several are on their way already.</summary>

@@ -9,7 +9,10 @@ public static class DurableFile
     /// Writes the file anew; it is on the disk under its name when this returns. Nothing that lies there is followed: a link is replaced.
     /// Throws <see cref="IOException"/> or <see cref="UnauthorizedAccessException"/>.
     /// </summary>
-    public static void Write(string path, string content)
+    public static void Write(string path, string content) => Write(path, Encoding.UTF8.GetBytes(content));
+
+    /// <summary>The same for bytes.</summary>
+    public static void Write(string path, ReadOnlySpan<byte> content)
     {
         var working = $"{path}.{Environment.ProcessId}.part";
         try
@@ -27,7 +30,7 @@ public static class DurableFile
                 )
             )
             {
-                file.Write(Encoding.UTF8.GetBytes(content));
+                file.Write(content);
                 file.Flush(flushToDisk: true);
             }
             File.Move(working, path, overwrite: true);

@@ -103,6 +103,20 @@ public static class EntryRecord
         return true;
     }
 
+    /// <summary>
+    /// Puts another identity in the place of each that the record names; <paramref name="to"/> is given each with the depth of the content.
+    /// </summary>
+    public static void Translate(Span<byte> record, Func<ChunkId, int, ChunkId> to)
+    {
+        ReadOnlySpan<byte> from = record[(NameAt + NameOf(record).Length)..];
+        var depth = TakeNumber(ref from);
+        var count = TakeNumber(ref from);
+        if (depth > ContentRef.MostDepth || count > (ulong)(from.Length / ChunkId.Size))
+            throw Damaged();
+        for (var at = record.Length - from.Length; count > 0; count--, at += ChunkId.Size)
+            to(ChunkId.Read(record[at..]), (int)depth).Write(record[at..]);
+    }
+
     /// <summary>Appends an entry, its length in front.</summary>
     public static void Write(RecordBuffer to, TreeEntry e)
     {
