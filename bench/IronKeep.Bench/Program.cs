@@ -14,6 +14,9 @@ switch (args[0])
     case "telling":
         await TellingBench.MeasureAsync(args[1], args.Length > 2 ? args[2] : null);
         break;
+    case "sending":
+        SendingBench.Measure(args[1], args[2], Number(3));
+        break;
     case "ask":
         await CheckInAsker.AskAsync(Number(1), args[2], Number(3), Number(4));
         break;

@@ -12,7 +12,7 @@ namespace IronKeep.Runs.Sending;
 /// what copies in force hold is counted on without asking; what was sent for a copy that is not, or for a run that made none, is asked for
 /// once. Losing it costs sending again, and nothing else. For one run at a time.
 /// </summary>
-internal sealed class SendingMemory : IDisposable
+public sealed class SendingMemory : IDisposable
 {
     private const int Gone = -1,
         AskAtOnce = 4096,
@@ -56,7 +56,7 @@ internal sealed class SendingMemory : IDisposable
     /// <summary>The ids of the copies that are remembered.</summary>
     public IReadOnlyCollection<string> Copies => [.. kept.Copies.Select(c => c.Id)];
 
-    public KeptListings Listings => listings;
+    internal KeptListings Listings => listings;
 
     /// <summary>How many chunks are remembered.</summary>
     public int Count => chunks.Count;

@@ -11,7 +11,7 @@ namespace IronKeep.Runs.Sending;
 /// A store that somebody else has at hand, as a place where copies are written; it keeps itself in order. What counted on something absent
 /// is tried again in doubt: then everything is asked for, and what is not there is sent.
 /// </summary>
-internal sealed class SendingTarget(ICopyLink link, SendingMemory memory, CopyRecord? before, bool inDoubt = false) : ICopyTarget
+public sealed class SendingTarget(ICopyLink link, SendingMemory memory, CopyRecord? before, bool inDoubt = false) : ICopyTarget
 {
     public ICopySession BeginCopy(int level)
     {
