@@ -23,6 +23,15 @@ internal enum LineFault
 
     /// <summary>The service does not let this machine speak.</summary>
     Refused,
+
+    /// <summary>What was asked about is over.</summary>
+    Over,
+
+    /// <summary>What was sent counts on something that is not there.</summary>
+    Absent,
+
+    /// <summary>The service does not take what was sent; it will not take it later either.</summary>
+    Wrong,
 }
 
 internal sealed class LineException(LineFault fault, string message) : Exception(message)
@@ -37,6 +46,9 @@ internal sealed class LineException(LineFault fault, string message) : Exception
 internal sealed class ServiceLine : IDisposable
 {
     private const int MostAnswer = 1024 * 1024;
+
+    /// <summary>Another with each start of the agent.</summary>
+    public static string Instance { get; } = Guid.NewGuid().ToString("n");
     private readonly HttpClient http;
     private readonly string address;
     private string? stranger;
@@ -79,25 +91,55 @@ internal sealed class ServiceLine : IDisposable
     public Task<AgentAnswer> JoinAsync(JoinCode code, CancellationToken cancel) =>
         PostAsync<JoinRequest, AgentAnswer>("join", new JoinRequest(Convert.ToHexStringLower(code.Secret.Span), Self()), cancel);
 
-    public Task<AgentAnswer> HelloAsync(CancellationToken cancel) => PostAsync<AgentSelf, AgentAnswer>("hello", Self(), cancel);
+    /// <summary>Waits for something to do, for some seconds.</summary>
+    public Task<OrdersAnswer> OrdersAsync(CancellationToken cancel) => PostAsync<AgentSelf, OrdersAnswer>("orders", Self(), cancel);
 
     public void Dispose() => http.Dispose();
 
     private static AgentSelf Self() =>
-        new(Root.Version, $"{RuntimeInformation.OSDescription} {RuntimeInformation.OSArchitecture}", DateTimeOffset.UtcNow);
+        new(Root.Version, $"{RuntimeInformation.OSDescription} {RuntimeInformation.OSArchitecture}", DateTimeOffset.UtcNow, Instance);
 
-    private async Task<TAnswer> PostAsync<TBody, TAnswer>(string path, TBody body, CancellationToken cancel)
+    /// <summary>Says something in JSON and reads the answer.</summary>
+    public async Task<TAnswer> PostAsync<TBody, TAnswer>(string path, TBody body, CancellationToken cancel)
+    {
+        using var content = new StringContent(AgentJson.Write(body), Encoding.UTF8, new MediaTypeHeaderValue("application/json"));
+        var answer = await SendAsync(path, content, cancel);
+        try
+        {
+            return AgentJson.Read<TAnswer>(Encoding.UTF8.GetString(answer));
+        }
+        catch (JsonException e)
+        {
+            throw new LineException(LineFault.Away, $"the service at {address} did not answer as it should: {e.Message}");
+        }
+    }
+
+    /// <summary>Sends bytes and gives those of the answer.</summary>
+    public async Task<byte[]> PostBytesAsync(string path, ReadOnlyMemory<byte> body, CancellationToken cancel)
+    {
+        using var content = new ReadOnlyMemoryContent(body);
+        content.Headers.ContentType = new MediaTypeHeaderValue("application/octet-stream");
+        return await SendAsync(path, content, cancel);
+    }
+
+    private async Task<byte[]> SendAsync(string path, HttpContent content, CancellationToken cancel)
     {
         try
         {
-            using var content = new StringContent(AgentJson.Write(body), Encoding.UTF8, new MediaTypeHeaderValue("application/json"));
             using var response = await http.PostAsync(new Uri("agent/v1/" + path, UriKind.Relative), content, cancel);
-            var text = await response.Content.ReadAsStringAsync(cancel);
+            var answer = await response.Content.ReadAsByteArrayAsync(cancel);
             if (response.IsSuccessStatusCode)
-                return AgentJson.Read<TAnswer>(text);
+                return answer;
             throw new LineException(
-                response.StatusCode == HttpStatusCode.Forbidden ? LineFault.Refused : LineFault.Away,
-                Detail(text) ?? $"the service at {address} answered {(int)response.StatusCode}"
+                response.StatusCode switch
+                {
+                    HttpStatusCode.Forbidden => LineFault.Refused,
+                    HttpStatusCode.Gone => LineFault.Over,
+                    HttpStatusCode.Conflict => LineFault.Absent,
+                    HttpStatusCode.BadRequest or HttpStatusCode.NotFound or HttpStatusCode.RequestEntityTooLarge => LineFault.Wrong,
+                    _ => LineFault.Away,
+                },
+                Detail(Encoding.UTF8.GetString(answer)) ?? $"the service at {address} answered {(int)response.StatusCode}"
             );
         }
         catch (HttpRequestException e) when (e.InnerException is AuthenticationException && stranger is { } print)
@@ -112,7 +154,7 @@ internal sealed class ServiceLine : IDisposable
         {
             throw new LineException(LineFault.Away, $"the service at {address} cannot be reached: {Innermost(e).Message}");
         }
-        catch (Exception e) when (e is IOException or JsonException)
+        catch (IOException e)
         {
             throw new LineException(LineFault.Away, $"the service at {address} did not answer as it should: {e.Message}");
         }

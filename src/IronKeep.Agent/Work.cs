@@ -6,8 +6,7 @@ namespace IronKeep.Agent;
 /// </summary>
 internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
 {
-    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(30),
-        FirstPause = TimeSpan.FromSeconds(2),
+    private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(2),
         LongestPause = TimeSpan.FromMinutes(5),
         RefusedPause = TimeSpan.FromMinutes(15),
         NotedEvery = TimeSpan.FromMinutes(1);
@@ -22,11 +21,18 @@ internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
             TimeSpan pause;
             try
             {
-                var answer = await line.HelloAsync(cancel);
+                var (answer, orders) = await line.OrdersAsync(cancel);
                 tries = 0;
-                pause = Beat;
+                // The service answers when there is something to do, or after some seconds.
+                pause = TimeSpan.Zero;
                 await SayAsync(null, $"in contact with the service on {answer.Service}, as machine {answer.Machine}");
                 known = new Contact(DateTimeOffset.UtcNow, answer.RightUntil, null, null);
+                foreach (var order in orders)
+                    if (working.TryAdd(order.Token, Task.CompletedTask))
+                        working[order.Token] = Task.Run(() => CarryOutAsync(order, cancel), CancellationToken.None);
+                // An order is named until its agent has begun it.
+                if (orders.Count > 0)
+                    pause = TimeSpan.FromMilliseconds(200);
             }
             catch (LineException e)
             {
@@ -40,6 +46,28 @@ internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
             }
             Note();
             await Task.Delay(pause, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+        await Task.WhenAll(working.Values);
+    }
+
+    private readonly System.Collections.Concurrent.ConcurrentDictionary<string, Task> working = new();
+
+    private async Task CarryOutAsync(Contracts.CopyOrder order, CancellationToken cancel)
+    {
+        try
+        {
+            var how = await new CopyWork(line, Path.Combine(home.Folder, "sent"), order).DoAsync(cancel);
+            await log.WriteLineAsync(Core.Quantities.Sentence.Begin(how));
+        }
+        catch (Exception e)
+        {
+            await log.WriteLineAsync($"Run {order.Run} failed in a way that nobody foresaw: {e}");
+        }
+        finally
+        {
+            // Its token is not named again once it was begun.
+            _ = Task.Delay(TimeSpan.FromMinutes(1), CancellationToken.None)
+                .ContinueWith(_ => working.Remove(order.Token, out Task? _), TaskScheduler.Default);
         }
     }
 

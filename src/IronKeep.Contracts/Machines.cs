@@ -1,4 +1,5 @@
 using IronKeep.Core.Machines;
+using IronKeep.Core.Watching;
 
 namespace IronKeep.Contracts;
 
@@ -41,11 +42,81 @@ public sealed record EnrolmentAnswer(string Machine, string Code, DateTimeOffset
 /// <summary>Why a machine's agent loses its right.</summary>
 public sealed record ShutOutRequest(string Reason);
 
-/// <summary>What an agent says of itself with each contact; time is by its own clock.</summary>
-public sealed record AgentSelf(string Version, string System, DateTimeOffset Time);
+/// <summary>
+/// What an agent says of itself with each contact; time is by its own clock, instance another with each start of the agent.
+/// </summary>
+public sealed record AgentSelf(string Version, string System, DateTimeOffset Time, string? Instance = null);
 
 /// <summary>A machine joins: the secret of its code, as hex.</summary>
 public sealed record JoinRequest(string Secret, AgentSelf Self);
+
+/// <summary>
+/// What an agent is to do now: make a copy of a job's paths into a store, by the token that ends with it. Leaves-out are patterns of the
+/// charter; compression is a level of Zstandard; runs is the number of the run, for its log.
+/// </summary>
+public sealed record CopyOrder(
+    string Token,
+    long Run,
+    string Job,
+    string Store,
+    string CopyId,
+    IReadOnlyList<string> Takes,
+    IReadOnlyList<string> LeavesOut,
+    bool LeavesOutCaches,
+    bool OtherFileSystems,
+    int Compression
+);
+
+/// <summary>What an agent is told with each contact, and what it is to do, which is nothing new where the list is empty.</summary>
+public sealed record OrdersAnswer(AgentAnswer Agent, IReadOnlyList<CopyOrder> Orders);
+
+/// <summary>The copies that the machine remembers, and which start of its agent this is; the answer says which are in force.</summary>
+public sealed record CopyBeginRequest(IReadOnlyList<string> Copies, string? Instance = null);
+
+public sealed record CopyBeginAnswer(IReadOnlyList<string> InForce);
+
+/// <summary>Figures of a copy while it is made: as in the figures of a run, and what became of the files of the copy before.</summary>
+public sealed record CopyFigures(
+    long Items,
+    long SelectedBytes,
+    long ReadBytes,
+    long Skipped,
+    long FilesRead,
+    long Known,
+    long Altered,
+    long Gone,
+    long Added,
+    long Moving
+);
+
+/// <summary>A line of the log of a copy that is made on another machine.</summary>
+public sealed record CopyLine(LogSeverity Severity, string Text);
+
+/// <summary>How a copy goes on: its figures, and the lines of its log since the last report, which are numbered from first.</summary>
+public sealed record CopyReportRequest(CopyFigures Figures, long First, IReadOnlyList<CopyLine> Lines);
+
+/// <summary>Whether the agent is to give the copy up.</summary>
+public sealed record CopyReportAnswer(bool Stop);
+
+/// <summary>
+/// The end of a copy: what it holds, the root as the machine names it, and the copy that it was compared with (null: none). Times are not
+/// asked for: the service has its own.
+/// </summary>
+public sealed record CopyCommitRequest(
+    CopyReportRequest Report,
+    IReadOnlyList<string> Takes,
+    long Items,
+    long Bytes,
+    long Skipped,
+    int Depth,
+    IReadOnlyList<string> Root,
+    string? Before
+);
+
+public sealed record CopyCommitAnswer(string CopyId, long NewBytes, long StoredBytes);
+
+/// <summary>Why a copy could not be made.</summary>
+public sealed record CopyFailRequest(CopyReportRequest Report, FailureClass Failure, string Message);
 
 /// <summary>
 /// What an agent is told of itself with each contact: which machine it is, by the name of the service's own machine whom it serves, the

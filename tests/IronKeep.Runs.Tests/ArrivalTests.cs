@@ -134,6 +134,28 @@ public sealed class ArrivalTests : IDisposable
         Assert.Equal(["lie", "plovers"], keep.Store.ReadContents().Copies.Select(c => c.Record.Id).Order());
     }
 
+    /// <summary>Of a block that the store has in part only the rest is stored.</summary>
+    [Fact]
+    public void What_is_there_already_is_not_stored_again()
+    {
+        using (var first = Begin())
+        {
+            first.Take(Batch(WireKind.Content, "one"u8.ToArray(), "two"u8.ToArray()));
+            Assert.Equal(6, first.NewBytes);
+        }
+        using (var second = Begin("plover"))
+        {
+            second.Take(Batch(WireKind.Content, "two"u8.ToArray(), "three"u8.ToArray()));
+            Assert.Equal(5, second.NewBytes);
+        }
+        var stored = new List<ChunkId>();
+        foreach (var (pack, _, _) in keep.Store.Index.Staying)
+        foreach (var id in keep.Store.Index.TableOf(pack)!.Ids)
+            stored.Add(id);
+        Assert.Equal(3, stored.Count);
+        Assert.Equal(3, stored.Distinct().Count());
+    }
+
     private static byte[] Bytes(ChunkId id)
     {
         var bytes = new byte[ChunkId.Size];
@@ -162,6 +184,9 @@ public sealed class ArrivalTests : IDisposable
         // A label holds in its batch alone.
         Refused(ArrivalFault.Absent, () => curlew.Take(Batch(WireKind.Listing, Listing(Entry("x", EntryKind.Folder, label)))));
         Refused(ArrivalFault.Wrong, () => curlew.Has(new byte[33]));
+        var bent = Batch(WireKind.Content, "hello again"u8.ToArray());
+        bent[^1] ^= 1;
+        Wrong(bent);
         // A block that unpacks to more than it says, and to less.
         using var zstd = new Zstd();
         var packed = new byte[4096];

@@ -1,6 +1,7 @@
 using IronKeep.Runs.Backups;
 using IronKeep.Runs.Sending;
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Sessions;
@@ -206,6 +207,63 @@ public sealed class SendingTests : IDisposable
         Assert.True(anew.Asked > 0);
         Assert.Equal(900_000, anew.Chunks().Where(c => c.Kind == WireKind.Content).Sum(c => c.Chunk.Length));
         Assert.Equal("", Listing.Diff(keep.Source, keep.Restore(Stored(made)).Folder));
+    }
+
+    [Fact]
+    public async Task What_is_in_doubt_is_asked_for_once()
+    {
+        Tree(9, 50);
+        using (var link = new NearLink(keep.Store))
+            await SendAsync(link);
+        // Its only copy goes to the bin and stays in the store: what it held is asked for, and what is not used is not asked for again.
+        keep.Store.MoveToBin("sent-1", DateTimeOffset.UtcNow);
+        Directory.Delete(keep.Source, true);
+        keep.Write("another", "file");
+        using var asks = new NearLink(keep.Store);
+        await SendAsync(asks);
+        Assert.True(asks.Asked > 0);
+        using var last = new NearLink(keep.Store);
+        await SendAsync(last);
+        Assert.Equal(0, last.Asked);
+    }
+
+    /// <summary>Every bit of a record and of a listing counts: what is not what was written is absent.</summary>
+    [Fact]
+    public void What_is_remembered_is_proved()
+    {
+        var (chunks, listings) = (elsewhere + "/chunks", elsewhere + "/listings");
+        var content = new byte[300];
+        new Random(1).NextBytes(content);
+        Span<byte> hash = stackalloc byte[Hashes.Size];
+        Hashes.Plain(HashKind.Blake3, content, hash);
+        var print = ChunkId.Read(hash);
+        using (var sent = new SentChunks(chunks))
+        using (var kept = new KeptListings(listings))
+        {
+            sent.Add(print, new ChunkId(1, 2, 3, 4), 300, 1);
+            kept.Add(print, content);
+        }
+        var (record, listing) = (File.ReadAllBytes(chunks), File.ReadAllBytes(listings));
+        for (var bit = 0; bit < record.Length * 8; bit++)
+        {
+            var bent = record.ToArray();
+            bent[bit / 8] ^= (byte)(1 << (bit % 8));
+            File.WriteAllBytes(chunks, bent);
+            using var sent = new SentChunks(chunks);
+            Assert.Equal(0, sent.Count);
+        }
+        using var zstd = new Stores.Packs.Zstd();
+        for (var at = 40; at < listing.Length; at++)
+        {
+            var bent = listing.ToArray();
+            bent[at] ^= 4;
+            File.WriteAllBytes(listings, bent);
+            using var kept = new KeptListings(listings);
+            Assert.Throws<Stores.StoreDamageException>(() => kept.Read(print, zstd));
+            // Kept anew, it is whole again.
+            kept.Add(print, content);
+            Assert.Equal(content, kept.Read(print, zstd));
+        }
     }
 
     [Fact]

@@ -48,7 +48,15 @@ public sealed class ArrowTests
         "Spectre.Console",
         "System.CommandLine"
     )]
-    [InlineData("ironkeep-agent", "IronKeep.Contracts", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "System.CommandLine")]
+    [InlineData(
+        "ironkeep-agent",
+        "IronKeep.Contracts",
+        "IronKeep.Core",
+        "IronKeep.Runs",
+        "IronKeep.Stores",
+        "NodaTime",
+        "System.CommandLine"
+    )]
     public void Knows_only_what_it_may(string assembly, params string[] may)
     {
         var known = AssemblyDefinition

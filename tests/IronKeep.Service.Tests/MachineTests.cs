@@ -4,6 +4,7 @@ using System.Security.Cryptography;
 using System.Text;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
+using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Machines;
 using Microsoft.EntityFrameworkCore;
@@ -170,7 +171,7 @@ public sealed class MachineTests
         using var agent = await TestAgent.JoinedAsync(bench, "curlew");
         foreach (
             var path in (string[])
-                ["/", "/api/v1/session", "/api/v1/copies", "/health", "/metrics", "/sign-in", "/agent/v1", "/agent/v1/orders"]
+                ["/", "/api/v1/session", "/api/v1/copies", "/health", "/metrics", "/sign-in", "/agent/v1", "/agent/v1/keys"]
         )
         {
             var (status, text) = await agent.RawAsync(path, "", "GET");
@@ -201,7 +202,7 @@ public sealed class MachineTests
             { "{\"version\": \"\\u0000\\u202e\\n1\", \"system\": \"😀x\", \"time\": \"9999-12-31T23:59:59Z\"}", 200 },
             { "{\"version\": \"1\", \"system\": \"\\ud800x\", \"time\": \"2026-11-23T09:00:00Z\"}", 400 },
             { "{\"version\": \"1\", \"system\": \"x\", \"time\": \"0001-01-01T00:00:00Z\"}", 200 },
-            { $"{{\"version\": \"{new string('v', 100_000)}\", \"system\": \"x\", \"time\": \"2026-11-23T09:00:00Z\"}}", 413 },
+            { $"{{\"version\": \"{new string('v', 1_100_000)}\", \"system\": \"x\", \"time\": \"2026-11-23T09:00:00Z\"}}", 413 },
             { $"{{\"version\": \"{new string('v', 10_000)}\", \"system\": \"x\", \"time\": \"2026-11-23T09:00:00Z\"}}", 200 },
         };
 
@@ -299,5 +300,123 @@ public sealed class MachineTests
         var settings = new ServiceSettings();
         typeof(ServiceSettings).GetProperty(name)!.SetValue(settings, value);
         Assert.Contains(settings.Problems([name]), p => p.Contains(says, StringComparison.Ordinal));
+    }
+
+    private static string OnCurlew(Bench bench) =>
+        bench.Charter(more: "on: curlew").Replace("stores:", "machines: { curlew: {} }\nstores:", StringComparison.Ordinal);
+
+    [Fact]
+    public async Task A_machine_whose_agent_does_not_come_is_named()
+    {
+        await using var bench = await StartAsync();
+        await bench.ApplyAsync(OnCurlew(bench));
+        var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
+        Assert.Equal("curlew", run.Machine);
+        var orders = bench.Services.GetRequiredService<AgentOrders>();
+        while ((await orders.TakeAsync("curlew", null, TimeSpan.FromMilliseconds(50), default)).Count == 0) { }
+        bench.Clock.Now = bench.Clock.Now.AddMinutes(3);
+        await bench.IdleAsync();
+        var ended = await bench.GetAsync<RunAnswer>($"runs/{run.Id}");
+        Assert.Equal((Outcome.Failed, FailureClass.MachineAway), (ended.Outcome, ended.Failure));
+        Assert.Contains("the agent of curlew did not come", ended.Sentence!, StringComparison.OrdinalIgnoreCase);
+        Assert.Empty(await bench.CopiesAsync());
+    }
+
+    /// <summary>
+    /// An order is one machine's, and ends with its run. Whatever else is said with it or without, nothing is stored and nobody is touched.
+    /// </summary>
+    [Fact]
+    public async Task An_agent_that_lies_about_an_order_gets_an_error_each_and_makes_no_copy()
+    {
+        await using var bench = await StartAsync();
+        await bench.ApplyAsync(OnCurlew(bench));
+        using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
+        using var plover = await TestAgent.JoinedAsync(bench, "plover");
+        var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
+        var order = Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Orders);
+        Assert.Equal(("register", "cellar", run.Id), (order.Job, order.Store, order.Run));
+        var begin = new CopyBeginRequest([]);
+        await plover.RefusedAsync($"copies/{order.Token}/begin", begin, HttpStatusCode.Gone);
+        await curlew.RefusedAsync($"copies/{new string('0', 64)}/begin", begin, HttpStatusCode.Gone);
+        Assert.Equal(HttpStatusCode.BadRequest, (await curlew.RawAsync($"copies/{order.Token}/batches", "IKB1")).Status);
+        await curlew.SayAsync<CopyBeginAnswer>($"copies/{order.Token}/begin", begin);
+        // Its agent has it in hand.
+        foreach (var (path, body, expected) in Lies(order.Token))
+        {
+            var (status, text) = await curlew.RawAsync(path, body);
+            Assert.True(expected == status, $"{path} {body[..Math.Min(body.Length, 80)]}: {status} {text}");
+            Assert.DoesNotContain("   at ", text);
+            // Of another machine nothing comes that far.
+            Assert.True(
+                (await plover.RawAsync(path, body)).Status is HttpStatusCode.Gone or HttpStatusCode.BadRequest or HttpStatusCode.NotFound
+            );
+        }
+        Assert.Equal(RunState.Running, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).State);
+        // A person cancels: the agent is told, and its token ends with the run.
+        await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{run.Id}/cancel");
+        await bench.IdleAsync();
+        var report = new CopyReportRequest(new CopyFigures(1, 1, 1, 0, 1, 0, 0, 0, 1, 0), 0, []);
+        await curlew.RefusedAsync($"copies/{order.Token}/report", report, HttpStatusCode.Gone);
+        await curlew.RefusedAsync($"copies/{order.Token}/begin", begin, HttpStatusCode.Gone);
+        var root = new string('0', 64);
+        Assert.NotEqual(
+            HttpStatusCode.OK,
+            (
+                await curlew.RawAsync(
+                    $"copies/{order.Token}/commit",
+                    System.Text.Json.JsonSerializer.Serialize(
+                        new CopyCommitRequest(report, ["/x"], 1, 1, 0, 0, [root], null),
+                        ContractJson.Options
+                    )
+                )
+            ).Status
+        );
+        Assert.Empty(await bench.CopiesAsync());
+        Assert.Equal(Outcome.Cancelled, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome);
+        // The next order has another token.
+        await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
+        Assert.NotEqual(order.Token, Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Orders).Token);
+    }
+
+    private static IEnumerable<(string Path, string Body, HttpStatusCode Expected)> Lies(string token)
+    {
+        var at = $"copies/{token}";
+        const string figures =
+            """{"items":-5,"selectedBytes":9223372036854775807,"readBytes":1,"skipped":0,"filesRead":0,"known":0,"altered":0,"gone":0,"added":0,"moving":0}""";
+        var report = $$"""{"figures":{{figures}},"first":0,"lines":[]}""";
+        yield return ($"{at}/batches", "no batch", HttpStatusCode.BadRequest);
+        yield return ($"{at}/batches", "IKB1 and something that is no block", HttpStatusCode.BadRequest);
+        yield return ($"{at}/batches", new string('x', 8 * 1024 * 1024 + 1), HttpStatusCode.RequestEntityTooLarge);
+        yield return ($"{at}/has", "odd", HttpStatusCode.BadRequest);
+        yield return ($"{at}/has", new string('x', 1024 * 1024 + 1), HttpStatusCode.RequestEntityTooLarge);
+        yield return ($"{at}/report", report, HttpStatusCode.OK);
+        yield return ($"{at}/report", report.Replace("[]", "null", StringComparison.Ordinal), HttpStatusCode.BadRequest);
+        yield return (
+            $"{at}/report",
+            report.Replace(
+                "[]",
+                $"[{string.Join(',', Enumerable.Repeat("{\"severity\":\"info\",\"text\":\"x\"}", 1001))}]",
+                StringComparison.Ordinal
+            ),
+            HttpStatusCode.BadRequest
+        );
+        yield return ($"{at}/delete", report, HttpStatusCode.NotFound);
+        foreach (
+            var (takes, root, items, depth, expected) in new[]
+            {
+                ("[\"/x\"]", "[]", "1", "0", HttpStatusCode.BadRequest),
+                ("[\"/x\"]", "[\"zz\"]", "1", "0", HttpStatusCode.BadRequest),
+                ("[\"relative\"]", $"[\"{new string('0', 64)}\"]", "1", "0", HttpStatusCode.BadRequest),
+                ("[]", $"[\"{new string('0', 64)}\"]", "1", "0", HttpStatusCode.BadRequest),
+                ("[\"/x\"]", $"[\"{new string('0', 64)}\"]", "-1", "0", HttpStatusCode.BadRequest),
+                ("[\"/x\"]", $"[\"{new string('0', 64)}\"]", "1", "7", HttpStatusCode.BadRequest),
+                ("[\"/x\"]", $"[\"{new string('0', 64)}\"]", "1", "0", HttpStatusCode.Conflict),
+            }
+        )
+            yield return (
+                $"{at}/commit",
+                $$"""{"report":{{report}},"takes":{{takes}},"items":{{items}},"bytes":1,"skipped":0,"depth":{{depth}},"root":{{root}},"before":"../../etc"}""",
+                expected
+            );
     }
 }

@@ -139,24 +139,6 @@ public sealed class PlanningTests
         Assert.Contains((await bench.GetAsync<JobWhenAnswer>("jobs/sender/when?asOf=2026-11-23T17:00:00Z")).Before, d =>
             d.Outcome.Word() == "timed-out" && d.Reason!.Contains("nothing was heard since")
         );
-
-        Assert.Contains(
-            "carries out jobs on heron only",
-            await TextAsync(
-                bench,
-                HttpMethod.Put,
-                "charter",
-                new CharterText(
-                    $$"""
-                    charter: 1
-                    machines: { avocet: {} }
-                    stores: { cellar: { folder: {{bench.StoreFolder}} } }
-                    policies: { few: { keep: newest 2 } }
-                    jobs: { far: { on: avocet, takes: /srv/x, into: cellar, policy: few } }
-                    """
-                )
-            )
-        );
     }
 
     [Fact]

@@ -24,6 +24,7 @@ internal sealed class TestAgent : IDisposable
         http = new HttpClient(
             new SocketsHttpHandler
             {
+                Expect100ContinueTimeout = TimeSpan.FromSeconds(30),
                 SslOptions = new SslClientAuthenticationOptions
                 {
                     ClientCertificates = shows ? [own] : null,
@@ -86,6 +87,8 @@ internal sealed class TestAgent : IDisposable
         using var request = new HttpRequestMessage(new HttpMethod(method), path.StartsWith('/') ? path : $"/agent/v1/{path}");
         if (method != "GET")
             request.Content = new StringContent(body, Encoding.UTF8, "application/json");
+        // What is too large is refused before it is sent; else the service hangs up in the middle of it.
+        request.Headers.ExpectContinue = body.Length > 900_000;
         using var response = await http.SendAsync(request);
         return (response.StatusCode, await response.Content.ReadAsStringAsync());
     }

@@ -5589,6 +5589,7 @@ export interface components {
         | 'exit-code'
         | 'reported'
         | 'unconfirmed'
+        | 'machine-away'
         | 'unknown'
         | null;
     };
@@ -6321,6 +6322,7 @@ export interface components {
         | 'exit-code'
         | 'reported'
         | 'unconfirmed'
+        | 'machine-away'
         | 'unknown'
         | null;
       sentence: null | string;
@@ -6608,6 +6610,7 @@ export interface components {
         | 'exit-code'
         | 'reported'
         | 'unconfirmed'
+        | 'machine-away'
         | 'unknown'
         | null;
       sentence: string;

@@ -19,6 +19,7 @@ public enum FailureClass
     ExitCode,
     Reported,
     Unconfirmed,
+    MachineAway,
     Unknown,
 }
 
@@ -40,6 +41,7 @@ public static class FailureWords
             FailureClass.NoEnd => "the run began and was not heard of again",
             FailureClass.ExitCode => "the program ended with an exit code that means failure",
             FailureClass.Reported => "its log reports an error",
+            FailureClass.MachineAway => "the machine is not in contact",
             FailureClass.Unconfirmed => "success was reported, and no copy was found",
             _ => "the cause could not be told",
         };
@@ -68,6 +70,8 @@ public static class FailureWords
                     + "under 'exit-codes'.",
             FailureClass.Reported =>
                 "Fix what the line reports, then run it again; if the line is harmless, remove it from 'failed' or add it to 'ignores'.",
+            FailureClass.MachineAway =>
+                "Check whether the machine is on and its agent at work ('ironkeep-agent show' there); then run the job again.",
             FailureClass.Unconfirmed =>
                 "Check whether the copy was written somewhere else, or not at all; until one is there, there is no backup of this night.",
             _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",

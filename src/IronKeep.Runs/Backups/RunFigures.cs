@@ -3,6 +3,20 @@ using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Backups;
 
+/// <summary>Figures of a run as one machine tells them to another; see <see cref="RunFigures"/>.</summary>
+public sealed record SaidFigures(
+    long Items,
+    long SelectedBytes,
+    long ReadBytes,
+    long Skipped,
+    long FilesRead,
+    long Known,
+    long Altered,
+    long Gone,
+    long Added,
+    long Moving
+);
+
 /// <summary>
 /// The figures of a running backup, stage by stage (bytes): <b>selected</b> is the size of all files taken, <b>read</b> what had to be
 /// read because it changed, <b>new</b> what the store lacked, <b>stored</b> what that takes compressed. Safe for several threads.
@@ -11,6 +25,9 @@ public sealed class RunFigures
 {
     /// <summary>Where the stored bytes are counted.</summary>
     internal ICopySession? Session { get; set; }
+
+    /// <summary>The same where the copy arrives from another machine.</summary>
+    public Func<(long NewBytes, long StoredBytes)>? Arriving { get; set; }
 
     private long items,
         selected,
@@ -26,8 +43,8 @@ public sealed class RunFigures
     public long Items => Interlocked.Read(ref items);
     public long SelectedBytes => Interlocked.Read(ref selected);
     public long ReadBytes => Interlocked.Read(ref read);
-    public long NewBytes => Session?.NewBytes ?? 0;
-    public long StoredBytes => Session?.StoredBytes ?? 0;
+    public long NewBytes => Session?.NewBytes ?? Arriving?.Invoke().NewBytes ?? 0;
+    public long StoredBytes => Session?.StoredBytes ?? Arriving?.Invoke().StoredBytes ?? 0;
     public long Skipped => Interlocked.Read(ref skipped);
 
     /// <summary>Files whose content had to be read.</summary>
@@ -44,6 +61,17 @@ public sealed class RunFigures
     /// </summary>
     public Churn Churn =>
         new(Interlocked.Read(ref known), Interlocked.Read(ref altered), Interlocked.Read(ref gone), Interlocked.Read(ref added));
+
+    /// <summary>Takes over what another machine says of a run there, in place of what was counted here.</summary>
+    public void Take(SaidFigures said)
+    {
+        (items, selected, read, skipped, changed) = (said.Items, said.SelectedBytes, said.ReadBytes, said.Skipped, said.FilesRead);
+        (known, altered, gone, added, moving) = (said.Known, said.Altered, said.Gone, said.Added, said.Moving);
+    }
+
+    /// <summary>The figures as they are told to another machine.</summary>
+    public SaidFigures Say() =>
+        new(Items, SelectedBytes, ReadBytes, Skipped, FilesRead, Churn.Known, Churn.Altered, Churn.Gone, Churn.Added, Moving);
 
     internal void Known(long count) => Interlocked.Add(ref known, count);
 

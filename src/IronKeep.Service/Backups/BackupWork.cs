@@ -6,6 +6,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
 using IronKeep.Service.Hearing;
@@ -16,6 +17,7 @@ using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Backups;
 
@@ -29,7 +31,9 @@ public sealed class BackupWork(
     StoreRoom rooms,
     CopyBook copies,
     ShelfKeeper shelves,
+    RemoteBackups remote,
     IDbContextFactory<KeepContext> catalogue,
+    IOptions<ServiceSettings> settings,
     TimeProvider clock
 ) : IRunWork
 {
@@ -92,10 +96,11 @@ public sealed class BackupWork(
             job = then;
             live.Log(LogSeverity.Info, $"with the settings of revision {order.Revision} of the charter");
         }
+        var isHere = live.Run.Machine == settings.Value.Machine;
         // Links can have changed since the charter was applied.
-        if (PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why)
+        if (isHere && PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why)
             throw new RunFailedException(FailureClass.UnsafePlace, why);
-        var takes = job.Takes.Select(t => Real(t, live)).Distinct().ToArray();
+        var takes = isHere ? job.Takes.Select(t => Real(t, live)).Distinct().ToArray() : [.. job.Takes];
         var made = new List<Made>();
         foreach (var store in job.Into)
             made.Add(await IntoAsync(live, job, store, takes, made, cancel));
@@ -120,7 +125,8 @@ public sealed class BackupWork(
         CancellationToken cancel
     )
     {
-        BackupRun? run = null;
+        RunFigures? figures = null;
+        var isHere = live.Run.Machine == settings.Value.Machine;
         try
         {
             var store =
@@ -130,7 +136,7 @@ public sealed class BackupWork(
                     $"store {storeName} is of a layout that backup runs do not write"
                 );
             var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
-            if (await NoRoomAsync(live, job, storeName, takes, previous is null, cancel) is { } full)
+            if (await NoRoomAsync(live, job, storeName, isHere ? takes : [], previous is null, cancel) is { } full)
             {
                 live.Log(LogSeverity.Error, full);
                 return new Made(storeName, null, full, null, FailureClass.StoreFull, true, NeverBegan: true);
@@ -147,12 +153,15 @@ public sealed class BackupWork(
                 AllFileSystems = job.OtherFileSystems,
                 Level = job.Compression,
             };
-            run = new BackupRun(store, order, clock, live.Log);
+            var run = isHere ? new BackupRun(store, order, clock, live.Log) : null;
+            figures = run?.Figures;
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
-            var record = await run.RunAsync(cancel);
-            await copies.AddAsync(record, storeName, live.Run.Id, run.Figures);
+            var record = run is not null
+                ? await run.RunAsync(cancel)
+                : await remote.MakeAsync(live, storeName, store, order, f => figures = f, cancel);
+            await copies.AddAsync(record, storeName, live.Run.Id, figures!);
             await shelves.TrySettleAsync(storeName, notes: false, CancellationToken.None);
-            return new Made(storeName, record.Id, Say(run.Figures, record.Id), run.Figures);
+            return new Made(storeName, record.Id, Say(figures!, record.Id), figures);
         }
         catch (PlaceException e) when (!cancel.IsCancellationRequested)
         {
@@ -176,13 +185,13 @@ public sealed class BackupWork(
         Made Failed(string message, FailureClass failure)
         {
             live.Log(LogSeverity.Error, $"store {storeName}: {message}");
-            return new Made(storeName, null, message, run?.Figures, failure, true);
+            return new Made(storeName, null, message, figures, failure, true);
         }
 
         // Every store takes the same items; what is read, new and stored adds up over them.
         void Report()
         {
-            if (run?.Figures is not { } f)
+            if (figures is not { } f)
                 return;
             var others = before.Select(b => b.Figures).OfType<RunFigures>().ToList();
             live.Report(
@@ -230,7 +239,7 @@ public sealed class BackupWork(
         if (first)
         {
             var free = (await rooms.OfAsync(declared)).Free ?? long.MaxValue;
-            expected = SourceLook.Of(takes, job.LeavesOut, job.OtherFileSystems, Measures, free + 1)?.Bytes ?? 0;
+            expected = takes.Length == 0 ? 0 : SourceLook.Of(takes, job.LeavesOut, job.OtherFileSystems, Measures, free + 1)?.Bytes ?? 0;
         }
         return await rooms.PromiseAsync(declared, live.Run.Id, expected, cancel);
     }

@@ -36,12 +36,6 @@ public static class PlaceRules
     public static IEnumerable<Mistake> Check(CharterReading reading, string? machine)
     {
         var charter = reading.Charter!;
-        foreach (var job in charter.Jobs.Values.Where(j => machine is not null && !j.Watched && Charter.MachineOf(j, machine) != machine))
-            yield return At(
-                $"job {job.Name}",
-                $"runs on {job.On}, but this service carries out jobs on {machine} only; take 'on' out, or watch the job with 'watched: "
-                    + $"yes' while something on {job.On} carries it out"
-            );
         // Dated files that cannot be moved can be looked after all the same.
         foreach (var store in charter.Stores.Values.Where(s => s.LocalFolder is not null && s.Dated is null))
             if (RealPaths.WhyNotWritable(store.Folder) is { } not)
@@ -49,7 +43,8 @@ public static class PlaceRules
                     $"store {store.Name}",
                     $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder"
                 );
-        foreach (var job in charter.Jobs.Values)
+        // The paths of another machine are not these.
+        foreach (var job in charter.Jobs.Values.Where(j => machine is null || j.Watched || Charter.MachineOf(j, machine) == machine))
             if (Unsafe(job, charter.Stores.Values) is { } why)
                 yield return At($"job {job.Name}", why);
         var stores = charter

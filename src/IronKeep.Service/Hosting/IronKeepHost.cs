@@ -208,6 +208,8 @@ public static class IronKeepHost
         services.AddSingleton<Teller>();
         services.AddSingleton<ClockWatch>();
         services.AddSingleton<AgentBook>();
+        services.AddSingleton<AgentOrders>();
+        services.AddSingleton<RemoteBackups>();
         services.AddSingleton<MachineList>();
         services.AddSingleton<AgentListening>();
         services.AddSingleton<CheckInAddresses>();

@@ -2,31 +2,39 @@ using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
 using IronKeep.Service.Basics;
-using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace IronKeep.Service.Machines;
 
 /// <summary>What agents may ask. Each request is of the machine whose key it came with, whatever it says.</summary>
 internal static class AgentEndpoints
 {
-    public static void MapAgents(this IEndpointRouteBuilder app, AgentBook book, ServiceSettings settings, TimeProvider clock)
+    public static void MapAgents(
+        this IEndpointRouteBuilder app,
+        AgentBook book,
+        AgentOrders orders,
+        ServiceSettings settings,
+        TimeProvider clock
+    )
     {
         var agent = app.MapGroup("/agent/v1");
         agent.MapPost("/join", async (JoinRequest request, HttpContext http, CancellationToken cancel) =>
-            Answer(await book.JoinAsync(SecretOf(request.Secret), AgentListening.KeyOf(http), request.Self, From(http), cancel))
+            TypedResults.Ok(
+                Answer(await book.JoinAsync(SecretOf(request.Secret), AgentListening.KeyOf(http), request.Self, From(http), cancel))
+            )
         );
         agent.MapPost("/hello", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
             var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
             await book.HeardAsync(known, self, From(http), cancel);
-            return Answer(known);
+            return TypedResults.Ok(Answer(known));
         });
 
-        Ok<AgentAnswer> Answer(Agent of) =>
-            TypedResults.Ok(new AgentAnswer(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of)));
+        agent.MapCopies(book, orders, Answer);
+
+        AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }
 
-    private static string From(HttpContext http) => http.Connection.RemoteIpAddress?.ToString() ?? "";
+    internal static string From(HttpContext http) => http.Connection.RemoteIpAddress?.ToString() ?? "";
 
     private static byte[] SecretOf(string hex) =>
         hex.Length == 2 * JoinCode.SecretSize && hex.All(char.IsAsciiHexDigit)

@@ -3,6 +3,9 @@ using System.Text.Json;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
 using IronKeep.Service.Basics;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Sessions;
 using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
@@ -17,13 +20,14 @@ namespace IronKeep.Service.Machines;
 public sealed class AgentListening(
     IOptions<ServiceSettings> settings,
     AgentBook book,
+    AgentOrders orders,
     TimeProvider clock,
     ILoggerFactory logs,
     ILogger<AgentListening> log
 ) : IHostedService
 {
     private const int MostConnections = 2000,
-        MostBody = 64 * 1024;
+        MostBody = 1024 * 1024;
     private WebApplication? app;
 
     /// <summary>The address as agents are told to reach it; null where the service has none.</summary>
@@ -63,7 +67,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, settings.Value, clock);
+        app.MapAgents(book, orders, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));
@@ -103,6 +107,20 @@ public sealed class AgentListening(
         catch (AgentRefusedException e)
         {
             await Problems.Of(StatusCodes.Status403Forbidden, "Refused", e.Message).ExecuteAsync(http);
+        }
+        catch (OrderOverException e)
+        {
+            await Problems.Of(StatusCodes.Status410Gone, "Over", e.Message).ExecuteAsync(http);
+        }
+        catch (ArrivalRefusedException e)
+        {
+            var status = e.Fault == ArrivalFault.Absent ? StatusCodes.Status409Conflict : StatusCodes.Status400BadRequest;
+            await Problems.Of(status, "Refused", e.Message).ExecuteAsync(http);
+        }
+        catch (Exception e) when (e is PlaceException or StoreDamageException)
+        {
+            // The store's fault, which the run hears of as well.
+            await Problems.Of(StatusCodes.Status503ServiceUnavailable, "Failed", e.Message).ExecuteAsync(http);
         }
         catch (BadHttpRequestException e)
         {

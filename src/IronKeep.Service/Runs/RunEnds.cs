@@ -30,7 +30,13 @@ public sealed class RunEnds(
     /// <summary>
     /// Causes that may have passed when it is tried again. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
     /// </summary>
-    private static readonly FailureClass[] Passing = [FailureClass.StoreUnreachable, FailureClass.TimedOut, FailureClass.Interrupted];
+    private static readonly FailureClass[] Passing =
+    [
+        FailureClass.StoreUnreachable,
+        FailureClass.TimedOut,
+        FailureClass.Interrupted,
+        FailureClass.MachineAway,
+    ];
 
     /// <summary>
     /// Ends a run that stands as <paramref name="from"/> says and that <paramref name="worker"/> has (null: whoever); false when it does so

@@ -54,7 +54,12 @@ public sealed class RunNow(RunQueue queue)
         return await DoneAsync(
             await queue.AddAsync(
                 db,
-                new RunRequest(RunKind.Backup, job.Name, RunQueue.StoreOf(job), Actor.Person(by)) { Order = order, NotBefore = notBefore },
+                new RunRequest(RunKind.Backup, job.Name, RunQueue.StoreOf(job), Actor.Person(by))
+                {
+                    Machine = machine,
+                    Order = order,
+                    NotBefore = notBefore,
+                },
                 cancel
             )
         );

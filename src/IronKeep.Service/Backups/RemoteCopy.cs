@@ -1,0 +1,182 @@
+using IronKeep.Contracts;
+using IronKeep.Core.Watching;
+using IronKeep.Runs;
+using IronKeep.Runs.Backups;
+using IronKeep.Service.Machines;
+using IronKeep.Service.Runs;
+using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Places;
+using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Sessions;
+
+namespace IronKeep.Service.Backups;
+
+/// <summary>
+/// One copy that an agent makes into a store of the service: takes what arrives, and writes the record last, under the names and times of
+/// the service. What the agent says of itself is shown; what it says of anybody else is nowhere asked.
+/// </summary>
+internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder order, TimeProvider clock) : IArrivals, IDisposable
+{
+    private const int MostCopies = 1000,
+        MostLines = 1000,
+        MostText = 4000;
+
+    /// <summary>Lines of one run's log beyond which an agent is not written down any more.</summary>
+    private const long MostLogged = 100_000;
+    private readonly Lock gate = new();
+    private readonly TaskCompletionSource<CopyRecord> made = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private ArrivingCopy? arriving;
+    private DateTimeOffset taken;
+    private CopyCommitAnswer? answer;
+    private long lines;
+    private bool over;
+
+    public RunFigures Figures { get; } = new();
+
+    /// <summary>Completes with the copy, or fails as the run does.</summary>
+    public Task<CopyRecord> Made => made.Task;
+
+    public CopyBeginAnswer Begin(CopyBeginRequest request)
+    {
+        if (request.Copies.Count > MostCopies)
+            throw WireRefused("remembers more copies than it can");
+        lock (gate)
+        {
+            ThrowIfOver();
+            // Begun again: the agent was started anew, or tries in doubt. What arrived stays where it is.
+            arriving?.Dispose();
+            arriving = ArrivingCopy.Begin(store, order.Machine, order.Level);
+            taken = clock.GetUtcNow();
+            var at = arriving;
+            Figures.Arriving = () => (at.NewBytes, at.StoredBytes);
+        }
+        var contents = store.CopyNames().InForce;
+        return new CopyBeginAnswer([.. request.Copies.Where(c => contents.Contains(c) && IsOwn(c))]);
+    }
+
+    public byte[] Take(ReadOnlySpan<byte> batch) => Now().Take(batch);
+
+    public byte[] Has(ReadOnlySpan<byte> told) => Now().Has(told);
+
+    public void Report(CopyReportRequest report)
+    {
+        if (report.Lines.Count > MostLines)
+            throw WireRefused("says more lines at once than is taken");
+        lock (gate)
+        {
+            ThrowIfOver();
+            // Said again because the answer was lost: what is known already is passed over.
+            for (var i = 0; i < report.Lines.Count; i++)
+                if (report.First + i == lines && lines < MostLogged)
+                {
+                    lines++;
+                    live.Log(report.Lines[i].Severity, Plain(report.Lines[i].Text));
+                }
+        }
+        var f = report.Figures;
+        Figures.Take(
+            new SaidFigures(
+                Count(f.Items),
+                Count(f.SelectedBytes),
+                Count(f.ReadBytes),
+                Count(f.Skipped),
+                Count(f.FilesRead),
+                Count(f.Known),
+                Count(f.Altered),
+                Count(f.Gone),
+                Count(f.Added),
+                Count(f.Moving)
+            )
+        );
+    }
+
+    public CopyCommitAnswer Commit(CopyCommitRequest request)
+    {
+        lock (gate)
+        {
+            if (answer is not null)
+                return answer;
+        }
+        Report(request.Report);
+        if (
+            request.Root.Any(r => r.Length != 2 * ChunkId.Size || !r.All(char.IsAsciiHexDigit))
+            || request.Takes.Count is < 1 or > 1000
+            || request.Takes.Any(t => t.Length is < 1 or > 4096 || t[0] != '/' || t.Any(char.IsControl))
+        )
+            throw WireRefused("ends in a way that no copy does");
+        var record = new CopyRecord(
+            order.CopyId,
+            order.Job,
+            order.Machine,
+            taken,
+            clock.GetUtcNow(),
+            [.. request.Takes],
+            request.Items,
+            request.Bytes,
+            request.Skipped,
+            request.Depth,
+            [.. request.Root]
+        );
+        var before = request.Before is { } id && IsOwn(id) ? store.ReadRecord(id) : null;
+        record = Now().Commit(record, before, live.Token);
+        lock (gate)
+        {
+            answer = new CopyCommitAnswer(record.Id, record.NewBytes ?? 0, record.StoredBytes ?? 0);
+            made.TrySetResult(record);
+            return answer;
+        }
+    }
+
+    public void Fail(CopyFailRequest request)
+    {
+        Report(request.Report);
+        Refuse(new RunFailedException(request.Failure, Plain(request.Message)));
+    }
+
+    /// <summary>Ends the copy as a failure, whoever is at fault.</summary>
+    public void Refuse(Exception why) => made.TrySetException(why);
+
+    /// <summary>From here on nothing more is taken.</summary>
+    public void Dispose()
+    {
+        lock (gate)
+        {
+            over = true;
+            arriving?.Dispose();
+        }
+    }
+
+    private ArrivingCopy Now()
+    {
+        lock (gate)
+        {
+            ThrowIfOver();
+            return arriving ?? throw WireRefused("comes before its beginning");
+        }
+    }
+
+    private void ThrowIfOver()
+    {
+        if (over)
+            throw WireRefused("comes after its run is over");
+    }
+
+    private bool IsOwn(string copy)
+    {
+        try
+        {
+            return store.ReadRecord(copy) is { } record && record.Machine == order.Machine && record.Job == order.Job;
+        }
+        catch (Exception e) when (e is PlaceException or IronKeep.Stores.StoreDamageException)
+        {
+            return false;
+        }
+    }
+
+    private static ArrivalRefusedException WireRefused(string how) => new(ArrivalFault.Wrong, $"what was sent {how}");
+
+    private static long Count(long said) => Math.Clamp(said, 0, long.MaxValue / 4);
+
+    private static string Plain(string text) =>
+        new([.. text.Take(MostText).Select(c => char.IsControl(c) || char.IsSurrogate(c) ? '\uFFFD' : c)]);
+}

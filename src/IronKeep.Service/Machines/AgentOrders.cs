@@ -1,0 +1,120 @@
+using System.Collections.Concurrent;
+using System.Security.Cryptography;
+using IronKeep.Contracts;
+
+namespace IronKeep.Service.Machines;
+
+/// <summary>
+/// What the agents of other machines are to do, and what became of it. An order is known by a token that is good for its machine alone
+/// and ends with it: whoever comes with it later is told that it is over. Orders live in memory, as the runs do that gave them.
+/// </summary>
+public sealed class AgentOrders(TimeProvider clock)
+{
+    /// <summary>How long an order that has ended is remembered, for an agent whose last answer was lost (real time).</summary>
+    private static readonly TimeSpan Remembers = TimeSpan.FromMinutes(10);
+    private readonly ConcurrentDictionary<string, AgentOrder> all = new();
+    private readonly ConcurrentDictionary<string, TaskCompletionSource> bells = new();
+
+    /// <summary>Gives an order to a machine; its agent comes for it.</summary>
+    public AgentOrder Give(string machine, Func<string, CopyOrder> make, IArrivals arrivals)
+    {
+        foreach (var (token, old) in all)
+            if (old.EndedFor is { } ended && ended > Remembers)
+                all.TryRemove(token, out _);
+        var order = new AgentOrder(machine, make(RandomNumberGenerator.GetHexString(64, lowercase: true)), arrivals, clock);
+        all[order.Copy.Token] = order;
+        Bell(machine).TrySetResult();
+        return order;
+    }
+
+    /// <summary>The order of a token, for the machine that it was given to; null for any other.</summary>
+    public AgentOrder? Of(string token, string machine) => all.TryGetValue(token, out var order) && order.Machine == machine ? order : null;
+
+    /// <summary>
+    /// The orders of a machine that nobody came for yet; waits for one at most so long (real time). An order whose answer may have been
+    /// lost is given out again until its agent begins it.
+    /// </summary>
+    public async Task<IReadOnlyList<CopyOrder>> TakeAsync(string machine, string? instance, TimeSpan most, CancellationToken cancel)
+    {
+        // An agent that was started anew has what it began before in hand no more.
+        foreach (var order in all.Values.Where(o => o.Machine == machine && !o.IsOver))
+            order.Seen(instance);
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        limit.CancelAfter(most);
+        while (true)
+        {
+            var bell = bells.AddOrUpdate(machine, _ => NewBell(), (_, old) => old.Task.IsCompleted ? NewBell() : old);
+            var waiting = all.Values.Where(o => o.Machine == machine && o.IsWaiting).Select(o => o.Copy).ToList();
+            if (waiting.Count > 0)
+                return waiting;
+            try
+            {
+                await bell.Task.WaitAsync(limit.Token);
+            }
+            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+            {
+                return [];
+            }
+        }
+    }
+
+    private TaskCompletionSource Bell(string machine) => bells.GetOrAdd(machine, _ => NewBell());
+
+    private static TaskCompletionSource NewBell() => new(TaskCreationOptions.RunContinuationsAsynchronously);
+}
+
+/// <summary>What arrives for an order. Calls may come at once; each answers for itself.</summary>
+public interface IArrivals
+{
+    CopyBeginAnswer Begin(CopyBeginRequest request);
+    byte[] Take(ReadOnlySpan<byte> batch);
+    byte[] Has(ReadOnlySpan<byte> told);
+    void Report(CopyReportRequest report);
+
+    /// <summary>Makes the copy; said again it answers as it did.</summary>
+    CopyCommitAnswer Commit(CopyCommitRequest request);
+    void Fail(CopyFailRequest request);
+}
+
+/// <summary>One order, from when it is given to its end.</summary>
+public sealed class AgentOrder(string machine, CopyOrder copy, IArrivals arrivals, TimeProvider clock)
+{
+    private long heardAt = clock.GetTimestamp();
+    private long endedAt = -1;
+    private volatile bool begun,
+        stopped;
+
+    public string Machine => machine;
+    public CopyOrder Copy => copy;
+    public IArrivals Arrivals => arrivals;
+
+    /// <summary>Whether its agent has not begun it yet.</summary>
+    public bool IsWaiting => !begun && endedAt < 0;
+
+    /// <summary>Whether the agent is to give it up.</summary>
+    public bool IsStopped => stopped;
+    public bool IsOver => Interlocked.Read(ref endedAt) >= 0;
+
+    /// <summary>How long nothing was heard of it, by the steady clock.</summary>
+    public TimeSpan Silence => clock.GetElapsedTime(Interlocked.Read(ref heardAt));
+    internal TimeSpan? EndedFor => Interlocked.Read(ref endedAt) is >= 0 and var at ? clock.GetElapsedTime(at) : null;
+
+    public void Heard() => Interlocked.Exchange(ref heardAt, clock.GetTimestamp());
+
+    /// <summary>Its agent has it in hand; the instance is that start of the agent.</summary>
+    public void Begin(string? instance) => (by, begun) = (instance, true);
+
+    /// <summary>Whether the agent was started anew since it began this.</summary>
+    public bool IsLost => lost;
+
+    internal void Seen(string? instance) => lost |= begun && by != instance;
+
+    private volatile string? by;
+    private volatile bool lost;
+
+    /// <summary>Asks the agent to give it up; it is told with its next report.</summary>
+    public void Stop() => stopped = true;
+
+    /// <summary>From here on its token is good for nothing but to hear how it ended.</summary>
+    public void End() => Interlocked.CompareExchange(ref endedAt, clock.GetTimestamp(), -1);
+}

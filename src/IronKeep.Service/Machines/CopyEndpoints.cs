@@ -1,0 +1,93 @@
+using IronKeep.Catalogue;
+using IronKeep.Contracts;
+using IronKeep.Service.Basics;
+using IronKeep.Stores.Sessions;
+using Microsoft.AspNetCore.Http.Features;
+
+namespace IronKeep.Service.Machines;
+
+/// <summary>
+/// What an agent does with an order: begins it, sends what it holds, says how it goes, ends it. A token is of one machine's one order; for
+/// any other it does not exist.
+/// </summary>
+internal static class CopyEndpoints
+{
+    private const string Bytes = "application/octet-stream";
+    private static readonly TimeSpan WaitsAtMost = TimeSpan.FromSeconds(20);
+
+    public static void MapCopies(this IEndpointRouteBuilder agent, AgentBook book, AgentOrders orders, Func<Agent, AgentAnswer> answer)
+    {
+        agent.MapPost("/orders", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
+        {
+            var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
+            await book.HeardAsync(known, self, AgentEndpoints.From(http), cancel);
+            var waiting = await orders.TakeAsync(known.Machine, self.Instance, WaitsAtMost, cancel);
+            return TypedResults.Ok(new OrdersAnswer(answer(known), waiting));
+        });
+        var copies = agent.MapGroup("/copies/{token}");
+        copies.MapPost("/begin", (string token, CopyBeginRequest request, HttpContext http, CancellationToken cancel) =>
+            DoAsync(token, http, order =>
+            {
+                var begun = order.Arrivals.Begin(request);
+                order.Begin(request.Instance);
+                return TypedResults.Ok(begun);
+            })
+        );
+        copies.MapPost("/batches", async (string token, HttpContext http, CancellationToken cancel) =>
+        {
+            // Whose it is comes before anything is read of it.
+            await OrderAsync(token, http);
+            var body = await BodyAsync(http, WireBatch.Most, cancel);
+            return await DoAsync(token, http, order => TypedResults.Bytes(order.Arrivals.Take(body), Bytes));
+        });
+        copies.MapPost("/has", async (string token, HttpContext http, CancellationToken cancel) =>
+        {
+            await OrderAsync(token, http);
+            var body = await BodyAsync(http, MostAsked, cancel);
+            return await DoAsync(token, http, order => TypedResults.Bytes(order.Arrivals.Has(body), Bytes));
+        });
+        copies.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
+            {
+                order.Arrivals.Report(request);
+                return TypedResults.Ok(new CopyReportAnswer(order.IsStopped));
+            }));
+        copies.MapPost("/commit", (string token, CopyCommitRequest request, HttpContext http) =>
+            DoAsync(token, http, order => TypedResults.Ok(order.Arrivals.Commit(request)), evenOver: true)
+        );
+        copies.MapPost("/fail", (string token, CopyFailRequest request, HttpContext http) => DoAsync(token, http, order =>
+            {
+                order.Arrivals.Fail(request);
+                return TypedResults.Ok(new CopyReportAnswer(true));
+            }));
+
+        async Task<AgentOrder> OrderAsync(string token, HttpContext http)
+        {
+            var known = await book.OfAsync(AgentListening.KeyOf(http), http.RequestAborted);
+            return orders.Of(token, known.Machine) ?? throw new OrderOverException();
+        }
+
+        async Task<IResult> DoAsync(string token, HttpContext http, Func<AgentOrder, IResult> act, bool evenOver = false)
+        {
+            var order = await OrderAsync(token, http);
+            order.Heard();
+            if (order.IsOver && !evenOver)
+                throw new OrderOverException();
+            // Stores work by blocking calls, and must not hold up who listens.
+            return await Task.Run(() => act(order), CancellationToken.None);
+        }
+    }
+
+    private const int MostAsked = 1024 * 1024;
+
+    private static async Task<byte[]> BodyAsync(HttpContext http, int most, CancellationToken cancel)
+    {
+        http.Features.Get<IHttpMaxRequestBodySizeFeature>()!.MaxRequestBodySize = most;
+        using var body = new MemoryStream((int)Math.Clamp(http.Request.ContentLength ?? 0, 0, most));
+        await http.Request.Body.CopyToAsync(body, cancel);
+        return body.ToArray();
+    }
+}
+
+/// <summary>The order that somebody came with is over, or never was this machine's.</summary>
+public sealed class OrderOverException()
+    : Exception("there is no such order of this machine, or not any more: its run has ended; ask for orders anew");
