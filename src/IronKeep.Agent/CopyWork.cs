@@ -1,4 +1,5 @@
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
@@ -63,6 +64,9 @@ internal sealed class CopyWork(ServiceLine line, string folder, CopyOrder order)
 
     private async Task<CopyRecord> MakeAsync(CancellationToken cancel)
     {
+        // Names become folders here.
+        if (!CharterReader.IsName(order.Store) || !CharterReader.IsName(order.Job))
+            throw new RunFailedException(FailureClass.Unknown, "the order names a store or job that no charter could");
         using var memory = new SendingMemory(Path.Combine(folder, order.Store, order.Job));
         var takes = order.Takes.Select(Real).Distinct().ToArray();
         try

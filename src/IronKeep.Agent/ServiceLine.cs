@@ -83,7 +83,8 @@ internal sealed class ServiceLine : IDisposable
         http = new HttpClient(handler)
         {
             BaseAddress = new Uri(address),
-            Timeout = TimeSpan.FromSeconds(60),
+            // A batch takes its time on a narrow line.
+            Timeout = TimeSpan.FromMinutes(5),
             MaxResponseContentBufferSize = MostAnswer,
         };
     }

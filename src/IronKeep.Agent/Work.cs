@@ -7,7 +7,7 @@ namespace IronKeep.Agent;
 internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
 {
     private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(2),
-        LongestPause = TimeSpan.FromMinutes(5),
+        LongestPause = TimeSpan.FromMinutes(1),
         RefusedPause = TimeSpan.FromMinutes(15),
         NotedEvery = TimeSpan.FromMinutes(1);
     private Contact known = new(null, null, null, null);

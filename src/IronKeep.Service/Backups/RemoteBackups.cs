@@ -80,6 +80,14 @@ public sealed class RemoteBackups(AgentOrders orders, TimeProvider clock)
             }
             return await copy.Made;
         }
+        catch
+        {
+            copy.Dispose();
+            // It was written at this very moment, so it is there, whoever gave it up.
+            if (copy.Made.IsCompletedSuccessfully)
+                return await copy.Made;
+            throw;
+        }
         finally
         {
             given.End();

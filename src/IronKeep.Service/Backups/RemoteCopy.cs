@@ -27,7 +27,7 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
     private readonly TaskCompletionSource<CopyRecord> made = new(TaskCreationOptions.RunContinuationsAsynchronously);
     private ArrivingCopy? arriving;
     private DateTimeOffset taken;
-    private CopyCommitAnswer? answer;
+    private Lazy<CopyCommitAnswer>? ending;
     private long lines;
     private bool over;
 
@@ -45,6 +45,7 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
             ThrowIfOver();
             // Begun again: the agent was started anew, or tries in doubt. What arrived stays where it is.
             arriving?.Dispose();
+            ending = null;
             arriving = ArrivingCopy.Begin(store, order.Machine, order.Level);
             taken = clock.GetUtcNow();
             var at = arriving;
@@ -92,11 +93,26 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
 
     public CopyCommitAnswer Commit(CopyCommitRequest request)
     {
+        Lazy<CopyCommitAnswer> mine;
         lock (gate)
+            mine = ending ??= new Lazy<CopyCommitAnswer>(() => End(request));
+        // Said again while it is being made, because the line broke: both wait for the one end, and hear how it was.
+        try
         {
-            if (answer is not null)
-                return answer;
+            return mine.Value;
         }
+        catch
+        {
+            // What was refused may be said in another way.
+            lock (gate)
+                if (ending == mine)
+                    ending = null;
+            throw;
+        }
+    }
+
+    private CopyCommitAnswer End(CopyCommitRequest request)
+    {
         Report(request.Report);
         if (
             request.Root.Any(r => r.Length != 2 * ChunkId.Size || !r.All(char.IsAsciiHexDigit))
@@ -119,12 +135,8 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
         );
         var before = request.Before is { } id && IsOwn(id) ? store.ReadRecord(id) : null;
         record = Now().Commit(record, before, live.Token);
-        lock (gate)
-        {
-            answer = new CopyCommitAnswer(record.Id, record.NewBytes ?? 0, record.StoredBytes ?? 0);
-            made.TrySetResult(record);
-            return answer;
-        }
+        made.TrySetResult(record);
+        return new CopyCommitAnswer(record.Id, record.NewBytes ?? 0, record.StoredBytes ?? 0);
     }
 
     public void Fail(CopyFailRequest request)
@@ -136,14 +148,13 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
     /// <summary>Ends the copy as a failure, whoever is at fault.</summary>
     public void Refuse(Exception why) => made.TrySetException(why);
 
-    /// <summary>From here on nothing more is taken.</summary>
+    /// <summary>From here on nothing more is taken; a copy that is just being written is made first.</summary>
     public void Dispose()
     {
+        ArrivingCopy? last;
         lock (gate)
-        {
-            over = true;
-            arriving?.Dispose();
-        }
+            (over, last) = (true, arriving);
+        last?.Dispose();
     }
 
     private ArrivingCopy Now()

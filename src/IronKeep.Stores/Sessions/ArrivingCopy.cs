@@ -113,6 +113,28 @@ public sealed class ArrivingCopy : IDisposable
             throw WireBatch.Wrong("has a root that no copy has");
         if (record is not { Items: >= 0, Bytes: >= 0, Skipped: >= 0 })
             throw WireBatch.Wrong("counts less than nothing");
+        lock (gate)
+        {
+            if (disposed || committing)
+                throw WireBatch.Wrong("comes after its copy is over");
+            committing = true;
+        }
+        try
+        {
+            return CommitIn(record, before, cancel);
+        }
+        finally
+        {
+            lock (gate)
+            {
+                committing = false;
+                Monitor.PulseAll(gate);
+            }
+        }
+    }
+
+    private CopyRecord CommitIn(CopyRecord record, CopyRecord? before, CancellationToken cancel)
+    {
         End();
         var told = record.RootContent();
         var root = new ContentRef(told.Depth, [.. told.Ids.Select(id => Open(id, told.Depth, null))]);
@@ -126,9 +148,15 @@ public sealed class ArrivingCopy : IDisposable
         return session.Commit(record with { Root = [.. root.Ids.Select(i => i.ToString())] });
     }
 
-    /// <summary>Ends the copy; what is being taken at this moment is taken first.</summary>
+    /// <summary>Ends the copy; what is being taken at this moment is taken first, and what is being committed is made or is not.</summary>
     public void Dispose()
     {
+        lock (gate)
+        {
+            disposed = true;
+            while (committing)
+                Monitor.Wait(gate);
+        }
         End();
         session.Dispose();
         while (idle.TryTake(out var worker))
@@ -137,7 +165,9 @@ public sealed class ArrivingCopy : IDisposable
 
     private readonly object gate = new();
     private int inside;
-    private bool over;
+    private bool over,
+        committing,
+        disposed;
 
     private void Enter()
     {
