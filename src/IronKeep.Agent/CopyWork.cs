@@ -16,7 +16,11 @@ namespace IronKeep.Agent;
 internal sealed class CopyWork(ServiceLine line, string folder, CopyOrder order)
 {
     private static readonly TimeSpan ReportsEvery = TimeSpan.FromSeconds(1);
+
+    // A report must fit into what the service takes at once, whatever the names of files are.
     private const int MostLines = 500,
+        MostLetters = 100_000,
+        MostText = 4000,
         MostWaiting = 20_000;
     private readonly Lock gate = new();
     private readonly Queue<CopyLine> lines = [];
@@ -107,13 +111,18 @@ internal sealed class CopyWork(ServiceLine line, string folder, CopyOrder order)
     {
         lock (gate)
             if (lines.Count < MostWaiting)
-                lines.Enqueue(new CopyLine(severity, text));
+                lines.Enqueue(new CopyLine(severity, text.Length > MostText ? text[..MostText] + "…" : text));
+            else if (lines.Count == MostWaiting)
+                lines.Enqueue(
+                    new CopyLine(LogSeverity.Warning, $"more than {MostWaiting} lines waited for the line; some are left out here")
+                );
     }
 
     /// <summary>What is to be said now; lines stay until they were taken.</summary>
     private CopyReportRequest Report()
     {
         var f = figures.Say();
+        var letters = 0;
         lock (gate)
             return new CopyReportRequest(
                 new CopyFigures(
@@ -129,7 +138,7 @@ internal sealed class CopyWork(ServiceLine line, string folder, CopyOrder order)
                     f.Moving
                 ),
                 first,
-                [.. lines.Take(MostLines)]
+                [.. lines.Take(MostLines).TakeWhile(l => (letters += l.Text.Length) <= MostLetters)]
             );
     }
 

@@ -42,16 +42,6 @@ internal sealed class KeptListings : IDisposable
         RandomAccess.SetLength(file, end);
     }
 
-    /// <summary>Bytes of the file.</summary>
-    public long Length
-    {
-        get
-        {
-            lock (gate)
-                return end;
-        }
-    }
-
     /// <summary>What is kept.</summary>
     public IReadOnlyList<ChunkId> Prints
     {

@@ -2,6 +2,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
+using IronKeep.Service.Basics;
 using IronKeep.Service.Machines;
 using IronKeep.Service.Runs;
 using IronKeep.Stores.Chunks;
@@ -188,6 +189,5 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
 
     private static long Count(long said) => Math.Clamp(said, 0, long.MaxValue / 4);
 
-    private static string Plain(string text) =>
-        new([.. text.Take(MostText).Select(c => char.IsControl(c) || char.IsSurrogate(c) ? '\uFFFD' : c)]);
+    private static string Plain(string text) => StrangersWords.OneLine(text, MostText);
 }

@@ -1,6 +1,4 @@
-using System.Globalization;
 using System.Security.Cryptography;
-using System.Text;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
@@ -187,16 +185,11 @@ public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterI
 
     private static void Describe(Agent agent, AgentSelf self, string address, Instant now)
     {
-        (agent.Version, agent.System, agent.Address) = (Plain(self.Version), Plain(self.System), address);
+        (agent.Version, agent.System, agent.Address) = (
+            StrangersWords.OneLine(self.Version, MostWords),
+            StrangersWords.OneLine(self.System, MostWords),
+            address
+        );
         agent.ClockAhead = Math.Round((Instant.FromDateTimeOffset(self.Time) - now).TotalSeconds, 1);
     }
-
-    /// <summary>What a stranger says of itself is shown to people: one short line.</summary>
-    private static string Plain(string words) =>
-        string.Concat(
-            words
-                .EnumerateRunes()
-                .Where(r => Rune.GetUnicodeCategory(r) is not (UnicodeCategory.Control or UnicodeCategory.Format))
-                .Take(MostWords)
-        );
 }

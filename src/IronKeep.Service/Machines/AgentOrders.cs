@@ -79,6 +79,8 @@ public interface IArrivals
 /// <summary>One order, from when it is given to its end.</summary>
 public sealed class AgentOrder(string machine, CopyOrder copy, IArrivals arrivals, TimeProvider clock)
 {
+    /// <summary>Bodies of one order that may lie in memory at once; an agent sends four.</summary>
+    private const int BodiesAtOnce = 8;
     private long heardAt = clock.GetTimestamp();
     private long endedAt = -1;
     private volatile bool begun,
@@ -86,6 +88,9 @@ public sealed class AgentOrder(string machine, CopyOrder copy, IArrivals arrival
 
     public string Machine => machine;
     public CopyOrder Copy => copy;
+
+    /// <summary>Held by whoever reads a body; others of the order wait, so that one machine cannot fill the memory.</summary>
+    internal SemaphoreSlim Reading { get; } = new(BodiesAtOnce);
     public IArrivals Arrivals => arrivals;
 
     /// <summary>Whether its agent has not begun it yet.</summary>

@@ -33,19 +33,12 @@ internal static class CopyEndpoints
                 return TypedResults.Ok(begun);
             })
         );
-        copies.MapPost("/batches", async (string token, HttpContext http, CancellationToken cancel) =>
-        {
-            // Whose it is comes before anything is read of it.
-            await OrderAsync(token, http);
-            var body = await BodyAsync(http, WireBatch.Most, cancel);
-            return await DoAsync(token, http, order => TypedResults.Bytes(order.Arrivals.Take(body), Bytes));
-        });
-        copies.MapPost("/has", async (string token, HttpContext http, CancellationToken cancel) =>
-        {
-            await OrderAsync(token, http);
-            var body = await BodyAsync(http, MostAsked, cancel);
-            return await DoAsync(token, http, order => TypedResults.Bytes(order.Arrivals.Has(body), Bytes));
-        });
+        copies.MapPost("/batches", (string token, HttpContext http, CancellationToken cancel) =>
+            BytesAsync(token, http, WireBatch.Most, (order, body) => order.Arrivals.Take(body), cancel)
+        );
+        copies.MapPost("/has", (string token, HttpContext http, CancellationToken cancel) =>
+            BytesAsync(token, http, MostAsked, (order, body) => order.Arrivals.Has(body), cancel)
+        );
         copies.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
             {
                 order.Arrivals.Report(request);
@@ -59,6 +52,28 @@ internal static class CopyEndpoints
                 order.Arrivals.Fail(request);
                 return TypedResults.Ok(new CopyReportAnswer(true));
             }));
+
+        async Task<IResult> BytesAsync(
+            string token,
+            HttpContext http,
+            int most,
+            Func<AgentOrder, byte[], byte[]> answer,
+            CancellationToken cancel
+        )
+        {
+            // Whose it is comes before anything is read of it.
+            var order = await OrderAsync(token, http);
+            await order.Reading.WaitAsync(cancel);
+            try
+            {
+                var body = await BodyAsync(http, most, cancel);
+                return await DoAsync(token, http, o => TypedResults.Bytes(answer(o, body), Bytes));
+            }
+            finally
+            {
+                order.Reading.Release();
+            }
+        }
 
         async Task<AgentOrder> OrderAsync(string token, HttpContext http)
         {
