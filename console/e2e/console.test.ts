@@ -45,7 +45,7 @@ test('Duty shows what needs a person and sums that add up', async () => {
   expect(planned).toBeGreaterThan(0);
   expect(parts.reduce((a, b) => a + b, 0)).toBe(planned);
   const board = page.getByRole('region', { name: 'Night board' });
-  expect(await board.getByRole('row').count()).toBe(11);
+  expect(await board.getByRole('row').count()).toBe(12);
   expect(await board.getByRole('img', { name: /missed/ }).count()).toBeGreaterThan(3);
 
   const badge = page.getByLabel(/open alerts$/);

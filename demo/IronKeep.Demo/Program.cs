@@ -79,10 +79,17 @@ try
     Console.WriteLine($"Saltmere Bird Observatory: playing {Nights.Count} nights through the engine");
     await new Nights(app.Services, clock, data, $"{folder}/stores", person).PlayAsync(now, CancellationToken.None);
     clock.EndPlay();
+    data.Begin(PloverMachine.Name);
+    charter = Placed(await PloverMachine.InAsync(charter, args[1]), folder, ticketDesk.Address);
+    await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
+    var grown = CharterDesk.Check(charter);
+    if (await desk.ApplyAsync(grown, null, person, CancellationToken.None) is { Problem: { } refused })
+        throw new StartRefusedException(refused);
     await SaveClientAsync(app.Services, address);
 
     var life = app.Services.GetRequiredService<IHostApplicationLifetime>();
     var ticking = TickAsync(app.Services, life.ApplicationStopping);
+    using var plover = await PloverMachine.BeginAsync(app.Services, grown.Charter!, folder, person);
     Console.WriteLine(
         $"""
 

@@ -48,6 +48,14 @@ internal sealed class SaltmereData(string root)
             Pass(today.AddDays(day));
     }
 
+    /// <summary>What lies on a machine of its own: recordings of the birds that call at night.</summary>
+    public void Begin(string machine)
+    {
+        var today = DateOnly.FromDateTime(DateTime.UtcNow);
+        for (var night = 1; night <= 8; night++)
+            Write($"{machine}/night-calls/{today.AddDays(-night):yyyy-MM-dd} reedbed.wav", Recording(900_000), today.AddDays(-night));
+    }
+
     /// <summary>One day's work at the stations.</summary>
     public void Pass(DateOnly day)
     {

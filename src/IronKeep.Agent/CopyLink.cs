@@ -12,10 +12,6 @@ namespace IronKeep.Agent;
 /// </summary>
 internal sealed class CopyLink(ServiceLine line, CopyOrder order, Func<CopyReportRequest> report, CancellationToken cancel) : ICopyLink
 {
-    private static readonly TimeSpan FirstPause = TimeSpan.FromMilliseconds(250),
-        LongestPause = TimeSpan.FromSeconds(20),
-        GivesUpAfter = TimeSpan.FromMinutes(30);
-
     public IReadOnlySet<string> Begin(IReadOnlyCollection<string> copies) =>
         Again(() =>
             line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(At("begin"), new CopyBeginRequest([.. copies], ServiceLine.Instance), cancel)
@@ -46,22 +42,13 @@ internal sealed class CopyLink(ServiceLine line, CopyOrder order, Func<CopyRepor
 
     private T Again<T>(Func<Task<T>> ask)
     {
-        var since = System.Diagnostics.Stopwatch.StartNew();
-        for (var pause = FirstPause; ; pause = pause < LongestPause ? 2 * pause : LongestPause)
+        try
         {
-            try
-            {
-                return ask().GetAwaiter().GetResult();
-            }
-            catch (LineException e) when (e.Fault == LineFault.Absent)
-            {
-                throw new ArrivalRefusedException(ArrivalFault.Absent, e.Message);
-            }
-            catch (LineException e) when (e.Fault is LineFault.Away && since.Elapsed < GivesUpAfter)
-            {
-                cancel.WaitHandle.WaitOne(pause * (0.5 + Random.Shared.NextDouble() / 2));
-                cancel.ThrowIfCancellationRequested();
-            }
+            return Patiently.Ask(ask, cancel);
+        }
+        catch (LineException e) when (e.Fault == LineFault.Absent)
+        {
+            throw new ArrivalRefusedException(ArrivalFault.Absent, e.Message);
         }
     }
 }

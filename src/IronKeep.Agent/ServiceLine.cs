@@ -9,6 +9,7 @@ using System.Text;
 using System.Text.Json;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Agent;
 
@@ -45,7 +46,7 @@ internal sealed class LineException(LineFault fault, string message) : Exception
 /// </summary>
 internal sealed class ServiceLine : IDisposable
 {
-    private const int MostAnswer = 1024 * 1024;
+    private const int MostAnswer = WireAsk.MostAnswer;
 
     /// <summary>Another with each start of the agent.</summary>
     public static string Instance { get; } = Guid.NewGuid().ToString("n");

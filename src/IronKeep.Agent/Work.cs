@@ -21,17 +21,18 @@ internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
             TimeSpan pause;
             try
             {
-                var (answer, orders) = await line.OrdersAsync(cancel);
+                var answer = await line.OrdersAsync(cancel);
                 tries = 0;
                 // The service answers when there is something to do, or after some seconds.
                 pause = TimeSpan.Zero;
-                await SayAsync(null, $"in contact with the service on {answer.Service}, as machine {answer.Machine}");
-                known = new Contact(DateTimeOffset.UtcNow, answer.RightUntil, null, null);
-                foreach (var order in orders)
-                    if (working.TryAdd(order.Token, Task.CompletedTask))
-                        working[order.Token] = Task.Run(() => CarryOutAsync(order, cancel), CancellationToken.None);
+                await SayAsync(null, $"in contact with the service on {answer.Agent.Service}, as machine {answer.Agent.Machine}");
+                known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null);
+                foreach (var order in answer.Orders)
+                    Begin(order.Token, () => new CopyWork(line, Path.Combine(home.Folder, "sent"), order).DoAsync(cancel));
+                foreach (var order in answer.Restores ?? [])
+                    Begin(order.Token, () => new RestoreWork(line, home.Folder, order).DoAsync(cancel));
                 // An order is named until its agent has begun it.
-                if (orders.Count > 0)
+                if (answer.Orders.Count + (answer.Restores?.Count ?? 0) > 0)
                     pause = TimeSpan.FromMilliseconds(200);
             }
             catch (LineException e)
@@ -52,22 +53,27 @@ internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
 
     private readonly System.Collections.Concurrent.ConcurrentDictionary<string, Task> working = new();
 
-    private async Task CarryOutAsync(Contracts.CopyOrder order, CancellationToken cancel)
+    private void Begin(string token, Func<Task<string>> work)
+    {
+        if (working.TryAdd(token, Task.CompletedTask))
+            working[token] = Task.Run(() => CarryOutAsync(token, work), CancellationToken.None);
+    }
+
+    private async Task CarryOutAsync(string token, Func<Task<string>> work)
     {
         try
         {
-            var how = await new CopyWork(line, Path.Combine(home.Folder, "sent"), order).DoAsync(cancel);
-            await log.WriteLineAsync(Core.Quantities.Sentence.Begin(how));
+            await log.WriteLineAsync(Core.Quantities.Sentence.Begin(await work()));
         }
         catch (Exception e)
         {
-            await log.WriteLineAsync($"Run {order.Run} failed in a way that nobody foresaw: {e}");
+            await log.WriteLineAsync($"An order failed in a way that nobody foresaw: {e}");
         }
         finally
         {
             // Its token is not named again once it was begun.
             _ = Task.Delay(TimeSpan.FromMinutes(1), CancellationToken.None)
-                .ContinueWith(_ => working.Remove(order.Token, out Task? _), TaskScheduler.Default);
+                .ContinueWith(_ => working.Remove(token, out Task? _), TaskScheduler.Default);
         }
     }
 

@@ -130,6 +130,8 @@ namespace IronKeep.Contracts;
 [JsonSerializable(typeof(RenameAnswer))]
 [JsonSerializable(typeof(RenameRequest))]
 [JsonSerializable(typeof(RestoreRequest))]
+[JsonSerializable(typeof(RestoreBeginRequest))]
+[JsonSerializable(typeof(RestoreEndRequest))]
 [JsonSerializable(typeof(RotationAnswer))]
 [JsonSerializable(typeof(RunAnswer))]
 [JsonSerializable(typeof(RunFiguresAnswer))]

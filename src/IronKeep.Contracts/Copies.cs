@@ -100,11 +100,17 @@ public sealed record EntryAnswer(
 public sealed record FolderAnswer(string CopyId, string Path, IReadOnlyList<EntryAnswer> Entries);
 
 /// <summary>
-/// What to restore (all when no paths are given) and to which folder on the service's machine. Existing says what happens where a
-/// file or link exists already: "keep" (the default: it stays and is reported), "overwrite", or "beside" (the restored one gets a name
-/// beside it).
+/// What to restore (all when no paths are given) and to which folder. Existing says what happens where a file or link exists already:
+/// "keep" (the default: it stays and is reported), "overwrite", or "beside" (the restored one gets a name beside it). Machine is where, by
+/// its agent; null: the service's own. A copy of another machine is given to an agent only with a reason.
 /// </summary>
-public sealed record RestoreRequest(IReadOnlyList<string> Paths, string To, string? Existing = null);
+public sealed record RestoreRequest(
+    IReadOnlyList<string> Paths,
+    string To,
+    string? Existing = null,
+    string? Machine = null,
+    string? Reason = null
+);
 
 /// <summary>
 /// What to write of a copy (all when no paths are given) in an open format, on the service's machine: as "tar" into a new file, compressed

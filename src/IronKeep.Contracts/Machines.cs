@@ -67,15 +67,64 @@ public sealed record CopyOrder(
     int Compression
 );
 
-/// <summary>What an agent is told with each contact, and what it is to do, which is nothing new where the list is empty.</summary>
-public sealed record OrdersAnswer(AgentAnswer Agent, IReadOnlyList<CopyOrder> Orders);
+/// <summary>
+/// What an agent is to give back: paths of a copy (all when there are none) below a folder of its machine, by the token that ends with it.
+/// Of is the machine that the copy is of, by who asked for it; reason is why, where the copy is of another machine. The root is as this
+/// machine may name it.
+/// </summary>
+public sealed record RestoreOnMachine(
+    string Token,
+    long Run,
+    string CopyId,
+    string Job,
+    string Of,
+    DateTimeOffset Taken,
+    IReadOnlyList<string> Takes,
+    long Items,
+    long Bytes,
+    int Depth,
+    IReadOnlyList<string> Root,
+    IReadOnlyList<string> Paths,
+    string To,
+    string Existing,
+    string By,
+    string? Reason
+);
+
+/// <summary>
+/// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
+/// give back.
+/// </summary>
+public sealed record OrdersAnswer(AgentAnswer Agent, IReadOnlyList<CopyOrder> Orders, IReadOnlyList<RestoreOnMachine>? Restores = null);
+
+/// <summary>An agent has a restore in hand; instance is that start of it.</summary>
+public sealed record RestoreBeginRequest(string? Instance = null);
+
+/// <summary>
+/// The end of a restore: what was made, and how much of what was wanted could not be, with the first of that in words; all of it is in the
+/// log.
+/// </summary>
+public sealed record RestoreEndRequest(
+    CopyReportRequest Report,
+    long Files,
+    long Folders,
+    long Links,
+    long Bytes,
+    long Overwritten,
+    long Beside,
+    long Problems,
+    string? FirstProblem
+);
 
 /// <summary>The copies that the machine remembers, and which start of its agent this is; the answer says which are in force.</summary>
 public sealed record CopyBeginRequest(IReadOnlyList<string> Copies, string? Instance = null);
 
 public sealed record CopyBeginAnswer(IReadOnlyList<string> InForce);
 
-/// <summary>Figures of a copy while it is made: as in the figures of a run, and what became of the files of the copy before.</summary>
+/// <summary>
+/// Figures of a copy while it is made, or of a restore, which says items and bytes alone: as in the figures of a run, and what became of the
+/// files of the copy before.
+/// </summary>
 public sealed record CopyFigures(
     long Items,
     long SelectedBytes,

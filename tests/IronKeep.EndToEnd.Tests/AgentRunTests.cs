@@ -16,12 +16,14 @@ public sealed class AgentRunTests : IDisposable
     }
 
     private string Folder => programs.Root + "/agent";
+    private string Office => Path.Combine(programs.Root, "office");
     private string Data => Path.Combine(programs.Root, "cameras");
 
     private async Task BeginAsync()
     {
         await programs.BeginAsync();
         Directory.CreateDirectory(Data);
+        Directory.CreateDirectory(Office);
         await File.WriteAllTextAsync(
             programs.Root + "/charter.yaml",
             $$"""
@@ -34,6 +36,7 @@ public sealed class AgentRunTests : IDisposable
               few: { keep: newest 2, at-least: 1 }
             jobs:
               cameras: { on: curlew, takes: {{Data}}, into: cellar, policy: few }
+              office: { takes: {{Office}}, into: cellar, policy: few }
             """
         );
         var applied = await programs.ClientAsync("charter", "apply", programs.Root + "/charter.yaml", "--confirm");
@@ -56,9 +59,9 @@ public sealed class AgentRunTests : IDisposable
         agent = programs.StartAgent(Folder);
     }
 
-    private async Task<JsonElement> RunAsync(string outcome)
+    private async Task<JsonElement> RunAsync(string outcome, string job = "cameras")
     {
-        var said = await programs.ClientAsync("job", "run", "cameras", "--output", "json");
+        var said = await programs.ClientAsync("job", "run", job, "--output", "json");
         var run = JsonSerializer.Deserialize<JsonElement>(said.Out);
         Assert.True(run.GetProperty("outcome").GetString() == outcome, said.ToString());
         return run;
@@ -99,6 +102,127 @@ public sealed class AgentRunTests : IDisposable
     }
 
     [Fact]
+    public async Task A_copy_is_given_back_on_its_machine_and_that_of_another_only_with_a_reason()
+    {
+        await BeginAsync();
+        await Shell(
+            $"cd {Data}; mkdir -p a/b; seq 1 400000 > a/numbers; for i in $(seq 900); do echo $i > a/b/$i; done; ln -s b a/link; "
+                + "ln a/numbers a/same; chmod 640 a/numbers; truncate -s 5M a/hole; head -c 20000000 /dev/urandom > film"
+        );
+        await RunAsync("ok");
+        var target = Path.Combine(programs.Root, "given");
+        var given = await programs.ClientAsync("copy", "restore", "newest:cameras", "--to", target, "--machine", "curlew");
+        Assert.True(given.ExitCode == 0, given.ToString());
+        Assert.Contains("on curlew", given.Out);
+        Assert.Equal("", await Shell($"diff -r --no-dereference {Data} {target}{Data}; stat -c %h {target}{Data}/a/same | grep -v 2"));
+        // Its limits and reports are those of a restore here: what is there stays, and is named.
+        var again = JsonSerializer.Deserialize<JsonElement>(
+            (
+                await programs.ClientAsync(["copy", "restore", "newest:cameras", "--to", target, "--machine", "curlew", "--output", "json"])
+            ).Out
+        );
+        Assert.Equal("failed", again.GetProperty("outcome").GetString());
+        Assert.Contains("exists already", again.GetProperty("sentence").GetString());
+        var log = (await programs.ClientAsync("run", "log", $"{again.GetProperty("id")}")).Out;
+        // 905 entries, each once, and the first of them in the run's own sentence.
+        Assert.Equal(906, log.Split('\n').Count(l => l.Contains("exists already and was left", StringComparison.Ordinal)));
+        foreach (var into in (string[])[Folder, Folder + "/sent/x"])
+        {
+            var own = await programs.ClientAsync("copy", "restore", "newest:cameras", "--to", into, "--machine", "curlew");
+            Assert.Contains("the agent's own folder", own.ToString());
+        }
+        Assert.True(File.Exists(Folder + "/key.pem"));
+
+        await File.WriteAllTextAsync(Office + "/wages", "much");
+        await RunAsync("ok", "office");
+        string[] wages = ["copy", "restore", "newest:office", "--to", target, "--machine", "curlew"];
+        var refused = await programs.ClientAsync(wages);
+        Assert.Equal(3, refused.ExitCode);
+        Assert.Contains("say why", refused.ToString());
+        Assert.False(Directory.Exists(target + Office));
+        var reasoned = await programs.ClientAsync([.. wages, "--reason", "the office moves to curlew", "--output", "json"]);
+        Assert.True(reasoned.ExitCode == 0, reasoned.ToString());
+        Assert.Equal("much", await File.ReadAllTextAsync(target + Office + "/wages"));
+        var run = JsonSerializer.Deserialize<JsonElement>(reasoned.Out).GetProperty("id").GetInt64();
+        Assert.Contains("the office moves to curlew", (await programs.ClientAsync("run", "log", $"{run}")).Out);
+        var nowhere = await programs.ClientAsync(
+            "copy",
+            "restore",
+            "newest:office",
+            "--to",
+            target,
+            "--machine",
+            "plover",
+            "--reason",
+            "x"
+        );
+        Assert.Equal(3, nowhere.ExitCode);
+    }
+
+    [Fact]
+    public async Task A_restore_whose_agent_or_service_is_killed_ends_by_name_and_leaves_no_half_file()
+    {
+        await BeginAsync();
+        await Shell($"cd {Data}; for i in $(seq 40); do head -c 6000000 /dev/urandom > film-$i; done");
+        await RunAsync("ok");
+        for (var round = 0; round < 2; round++)
+        {
+            var target = Path.Combine(programs.Root, $"given-{round}");
+            var begun = JsonSerializer.Deserialize<JsonElement>(
+                (
+                    await programs.ClientAsync([
+                        "copy",
+                        "restore",
+                        "newest:cameras",
+                        "--to",
+                        target,
+                        "--machine",
+                        "curlew",
+                        "--no-wait",
+                        "--output",
+                        "json",
+                    ])
+                ).Out
+            );
+            while (!Directory.Exists(target) || Directory.GetFileSystemEntries(target).Length == 0)
+                await Task.Delay(20);
+            if (round == 0)
+            {
+                agent!.Kill();
+                await agent.WaitForExitAsync();
+                agent = programs.StartAgent(Folder);
+            }
+            else
+            {
+                programs.Kill();
+                await programs.StartServiceAsync();
+            }
+            var run = await EndedAsync(begun.GetProperty("id").GetInt64());
+            Assert.True(
+                run.GetProperty("outcome").GetString() is "ok" || run.GetProperty("failure").GetString() == "interrupted",
+                $"{run}"
+            );
+            foreach (var file in Directory.Exists(target + Data) ? Directory.GetFiles(target + Data) : [])
+                Assert.Equal("", await Shell($"cmp {file} {Data}/{Path.GetFileName(file)}"));
+            // Over what came back, all of it.
+            var all = await programs.ClientAsync([
+                "copy",
+                "restore",
+                "newest:cameras",
+                "--to",
+                target,
+                "--machine",
+                "curlew",
+                "--existing",
+                "overwrite",
+            ]);
+            // Warned of the folder in which the one that was killed had worked.
+            Assert.True(all.ExitCode is 0 or 1, all.ToString());
+            Assert.Equal("", await Shell($"diff -r {Data} {target}{Data}"));
+        }
+    }
+
+    [Fact]
     public async Task Whoever_is_killed_in_the_middle_the_next_run_goes_on_and_every_copy_restores()
     {
         await BeginAsync();
@@ -121,28 +245,27 @@ public sealed class AgentRunTests : IDisposable
                 programs.Kill();
                 await programs.StartServiceAsync();
             }
-            var id = begun.GetProperty("id").GetInt64();
-            for (var i = 0; ; i++)
-            {
-                var run = JsonSerializer.Deserialize<JsonElement>(
-                    (await programs.ClientAsync("run", "show", $"{id}", "--output", "json")).Out
-                );
-                if (run.GetProperty("state").GetString() == "ended")
-                {
-                    Assert.True(
-                        run.GetProperty("outcome").GetString() is "ok" or "warned"
-                            || run.GetProperty("failure").GetString() == "interrupted",
-                        $"{run}"
-                    );
-                    break;
-                }
-                Assert.True(i < 600, $"{run}");
-                await Task.Delay(100);
-            }
+            var run = await EndedAsync(begun.GetProperty("id").GetInt64());
+            Assert.True(
+                run.GetProperty("outcome").GetString() is "ok" or "warned" || run.GetProperty("failure").GetString() == "interrupted",
+                $"{run}"
+            );
         }
         await RunAsync("ok");
         await RestoresAsync();
         Assert.Equal(0, (await programs.ClientAsync("store", "check", "cellar", "--depth", "deep")).ExitCode);
+    }
+
+    private async Task<JsonElement> EndedAsync(long id)
+    {
+        for (var i = 0; ; i++)
+        {
+            var run = JsonSerializer.Deserialize<JsonElement>((await programs.ClientAsync("run", "show", $"{id}", "--output", "json")).Out);
+            if (run.GetProperty("state").GetString() == "ended")
+                return run;
+            Assert.True(i < 600, $"{run}");
+            await Task.Delay(100);
+        }
     }
 
     private static async Task<string> Shell(string script)

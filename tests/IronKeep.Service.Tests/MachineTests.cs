@@ -378,6 +378,91 @@ public sealed class MachineTests
         Assert.NotEqual(order.Token, Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Orders).Token);
     }
 
+    /// <summary>What may be read is one copy, by the machine that it is given back on, as long as that run lasts.</summary>
+    [Fact]
+    public async Task An_agent_that_lies_about_a_restore_reads_and_ends_nothing_of_another()
+    {
+        await using var bench = await StartAsync();
+        await bench.ApplyAsync(bench.Charter());
+        using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
+        using var plover = await TestAgent.JoinedAsync(bench, "plover");
+        await bench.BackUpAsync();
+        var copy = Assert.Single(await bench.CopiesAsync());
+        foreach (
+            var (machine, to, reason, status, says) in new[]
+            {
+                ("curlew", "/x", null, HttpStatusCode.Conflict, "say why"),
+                ("curlew", "/x", "  ", HttpStatusCode.Conflict, "say why"),
+                ("curlew", "x", "why", HttpStatusCode.BadRequest, "not an absolute path"),
+                ("curlew", "/x", new string('w', 501), HttpStatusCode.BadRequest, "reason"),
+                ("dunlin", "/x", "why", HttpStatusCode.NotFound, "no machine 'dunlin'"),
+            }
+        )
+        {
+            var refused = await bench.RawAsync(
+                HttpMethod.Post,
+                $"copies/{copy.Id}/restores",
+                new RestoreRequest([], to, null, machine, reason)
+            );
+            Assert.Equal(status, refused.StatusCode);
+            Assert.Contains(says, await refused.Content.ReadAsStringAsync());
+        }
+        var run = await GiveBackAsync();
+        var order = Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Restores!);
+        Assert.Equal(("curlew", copy.Id, copy.Machine, "it moved"), (run.Machine, order.CopyId, order.Of, order.Reason));
+        Assert.Empty((await plover.SayAsync<OrdersAnswer>("orders", plover.Self())).Restores!);
+        var at = $"restores/{order.Token}";
+        var begin = new RestoreBeginRequest();
+        await plover.RefusedAsync($"{at}/begin", begin, HttpStatusCode.Gone);
+        await curlew.SayAsync<CopyReportAnswer>($"{at}/begin", begin);
+        // Its token makes no copy.
+        await curlew.RefusedAsync($"copies/{order.Token}/begin", new CopyBeginRequest([]), HttpStatusCode.Gone);
+        var report = new CopyReportRequest(new CopyFigures(-1, long.MaxValue, 1, 0, 1, 0, 0, 0, 1, 0), 0, []);
+        var end = new RestoreEndRequest(report, -5, 1, 1, long.MaxValue, 0, 0, 0, "\u202e\u0007x");
+        foreach (
+            var (path, body, expected) in new[]
+            {
+                ("chunks", "", HttpStatusCode.BadRequest),
+                ("chunks", new string('\u0001', 34), HttpStatusCode.BadRequest),
+                ("chunks", new string('\u0001', 33), HttpStatusCode.OK),
+                ("chunks", new string('x', 2_000_000), HttpStatusCode.RequestEntityTooLarge),
+                ("list", "", HttpStatusCode.NotFound),
+                ("end", "{}", HttpStatusCode.BadRequest),
+            }
+        )
+        {
+            var (status, text) = await curlew.RawAsync($"{at}/{path}", body);
+            Assert.True(expected == status, $"{path} of {body.Length}: {status} {text}");
+            Assert.DoesNotContain("   at ", text);
+            Assert.NotEqual(HttpStatusCode.OK, (await plover.RawAsync($"{at}/{path}", body)).Status);
+        }
+        Assert.Equal(RunState.Running, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).State);
+        await bench.SendAsync<RunAnswer>(HttpMethod.Post, $"runs/{run.Id}/cancel");
+        await bench.IdleAsync();
+        foreach (var (path, body) in new (string, object)[] { ("report", report), ("end", end), ("begin", begin) })
+            await curlew.RefusedAsync($"{at}/{path}", body, HttpStatusCode.Gone);
+        Assert.Equal(HttpStatusCode.Gone, (await curlew.RawAsync($"{at}/chunks", new string('\u0001', 33))).Status);
+        Assert.Equal(Outcome.Cancelled, (await bench.GetAsync<RunAnswer>($"runs/{run.Id}")).Outcome);
+
+        // Ended once; figures that cannot be are shown as something that can.
+        run = await GiveBackAsync();
+        at = $"restores/{Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Restores!).Token}";
+        await curlew.SayAsync<CopyReportAnswer>($"{at}/begin", begin);
+        await curlew.SayAsync<CopyReportAnswer>($"{at}/end", end);
+        await bench.IdleAsync();
+        await curlew.SayAsync<CopyReportAnswer>($"{at}/end", end with { Problems = 7 });
+        var ended = await bench.GetAsync<RunAnswer>($"runs/{run.Id}");
+        Assert.Equal(Outcome.Ok, ended.Outcome);
+        Assert.StartsWith("0 files", ended.Sentence);
+
+        async Task<RunAnswer> GiveBackAsync() =>
+            await bench.SendAsync<RunAnswer>(
+                HttpMethod.Post,
+                $"copies/{copy.Id}/restores",
+                new RestoreRequest([], "/srv/back", null, "curlew", "it moved")
+            );
+    }
+
     private static IEnumerable<(string Path, string Body, HttpStatusCode Expected)> Lies(string token)
     {
         var at = $"copies/{token}";

@@ -6264,6 +6264,8 @@ export interface components {
       paths: string[];
       to: string;
       existing?: null | string;
+      machine?: null | string;
+      reason?: null | string;
     };
     RotaAnswer: {
       name: string;

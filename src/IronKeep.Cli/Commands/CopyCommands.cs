@@ -191,9 +191,16 @@ internal static class CopyCommands
         };
         var to = new Option<string>("--to")
         {
-            Description =
-                "An absolute folder on the service's machine; paths are kept below it; '/' gives files back to where they came from",
+            Description = "An absolute folder; paths are kept below it; '/' gives files back to where they came from",
             Required = true,
+        };
+        var machine = new Option<string?>("--machine")
+        {
+            Description = "The machine whose agent writes it; the service's own when not given",
+        };
+        var reason = new Option<string?>("--reason")
+        {
+            Description = "Why a copy of another machine is to be on that machine; needed for that",
         };
         var existing = new Option<string>("--existing")
         {
@@ -208,7 +215,13 @@ internal static class CopyCommands
                 var copy = await FindAsync(client, parsed.GetValue(id)!, cancel);
                 var run = await client.PostAsync<RunAnswer>(
                     At(copy, "restores"),
-                    new RestoreRequest(parsed.GetValue(paths) ?? [], parsed.GetValue(to)!, parsed.GetValue(existing)),
+                    new RestoreRequest(
+                        parsed.GetValue(paths) ?? [],
+                        parsed.GetValue(to)!,
+                        parsed.GetValue(existing),
+                        parsed.GetValue(machine),
+                        parsed.GetValue(reason)
+                    ),
                     cancel
                 );
                 return await Watching.BegunAsync(parsed, client, run, cancel);
@@ -216,6 +229,8 @@ internal static class CopyCommands
             id,
             paths,
             to,
+            machine,
+            reason,
             existing,
             Watching.NoWait
         );

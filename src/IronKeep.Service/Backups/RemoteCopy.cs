@@ -2,7 +2,6 @@ using IronKeep.Contracts;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
-using IronKeep.Service.Basics;
 using IronKeep.Service.Machines;
 using IronKeep.Service.Runs;
 using IronKeep.Stores.Chunks;
@@ -18,18 +17,13 @@ namespace IronKeep.Service.Backups;
 /// </summary>
 internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder order, TimeProvider clock) : IArrivals, IDisposable
 {
-    private const int MostCopies = 1000,
-        MostLines = 1000,
-        MostText = 4000;
-
-    /// <summary>Lines of one run's log beyond which an agent is not written down any more.</summary>
-    private const long MostLogged = 100_000;
+    private const int MostCopies = 1000;
+    private readonly SaidLines said = new(live);
     private readonly Lock gate = new();
     private readonly TaskCompletionSource<CopyRecord> made = new(TaskCreationOptions.RunContinuationsAsynchronously);
     private ArrivingCopy? arriving;
     private DateTimeOffset taken;
     private Lazy<CopyCommitAnswer>? ending;
-    private long lines;
     private bool over;
 
     public RunFigures Figures { get; } = new();
@@ -62,32 +56,24 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
 
     public void Report(CopyReportRequest report)
     {
-        if (report.Lines.Count > MostLines)
-            throw WireRefused("says more lines at once than is taken");
         lock (gate)
         {
             ThrowIfOver();
-            // Said again because the answer was lost: what is known already is passed over.
-            for (var i = 0; i < report.Lines.Count; i++)
-                if (report.First + i == lines && lines < MostLogged)
-                {
-                    lines++;
-                    live.Log(report.Lines[i].Severity, Plain(report.Lines[i].Text));
-                }
+            said.Take(report);
         }
         var f = report.Figures;
         Figures.Take(
             new SaidFigures(
-                Count(f.Items),
-                Count(f.SelectedBytes),
-                Count(f.ReadBytes),
-                Count(f.Skipped),
-                Count(f.FilesRead),
-                Count(f.Known),
-                Count(f.Altered),
-                Count(f.Gone),
-                Count(f.Added),
-                Count(f.Moving)
+                SaidLines.Count(f.Items),
+                SaidLines.Count(f.SelectedBytes),
+                SaidLines.Count(f.ReadBytes),
+                SaidLines.Count(f.Skipped),
+                SaidLines.Count(f.FilesRead),
+                SaidLines.Count(f.Known),
+                SaidLines.Count(f.Altered),
+                SaidLines.Count(f.Gone),
+                SaidLines.Count(f.Added),
+                SaidLines.Count(f.Moving)
             )
         );
     }
@@ -143,7 +129,7 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
     public void Fail(CopyFailRequest request)
     {
         Report(request.Report);
-        Refuse(new RunFailedException(request.Failure, Plain(request.Message)));
+        Refuse(new RunFailedException(request.Failure, SaidLines.Plain(request.Message)));
     }
 
     /// <summary>Ends the copy as a failure, whoever is at fault.</summary>
@@ -186,8 +172,4 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
     }
 
     private static ArrivalRefusedException WireRefused(string how) => new(ArrivalFault.Wrong, $"what was sent {how}");
-
-    private static long Count(long said) => Math.Clamp(said, 0, long.MaxValue / 4);
-
-    private static string Plain(string text) => StrangersWords.OneLine(text, MostText);
 }

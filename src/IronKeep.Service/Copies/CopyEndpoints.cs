@@ -2,6 +2,7 @@ using System.Globalization;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
@@ -9,6 +10,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
+using IronKeep.Service.Machines;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
@@ -341,6 +343,7 @@ public static class CopyEndpoints
         KeepContext db,
         RunQueue queue,
         CharterInForce charter,
+        MachineList machines,
         IOptions<ServiceSettings> settings,
         HttpContext http,
         CancellationToken cancel,
@@ -350,8 +353,14 @@ public static class CopyEndpoints
         var (copy, missing) = await CopyBook.FindAsync(db, id, store, cancel);
         if (copy is null)
             return missing!;
-        if (BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad)
+        var machine = request.Machine is { } named && named != settings.Value.Machine ? named : null;
+        if (
+            (machine is null ? BadTarget(request.To, request.Paths, charter, settings.Value) : BadWish(request.To, request.Paths)) is
+            { } bad
+        )
             return bad;
+        if (machine is not null && await BadMachineAsync(machine, copy, request.Reason, machines, cancel) is { } away)
+            return away;
         var existing = ExistingRule.Keep;
         if (request.Existing is { } rule)
         {
@@ -362,7 +371,8 @@ public static class CopyEndpoints
         var run = await queue.AddAsync(
             new RunRequest(RunKind.Restore, copy.Job, copy.Store, Actor.Person(http.User.Identity!.Name!))
             {
-                Order = new RestoreOrder(id, request.Paths, request.To, existing),
+                Order = new RestoreOrder(id, request.Paths, request.To, existing, machine, request.Reason?.Trim()),
+                Machine = machine,
             },
             cancel
         );
@@ -372,15 +382,59 @@ public static class CopyEndpoints
     /// <summary>Why nothing can be written to a path of the service's machine, or null.</summary>
     internal static ProblemHttpResult? BadTarget(string to, IReadOnlyList<string> paths, CharterInForce charter, ServiceSettings settings)
     {
-        if (paths.Any(p => p is null))
-            return Problems.Invalid("a path is null; name the paths to take, or leave the list empty for all");
-        if (!to.StartsWith('/') || to.Contains('\0'))
-            return Problems.Invalid($"'{to}' is not an absolute path on the service's machine; begin it with '/'");
-        if (paths.Count > 10_000)
-            return Problems.Invalid($"{paths.Count} paths are too many at once; name folders, at most 10000 paths");
+        if (BadWish(to, paths) is { } bad)
+            return bad;
         // Looked at once more at the moment of writing, when links may lead elsewhere.
         return OwnFolders.Of(charter.Charter, settings).Reason(RealPaths.OfExistingPart(to)) is { } why
             ? Problems.Refused($"'{to}' cannot be written to: {why}")
+            : null;
+    }
+
+    /// <summary>Why no machine could do it, or null.</summary>
+    private static ProblemHttpResult? BadWish(string to, IReadOnlyList<string> paths)
+    {
+        if (paths.Any(p => p is null))
+            return Problems.Invalid("a path is null; name the paths to take, or leave the list empty for all");
+        if (!to.StartsWith('/') || to.Contains('\0') || to.Length > MostPath)
+            return Problems.Invalid($"'{Short(to)}' is not an absolute path; begin it with '/', and keep it below {MostPath} letters");
+        // The order of an agent must fit into what it reads at once.
+        if (paths.Count > MostPaths || paths.Sum(p => (long)p.Length) > MostPathLetters)
+            return Problems.Invalid($"{paths.Count} paths are too many at once; name folders, at most {MostPaths} paths");
+        return null;
+    }
+
+    private const int MostPath = 4096,
+        MostPaths = 10_000,
+        MostPathLetters = 200_000,
+        MostReason = 500;
+
+    private static string Short(string to) => to.Length <= 200 ? to : to[..200] + "…";
+
+    /// <summary>
+    /// Why a copy is not given back on a machine: it has no agent that may come, or the copy is of another and nobody says why.
+    /// </summary>
+    private static async Task<ProblemHttpResult?> BadMachineAsync(
+        string machine,
+        Copy copy,
+        string? reason,
+        MachineList machines,
+        CancellationToken cancel
+    )
+    {
+        if ((await machines.AllAsync(cancel)).FirstOrDefault(m => m.Name == machine) is not { } there)
+            return Problems.NotThere("machine", machine, "machines");
+        if (there.State != AgentState.Joined)
+            return Problems.Refused(
+                $"machine {machine} has no agent that may come for it; enrol it with 'ironkeep machine enrol {machine}', or restore on the "
+                    + $"service's machine"
+            );
+        if (reason is { Length: > MostReason })
+            return Problems.Invalid($"a reason of more than {MostReason} letters is read by nobody; say it shorter");
+        return machine != copy.Machine && string.IsNullOrWhiteSpace(reason)
+            ? Problems.Refused(
+                $"copy {copy.Id} is of machine {copy.Machine}, and whoever is on {machine} could then read it; say why it is to be "
+                    + $"there, with a reason"
+            )
             : null;
     }
 

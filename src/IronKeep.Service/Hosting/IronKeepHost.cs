@@ -209,6 +209,8 @@ public static class IronKeepHost
         services.AddSingleton<ClockWatch>();
         services.AddSingleton<AgentBook>();
         services.AddSingleton<AgentOrders>();
+        services.AddSingleton<AgentPatience>();
+        services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
         services.AddSingleton<MachineList>();
         services.AddSingleton<AgentListening>();

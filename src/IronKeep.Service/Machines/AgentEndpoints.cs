@@ -29,7 +29,7 @@ internal static class AgentEndpoints
             return TypedResults.Ok(Answer(known));
         });
 
-        agent.MapCopies(book, orders, Answer);
+        agent.MapOrders(book, orders, Answer);
 
         AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }

@@ -12,20 +12,37 @@ public sealed class AgentOrders(TimeProvider clock)
 {
     /// <summary>How long an order that has ended is remembered, for an agent whose last answer was lost (real time).</summary>
     private static readonly TimeSpan Remembers = TimeSpan.FromMinutes(10);
+
+    /// <summary>How many are given out at once: an answer has its limit, and the rest follow when these are begun.</summary>
+    private const int MostAtOnce = 8;
     private readonly ConcurrentDictionary<string, AgentOrder> all = new();
     private readonly ConcurrentDictionary<string, TaskCompletionSource> bells = new();
 
-    /// <summary>Gives an order to a machine; its agent comes for it.</summary>
+    /// <summary>Has a machine make a copy; its agent comes for it.</summary>
     public AgentOrder Give(string machine, Func<string, CopyOrder> make, IArrivals arrivals)
+    {
+        var token = NewToken();
+        return Give(new AgentOrder(machine, token, arrivals, clock) { Copy = make(token) });
+    }
+
+    /// <summary>Has a machine give something back; its agent comes for it.</summary>
+    public AgentOrder Give(string machine, Func<string, RestoreOnMachine> make, IDepartures departures)
+    {
+        var token = NewToken();
+        return Give(new AgentOrder(machine, token, departures, clock) { Restore = make(token) });
+    }
+
+    private AgentOrder Give(AgentOrder order)
     {
         foreach (var (token, old) in all)
             if (old.EndedFor is { } ended && ended > Remembers)
                 all.TryRemove(token, out _);
-        var order = new AgentOrder(machine, make(RandomNumberGenerator.GetHexString(64, lowercase: true)), arrivals, clock);
-        all[order.Copy.Token] = order;
-        Bell(machine).TrySetResult();
+        all[order.Token] = order;
+        Bell(order.Machine).TrySetResult();
         return order;
     }
+
+    private static string NewToken() => RandomNumberGenerator.GetHexString(64, lowercase: true);
 
     /// <summary>The order of a token, for the machine that it was given to; null for any other.</summary>
     public AgentOrder? Of(string token, string machine) => all.TryGetValue(token, out var order) && order.Machine == machine ? order : null;
@@ -34,7 +51,7 @@ public sealed class AgentOrders(TimeProvider clock)
     /// The orders of a machine that nobody came for yet; waits for one at most so long (real time). An order whose answer may have been
     /// lost is given out again until its agent begins it.
     /// </summary>
-    public async Task<IReadOnlyList<CopyOrder>> TakeAsync(string machine, string? instance, TimeSpan most, CancellationToken cancel)
+    public async Task<IReadOnlyList<AgentOrder>> TakeAsync(string machine, string? instance, TimeSpan most, CancellationToken cancel)
     {
         // An agent that was started anew has what it began before in hand no more.
         foreach (var order in all.Values.Where(o => o.Machine == machine && !o.IsOver))
@@ -44,7 +61,7 @@ public sealed class AgentOrders(TimeProvider clock)
         while (true)
         {
             var bell = bells.AddOrUpdate(machine, _ => NewBell(), (_, old) => old.Task.IsCompleted ? NewBell() : old);
-            var waiting = all.Values.Where(o => o.Machine == machine && o.IsWaiting).Select(o => o.Copy).ToList();
+            var waiting = all.Values.Where(o => o.Machine == machine && o.IsWaiting).Take(MostAtOnce).ToList();
             if (waiting.Count > 0)
                 return waiting;
             try
@@ -63,21 +80,35 @@ public sealed class AgentOrders(TimeProvider clock)
     private static TaskCompletionSource NewBell() => new(TaskCreationOptions.RunContinuationsAsynchronously);
 }
 
-/// <summary>What arrives for an order. Calls may come at once; each answers for itself.</summary>
-public interface IArrivals
+/// <summary>What an agent says of an order, whatever it is to do. Calls may come at once; each answers for itself.</summary>
+public interface IOrderTalk
+{
+    void Report(CopyReportRequest report);
+    void Fail(CopyFailRequest request);
+}
+
+/// <summary>What arrives for a copy.</summary>
+public interface IArrivals : IOrderTalk
 {
     CopyBeginAnswer Begin(CopyBeginRequest request);
     byte[] Take(ReadOnlySpan<byte> batch);
     byte[] Has(ReadOnlySpan<byte> told);
-    void Report(CopyReportRequest report);
 
     /// <summary>Makes the copy; said again it answers as it did.</summary>
     CopyCommitAnswer Commit(CopyCommitRequest request);
-    void Fail(CopyFailRequest request);
+}
+
+/// <summary>What leaves for a restore.</summary>
+public interface IDepartures : IOrderTalk
+{
+    byte[] Give(ReadOnlySpan<byte> asked);
+
+    /// <summary>Ends it; said again it changes nothing.</summary>
+    void End(RestoreEndRequest request);
 }
 
 /// <summary>One order, from when it is given to its end.</summary>
-public sealed class AgentOrder(string machine, CopyOrder copy, IArrivals arrivals, TimeProvider clock)
+public sealed class AgentOrder(string machine, string token, IOrderTalk talk, TimeProvider clock)
 {
     /// <summary>Bodies of one order that may lie in memory at once; an agent sends four.</summary>
     private const int BodiesAtOnce = 8;
@@ -87,11 +118,15 @@ public sealed class AgentOrder(string machine, CopyOrder copy, IArrivals arrival
         stopped;
 
     public string Machine => machine;
-    public CopyOrder Copy => copy;
+    public string Token => token;
+
+    /// <summary>What is to be done: a copy to make, or to give back.</summary>
+    public CopyOrder? Copy { get; init; }
+    public RestoreOnMachine? Restore { get; init; }
 
     /// <summary>Held by whoever reads a body; others of the order wait, so that one machine cannot fill the memory.</summary>
     internal SemaphoreSlim Reading { get; } = new(BodiesAtOnce);
-    public IArrivals Arrivals => arrivals;
+    public IOrderTalk Talk => talk;
 
     /// <summary>Whether its agent has not begun it yet.</summary>
     public bool IsWaiting => !begun && endedAt < 0;

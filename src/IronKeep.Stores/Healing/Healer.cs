@@ -4,6 +4,7 @@ using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Healing;

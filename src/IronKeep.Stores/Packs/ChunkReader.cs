@@ -79,22 +79,6 @@ public sealed class ChunkReader : IChunkSource
             yield return id;
     }
 
-    /// <summary>The identities of a folder's listing; more than any folder needs is a <see cref="StoreDamageException"/>.</summary>
-    internal List<ChunkId> ListingIds(ContentRef content)
-    {
-        var ids = new List<ChunkId>();
-        foreach (var id in Ids(content))
-        {
-            if (ids.Count == MostListingChunks)
-                throw new StoreDamageException("a folder's listing is longer than any folder needs");
-            ids.Add(id);
-        }
-        return ids;
-    }
-
-    /// <summary>At least 32 KiB each: 16 GiB of names.</summary>
-    private const int MostListingChunks = 512 * 1024;
-
     private System.Collections.Immutable.ImmutableArray<ChunkId> IdsIn(ChunkId list)
     {
         var bytes = Read(list);

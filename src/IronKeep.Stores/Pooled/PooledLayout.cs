@@ -4,6 +4,7 @@ using IronKeep.Stores.Keys;
 using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Restores;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
@@ -26,8 +27,12 @@ public sealed class PooledLayout : ILayoutKind
     public IStoreLayout OpenToRead(StoreOpening opening) => PooledStore.OpenToRead(opening.Place, opening.Secret);
 }
 
-public sealed partial class PooledStore : IKeyedLayout
+public sealed partial class PooledStore : IKeyedLayout, ITreeSource
 {
+    int ITreeSource.Readers => Environment.ProcessorCount;
+
+    IChunkSource ITreeSource.OpenTree() => NewTreeReader();
+
     private static readonly LayoutAbilities Abilities = new()
     {
         TakesBackups = true,

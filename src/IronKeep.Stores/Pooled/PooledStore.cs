@@ -3,6 +3,7 @@ using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;

@@ -15,6 +15,8 @@ public sealed class PosixException(int error, string what) : IOException($"{what
     public bool AccessDenied => Error is 1 or 13;
     public bool Exists => Error == AlreadyThere;
     public bool NoSpace => Error is 28 or 122;
+
+    public bool ReadOnly => Error is 30;
     public bool NotSupported => Error is 95 or 22 or 38;
 
     private static string Describe(int error) =>

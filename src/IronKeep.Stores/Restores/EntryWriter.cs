@@ -1,6 +1,6 @@
 using System.Text;
-using IronKeep.Stores.Packs;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Restores;
@@ -9,7 +9,7 @@ namespace IronKeep.Stores.Restores;
 /// Makes files, links, FIFOs and devices, one worker's own: each is made and finished where nobody else can enter, then put in its place.
 /// </summary>
 internal sealed class EntryWriter(
-    ChunkReader reader,
+    IChunkSource reader,
     Staging staging,
     OpenHandles handles,
     RestoreNotes notes,

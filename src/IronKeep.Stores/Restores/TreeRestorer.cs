@@ -1,8 +1,8 @@
 using IronKeep.Stores.Chunks;
-using IronKeep.Stores.Packs;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Restores;
@@ -14,7 +14,7 @@ namespace IronKeep.Stores.Restores;
 /// in the report; the rest is done.
 /// </summary>
 public sealed class TreeRestorer(
-    PooledStore store,
+    ITreeSource source,
     Action<long, long>? progress = null,
     ExistingRule existing = ExistingRule.Keep,
     ForbiddenFolders? forbidden = null
@@ -45,7 +45,7 @@ public sealed class TreeRestorer(
     {
         cancel = cancellation;
         using var opened = TargetFolder.Open(target, forbidden);
-        var wanted = Wanted.Of(store, record, paths, notes);
+        var wanted = Wanted.Of(source, record, paths, notes);
         if (!wanted.All && !wanted.Below.Any())
             return notes.ToReport();
         // A copy cannot hold more than it says: one that does was made to fill the disk.
@@ -75,7 +75,7 @@ public sealed class TreeRestorer(
     private void Work()
     {
         var workers = Enumerable
-            .Range(0, Environment.ProcessorCount)
+            .Range(0, source.Readers)
             .Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default))
             .ToArray();
         if (Volatile.Read(ref unfinished) == 0)
@@ -88,7 +88,7 @@ public sealed class TreeRestorer(
 
     private void Worker()
     {
-        using var reader = store.NewTreeReader();
+        using var reader = source.OpenTree();
         var writer = new EntryWriter(reader, staging, handles, notes, linked, existing, cancel);
         while (true)
         {
@@ -108,11 +108,11 @@ public sealed class TreeRestorer(
             }
             Release(step.Folder);
             if (Interlocked.Decrement(ref unfinished) == 0)
-                ready.Release(Environment.ProcessorCount);
+                ready.Release(source.Readers);
         }
     }
 
-    private void Do(Step step, ChunkReader reader, EntryWriter writer)
+    private void Do(Step step, IChunkSource reader, EntryWriter writer)
     {
         if (step.One is { } one)
         {
@@ -122,13 +122,14 @@ public sealed class TreeRestorer(
         List<TreeEntry> entries;
         try
         {
-            entries = FolderListing.Read(reader.Read(step.Listing));
+            entries = FolderListing.Read(reader.ReadListing(step.Listing));
         }
         catch (StoreDamageException e)
         {
             notes.Report(step.Folder.Path + "/", $"the folder's listing is damaged: {e.Message}");
             return;
         }
+        reader.Expect(entries.Where(e => e.Kind == EntryKind.File && e.Content.Depth == 0).SelectMany(e => e.Content.Ids));
         foreach (var entry in entries)
         {
             if (failure is not null || cancel.IsCancellationRequested)
@@ -265,13 +266,20 @@ public sealed class TreeRestorer(
         }
         try
         {
-            using var reader = store.NewReader();
-            Push([.. reader.ListingIds(wanted.Entry.Content).Select(id => new Step(folder, id, null)).Reverse()]);
+            Push([.. ListingIds(wanted.Entry.Content).Select(id => new Step(folder, id, null)).Reverse()]);
         }
         catch (StoreDamageException e)
         {
             notes.Report(folder.Path + "/", $"the folder's listing is damaged: {e.Message}");
         }
+    }
+
+    private IEnumerable<ChunkId> ListingIds(ContentRef content)
+    {
+        if (content.Depth == 0)
+            return content.Ids;
+        using var reader = source.OpenTree();
+        return reader.ListingIds(content);
     }
 
     private void Push(Step[] steps)

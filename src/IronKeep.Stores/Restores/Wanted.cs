@@ -1,4 +1,5 @@
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Restores;
@@ -18,7 +19,7 @@ internal sealed class Wanted(TreeEntry entry)
     public static Wanted Everything(TreeEntry entry) => new(entry) { All = true };
 
     /// <summary>The root with the paths that the copy holds; the others are reported.</summary>
-    public static Wanted Of(PooledStore store, CopyRecord record, IReadOnlyList<string> paths, RestoreNotes notes)
+    public static Wanted Of(ITreeSource store, CopyRecord record, IReadOnlyList<string> paths, RestoreNotes notes)
     {
         var root = new Wanted(TreeWalk.RootOf(record)) { All = paths.Count == 0 };
         foreach (var path in paths)
@@ -31,7 +32,7 @@ internal sealed class Wanted(TreeEntry entry)
         return root;
     }
 
-    private bool Add(PooledStore store, List<byte[]> names)
+    private bool Add(ITreeSource store, List<byte[]> names)
     {
         // First to its end: of a path that leads nowhere not even the folders are made.
         var found = new List<TreeEntry>();

@@ -74,6 +74,12 @@ public interface IChunkSource : IDisposable
     /// <summary>The raw bytes of a chunk, valid until the next call.</summary>
     ReadOnlySpan<byte> Read(ChunkId id);
 
+    /// <summary>The same of a part of a folder's listing.</summary>
+    ReadOnlySpan<byte> ReadListing(ChunkId id) => Read(id);
+
     /// <summary>The identities of the content's chunks in their order, lists resolved as they are come to.</summary>
     IEnumerable<ChunkId> Ids(ContentRef content);
+
+    /// <summary>Says which chunks of content will be read next, in this order; who has them far away may fetch them together.</summary>
+    void Expect(IEnumerable<ChunkId> ids) { }
 }

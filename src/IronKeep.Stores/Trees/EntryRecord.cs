@@ -19,7 +19,7 @@ public static class EntryRecord
     /// <summary>Extended attributes of one entry may take so many bytes.</summary>
     public const int MostAttributeBytes = 512 * 1024;
 
-    private const int LengthSize = 4;
+    internal const int LengthSize = 4;
     private const uint MostNanoseconds = 999_999_999;
     private const int NameAt = HeaderSize + 8 + 2;
 

@@ -1,5 +1,5 @@
-using IronKeep.Stores.Packs;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Trees;
 
@@ -11,7 +11,7 @@ public static class FileBytes
     public delegate void Piece(ReadOnlySpan<byte> content, long offset);
 
     /// <summary>Gives the pieces in their order. Damage is a <see cref="StoreDamageException"/>.</summary>
-    public static void Each(ChunkReader reader, TreeEntry file, Piece give, CancellationToken cancel)
+    public static void Each(IChunkSource reader, TreeEntry file, Piece give, CancellationToken cancel)
     {
         // What the listing says of the size is proven by the bytes: neither more of them nor fewer.
         var stretches =

@@ -36,6 +36,22 @@ public static class FolderListing
             : throw new StoreDamageException("a folder's listing begins with an unknown version");
 
     /// <summary>
+    /// Puts another identity in the place of each that one chunk of a listing names; <paramref name="to"/> is given each with the depth of
+    /// the content. Anything that is no listing is a <see cref="StoreDamageException"/>.
+    /// </summary>
+    public static void Translate(Span<byte> chunk, Func<ChunkId, int, ChunkId> to)
+    {
+        var rest = Records(chunk);
+        while (rest.Length > 0)
+        {
+            var from = chunk.Length - rest.Length;
+            EntryRecord.Take(ref rest);
+            // Its length stands in front.
+            EntryRecord.Translate(chunk[(from + EntryRecord.LengthSize)..(chunk.Length - rest.Length)], to);
+        }
+    }
+
+    /// <summary>
     /// The entries of one chunk of a listing; anything out of order is a <see cref="StoreDamageException"/>, never a wild read.
     /// </summary>
     public static List<TreeEntry> Read(ReadOnlySpan<byte> chunk)

@@ -1,7 +1,7 @@
-import { Button, Modal, Radio, TextInput } from '@mantine/core';
+import { Button, Modal, NativeSelect, Radio, TextInput } from '@mantine/core';
 import { useState } from 'react';
 import { api, take, type Copy } from '../../api/client';
-import { useAct, useRun, useRunLog } from '../../api/hooks';
+import { useAct, useMachines, useRun, useRunLog } from '../../api/hooks';
 import { Problem } from '../../ui/Page';
 import { Status } from '../../ui/Status';
 import { RunProgress } from '../runs/RunProgress';
@@ -16,11 +16,19 @@ const rules = [
 export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: string[]; close: () => void }) {
   const [to, setTo] = useState('');
   const [existing, setExisting] = useState('keep');
+  const [chosen, setChosen] = useState<string>();
+  const [reason, setReason] = useState('');
+  const known = useMachines();
+  const machines = known.data?.machines ?? [];
+  const own = machines.find((m) => m.own)?.name;
+  const places = machines.filter((m) => m.own || m.state === 'joined').map((m) => m.name);
+  const machine = chosen ?? (places.includes(copy.machine) ? copy.machine : own);
+  const needsReason = machine !== own && machine !== copy.machine;
   const begin = useAct((target: string) =>
     take(
       api.POST('/api/v1/copies/{id}/restores', {
         params: { path: { id: copy.id } },
-        body: { paths, to: target, existing },
+        body: { paths, to: target, existing, machine: machine ?? null, reason: needsReason ? reason : null },
       }),
     ),
   );
@@ -48,8 +56,28 @@ export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: strin
             {paths.length === 0 ? copy.id : paths.map((p) => <div key={p}>{p}</div>)}
           </div>
           {step(2, 'Where to')}
+          {places.length > 1 && (
+            <NativeSelect
+              label="Machine"
+              description="The one that the service runs on, and all whose agent has joined."
+              mb="sm"
+              data={places}
+              value={machine}
+              onChange={(e) => setChosen(e.currentTarget.value)}
+            />
+          )}
+          {needsReason && (
+            <TextInput
+              label="Reason"
+              description={`This copy is of ${copy.machine}: whoever is on ${machine} could then read it. The reason is kept with the run.`}
+              mb="sm"
+              required
+              value={reason}
+              onChange={(e) => setReason(e.currentTarget.value)}
+            />
+          )}
           <TextInput
-            label={`Restore to this folder on ${copy.machine}`}
+            label={`Restore to this folder on ${machine ?? copy.machine}`}
             description="Original paths are recreated below it, and it is created if missing. Use “/” to put files back where they came from."
             placeholder="/srv/restored"
             required
@@ -69,7 +97,7 @@ export function RestoreDialog({ copy, paths, close }: { copy: Copy; paths: strin
             <Button variant="default" size="xs" onClick={close}>
               Cancel
             </Button>
-            <Button type="submit" size="xs" loading={begin.isPending}>
+            <Button type="submit" size="xs" loading={begin.isPending} disabled={known.isPending}>
               Restore
             </Button>
           </div>

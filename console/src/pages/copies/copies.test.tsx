@@ -183,23 +183,50 @@ test('a search that was cut short says so, and one that found nothing says how t
   expect(await screen.findByText(/No copy holds “heron”/)).toBeTruthy();
 });
 
+const machines = {
+  agentsAt: null,
+  machines: [
+    { name: 'dunlin', own: false, state: 'lapsed' },
+    { name: 'heron', own: true, state: 'none' },
+    { name: 'plover', own: false, state: 'joined' },
+  ],
+};
+
 test('a restore keeps what is there unless told otherwise, and a refusal stays beside the button', async () => {
   let answer: unknown = refused(409, '/srv/cellar lies inside store cellar');
-  const asked = serve({ 'POST copies/c1-aaaaa/restores': () => answer });
+  const asked = serve({ 'POST copies/c1-aaaaa/restores': () => answer, 'GET machines': machines });
   show(<RestoreDialog copy={copy('c1-aaaaa')} paths={['/srv/a']} close={() => undefined} />);
   const dialog = within(await screen.findByRole('dialog'));
-  fireEvent.change(dialog.getByRole('textbox'), { target: { value: '/srv/cellar' } });
+  fireEvent.change(await dialog.findByLabelText(/folder on heron/), { target: { value: '/srv/cellar' } });
   fireEvent.click(dialog.getByRole('button', { name: 'Restore' }));
   expect(await dialog.findByText(/lies inside store cellar/)).toBeTruthy();
   answer = { id: 12 };
   fireEvent.click(dialog.getByLabelText('Overwrite it'));
-  fireEvent.change(dialog.getByRole('textbox'), { target: { value: '/srv/back' } });
+  fireEvent.change(dialog.getByLabelText(/folder on heron/), { target: { value: '/srv/back' } });
   fireEvent.click(dialog.getByRole('button', { name: 'Restore' }));
   expect(await dialog.findByText('What came back')).toBeTruthy();
   await waitFor(() =>
     expect(asked.filter((a) => a.method === 'POST').map((a) => a.body)).toEqual([
-      { paths: ['/srv/a'], to: '/srv/cellar', existing: 'keep' },
-      { paths: ['/srv/a'], to: '/srv/back', existing: 'overwrite' },
+      { paths: ['/srv/a'], to: '/srv/cellar', existing: 'keep', machine: 'heron', reason: null },
+      { paths: ['/srv/a'], to: '/srv/back', existing: 'overwrite', machine: 'heron', reason: null },
+    ]),
+  );
+});
+
+test('on another machine a restore asks for the reason, and one whose agent may not come is not offered', async () => {
+  const asked = serve({ 'POST copies/c1-aaaaa/restores': () => ({ id: 12 }), 'GET machines': machines });
+  show(<RestoreDialog copy={copy('c1-aaaaa')} paths={[]} close={() => undefined} />);
+  const dialog = within(await screen.findByRole('dialog'));
+  const choice = await dialog.findByRole('combobox');
+  expect(within(choice).queryByText('dunlin')).toBeNull();
+  expect(dialog.queryByLabelText(/Reason/)).toBeNull();
+  fireEvent.change(choice, { target: { value: 'plover' } });
+  fireEvent.change(dialog.getByLabelText(/Reason/), { target: { value: 'the register moves' } });
+  fireEvent.change(dialog.getByLabelText(/folder on plover/), { target: { value: '/srv/back' } });
+  fireEvent.click(dialog.getByRole('button', { name: 'Restore' }));
+  await waitFor(() =>
+    expect(asked.filter((a) => a.method === 'POST').map((a) => a.body)).toEqual([
+      { paths: [], to: '/srv/back', existing: 'keep', machine: 'plover', reason: 'the register moves' },
     ]),
   );
 });

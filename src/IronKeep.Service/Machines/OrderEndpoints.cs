@@ -10,48 +10,85 @@ namespace IronKeep.Service.Machines;
 /// What an agent does with an order: begins it, sends what it holds, says how it goes, ends it. A token is of one machine's one order; for
 /// any other it does not exist.
 /// </summary>
-internal static class CopyEndpoints
+internal static class OrderEndpoints
 {
     private const string Bytes = "application/octet-stream";
     private static readonly TimeSpan WaitsAtMost = TimeSpan.FromSeconds(20);
 
-    public static void MapCopies(this IEndpointRouteBuilder agent, AgentBook book, AgentOrders orders, Func<Agent, AgentAnswer> answer)
+    public static void MapOrders(this IEndpointRouteBuilder agent, AgentBook book, AgentOrders orders, Func<Agent, AgentAnswer> answer)
     {
         agent.MapPost("/orders", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
             var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
             await book.HeardAsync(known, self, AgentEndpoints.From(http), cancel);
             var waiting = await orders.TakeAsync(known.Machine, self.Instance, WaitsAtMost, cancel);
-            return TypedResults.Ok(new OrdersAnswer(answer(known), waiting));
+            return TypedResults.Ok(
+                new OrdersAnswer(
+                    answer(known),
+                    [.. waiting.Select(o => o.Copy).OfType<CopyOrder>()],
+                    [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()]
+                )
+            );
         });
         var copies = agent.MapGroup("/copies/{token}");
+        MapTalk(copies);
         copies.MapPost("/begin", (string token, CopyBeginRequest request, HttpContext http, CancellationToken cancel) =>
             DoAsync(token, http, order =>
             {
-                var begun = order.Arrivals.Begin(request);
+                var begun = Arrivals(order).Begin(request);
                 order.Begin(request.Instance);
                 return TypedResults.Ok(begun);
             })
         );
         copies.MapPost("/batches", (string token, HttpContext http, CancellationToken cancel) =>
-            BytesAsync(token, http, WireBatch.Most, (order, body) => order.Arrivals.Take(body), cancel)
+            BytesAsync(token, http, WireBatch.Most, (order, body) => Arrivals(order).Take(body), cancel)
         );
         copies.MapPost("/has", (string token, HttpContext http, CancellationToken cancel) =>
-            BytesAsync(token, http, MostAsked, (order, body) => order.Arrivals.Has(body), cancel)
+            BytesAsync(token, http, MostAsked, (order, body) => Arrivals(order).Has(body), cancel)
         );
-        copies.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
+        copies.MapPost("/commit", (string token, CopyCommitRequest request, HttpContext http) =>
+            DoAsync(token, http, order => TypedResults.Ok(Arrivals(order).Commit(request)), evenOver: true)
+        );
+        var restores = agent.MapGroup("/restores/{token}");
+        MapTalk(restores);
+        restores.MapPost("/begin", (string token, RestoreBeginRequest request, HttpContext http) => DoAsync(token, http, order =>
             {
-                order.Arrivals.Report(request);
+                _ = Departures(order);
+                order.Begin(request.Instance);
                 return TypedResults.Ok(new CopyReportAnswer(order.IsStopped));
             }));
-        copies.MapPost("/commit", (string token, CopyCommitRequest request, HttpContext http) =>
-            DoAsync(token, http, order => TypedResults.Ok(order.Arrivals.Commit(request)), evenOver: true)
+        restores.MapPost("/chunks", (string token, HttpContext http, CancellationToken cancel) =>
+            BytesAsync(token, http, WireAsk.Most * WireAsk.Size, (order, body) => Departures(order).Give(body), cancel)
         );
-        copies.MapPost("/fail", (string token, CopyFailRequest request, HttpContext http) => DoAsync(token, http, order =>
-            {
-                order.Arrivals.Fail(request);
-                return TypedResults.Ok(new CopyReportAnswer(true));
-            }));
+        restores.MapPost("/end", (string token, RestoreEndRequest request, HttpContext http) => DoAsync(
+                token,
+                http,
+                order =>
+                {
+                    Departures(order).End(request);
+                    return TypedResults.Ok(new CopyReportAnswer(false));
+                },
+                evenOver: true
+            ));
+
+        // How it goes, and why it could not be, whatever it is.
+        void MapTalk(IEndpointRouteBuilder of)
+        {
+            of.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
+                {
+                    order.Talk.Report(request);
+                    return TypedResults.Ok(new CopyReportAnswer(order.IsStopped));
+                }));
+            of.MapPost("/fail", (string token, CopyFailRequest request, HttpContext http) => DoAsync(token, http, order =>
+                {
+                    order.Talk.Fail(request);
+                    return TypedResults.Ok(new CopyReportAnswer(true));
+                }));
+        }
+
+        static IArrivals Arrivals(AgentOrder order) => order.Talk as IArrivals ?? throw new OrderOverException();
+
+        static IDepartures Departures(AgentOrder order) => order.Talk as IDepartures ?? throw new OrderOverException();
 
         async Task<IResult> BytesAsync(
             string token,

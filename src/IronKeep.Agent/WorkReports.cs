@@ -1,0 +1,119 @@
+using IronKeep.Contracts;
+using IronKeep.Core.Watching;
+
+namespace IronKeep.Agent;
+
+/// <summary>
+/// What is said of an order while it is carried out: figures and lines of its log, each second, and at the end why it came to nothing.
+/// Lines stay here until the service took them.
+/// </summary>
+internal sealed class WorkReports(ServiceLine line, string path, Func<CopyFigures> figures)
+{
+    private static readonly TimeSpan ReportsEvery = TimeSpan.FromSeconds(1),
+        TellsWithin = TimeSpan.FromSeconds(10);
+
+    // A report must fit into what the service takes at once, whatever the names of files are.
+    private const int MostLines = 500,
+        MostLetters = 100_000,
+        MostText = 4000,
+        MostWaiting = 20_000;
+    private readonly Lock gate = new();
+    private readonly Queue<CopyLine> lines = [];
+    private long first;
+
+    public void Log(LogSeverity severity, string text)
+    {
+        lock (gate)
+            if (lines.Count < MostWaiting)
+                lines.Enqueue(new CopyLine(severity, text.Length > MostText ? text[..MostText] + "…" : text));
+            else if (lines.Count == MostWaiting)
+                lines.Enqueue(
+                    new CopyLine(LogSeverity.Warning, $"more than {MostWaiting} lines waited for the line; some are left out here")
+                );
+    }
+
+    /// <summary>What is to be said now.</summary>
+    public CopyReportRequest Now()
+    {
+        var letters = 0;
+        lock (gate)
+            return new CopyReportRequest(
+                figures(),
+                first,
+                [.. lines.Take(MostLines).TakeWhile(l => (letters += l.Text.Length) <= MostLetters)]
+            );
+    }
+
+    /// <summary>Reports until it has ended; cancels what gives it up when the service says so.</summary>
+    public async Task KeepOnAsync(CancellationTokenSource giveUp, CancellationToken ended)
+    {
+        while (!ended.IsCancellationRequested)
+        {
+            await Task.Delay(ReportsEvery, ended).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            if (ended.IsCancellationRequested)
+                return;
+            try
+            {
+                if (await SayAsync(ended))
+                    await giveUp.CancelAsync();
+            }
+            catch (LineException e) when (e.Fault is LineFault.Over or LineFault.Refused)
+            {
+                await giveUp.CancelAsync();
+                return;
+            }
+            catch (Exception e) when (e is LineException or OperationCanceledException)
+            {
+                // Said with the next report.
+            }
+        }
+    }
+
+    /// <summary>Says what waits until so little is left that it fits into one report.</summary>
+    public async Task CatchUpAsync(CancellationToken cancel)
+    {
+        for (var report = Now(); report.Lines.Count < Waiting; report = Now())
+            await SayAsync(cancel);
+    }
+
+    /// <summary>Says why it came to nothing, if anybody hears it.</summary>
+    public async Task TellAsync(FailureClass failure, string message)
+    {
+        try
+        {
+            using var limit = new CancellationTokenSource(TellsWithin);
+            await line.PostAsync<CopyFailRequest, CopyReportAnswer>(
+                $"{path}/fail",
+                new CopyFailRequest(Now(), failure, message),
+                limit.Token
+            );
+        }
+        catch (Exception e) when (e is LineException or OperationCanceledException)
+        {
+            // The service notices by the silence.
+        }
+    }
+
+    private int Waiting
+    {
+        get
+        {
+            lock (gate)
+                return lines.Count;
+        }
+    }
+
+    /// <summary>Says it once; whether it is to be given up.</summary>
+    private async Task<bool> SayAsync(CancellationToken cancel)
+    {
+        var report = Now();
+        var answer = await line.PostAsync<CopyReportRequest, CopyReportAnswer>($"{path}/report", report, cancel);
+        lock (gate)
+        {
+            // Two may have said the same at once.
+            for (; first < report.First + report.Lines.Count; first++)
+                lines.Dequeue();
+        }
+        return answer.Stop;
+    }
+}
