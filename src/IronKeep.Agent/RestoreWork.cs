@@ -38,7 +38,7 @@ internal sealed class RestoreWork
         var what = $"run {order.Run}, copy {order.CopyId} to {order.To}, as {order.By} asked for";
         try
         {
-            if (Ask<RestoreBeginRequest>("begin", new(ServiceLine.Instance), giveUp.Token).Stop)
+            if (Ask<OrderBeginRequest>("begin", new(ServiceLine.Instance), giveUp.Token).Stop)
                 return $"{what}: given up";
             reporting = reports.KeepOnAsync(giveUp, ended.Token);
             var report = Restore(giveUp.Token);

@@ -5,6 +5,7 @@ using System.Reflection;
 using System.Runtime.InteropServices;
 using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
+using IronKeep.Runs.Steps;
 
 namespace IronKeep.Agent;
 
@@ -117,7 +118,12 @@ public static class Root
 
     private static Command Work()
     {
-        var work = new Command("work", "Stay in contact with the service, until stopped");
+        var allows = new Option<string>("--allows")
+        {
+            Description = "The file that lists the commands that the service may order here",
+            DefaultValueFactory = _ => AllowedFile.Usual,
+        };
+        var work = new Command("work", "Stay in contact with the service, until stopped") { allows };
         work.SetAction(
             async (parsed, cancel) =>
             {
@@ -134,7 +140,7 @@ public static class Root
                     context.Cancel = true;
                     stopping.Cancel();
                 });
-                await new Agent.Work(home, line, Console.Out).RunAsync(stopping.Token);
+                await new Agent.Work(home, line, new AllowedFile(parsed.GetValue(allows)!), Console.Out).RunAsync(stopping.Token);
                 return Done;
             }
         );

@@ -1,21 +1,29 @@
+using IronKeep.Runs.Steps;
+
 namespace IronKeep.Agent;
 
 /// <summary>
 /// The agent at work: it stays in contact with the service, and says once when that changes. A service that is away is tried again with
 /// growing pauses, which differ from machine to machine, so that not all come at once when it is back.
 /// </summary>
-internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
+internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed, TextWriter log)
 {
     private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(2),
         LongestPause = TimeSpan.FromMinutes(1),
         RefusedPause = TimeSpan.FromMinutes(15),
         NotedEvery = TimeSpan.FromMinutes(1);
+    private readonly StepRunner runner = new(allowed.Read, allowed.Path);
+    private readonly OwedSteps notes = new(Path.Combine(home.Folder, "owed-steps"));
     private Contact known = new(null, null, null, null);
     private DateTimeOffset noted;
 
     public async Task RunAsync(CancellationToken cancel)
     {
         known = home.Contact() ?? known;
+        var owed = new OwedWork(line, runner, notes, log);
+        // What an interrupted run stopped is started before anything else, whether or not the service is there.
+        var paid = owed.PayAsync();
+        var saying = paid.ContinueWith(_ => owed.SayAsync(cancel), TaskScheduler.Default).Unwrap();
         for (var tries = 0; !cancel.IsCancellationRequested; )
         {
             TimeSpan pause;
@@ -31,8 +39,10 @@ internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
                     Begin(order.Token, () => new CopyWork(line, Path.Combine(home.Folder, "sent"), order).DoAsync(cancel));
                 foreach (var order in answer.Restores ?? [])
                     Begin(order.Token, () => new RestoreWork(line, home.Folder, order).DoAsync(cancel));
+                foreach (var order in answer.Steps ?? [])
+                    Begin(order.Token, () => new StepsWork(line, runner, notes, paid, order).DoAsync(cancel));
                 // An order is named until its agent has begun it.
-                if (answer.Orders.Count + (answer.Restores?.Count ?? 0) > 0)
+                if (answer.Orders.Count + (answer.Restores?.Count ?? 0) + (answer.Steps?.Count ?? 0) > 0)
                     pause = TimeSpan.FromMilliseconds(200);
             }
             catch (LineException e)
@@ -48,7 +58,7 @@ internal sealed class Work(AgentHome home, ServiceLine line, TextWriter log)
             Note();
             await Task.Delay(pause, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
-        await Task.WhenAll(working.Values);
+        await Task.WhenAll([.. working.Values, saying]);
     }
 
     private readonly System.Collections.Concurrent.ConcurrentDictionary<string, Task> working = new();

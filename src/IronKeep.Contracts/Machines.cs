@@ -92,13 +92,51 @@ public sealed record RestoreOnMachine(
 );
 
 /// <summary>
-/// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
-/// give back.
+/// A command as its words one by one, the user that it runs as (null: the agent's), and after how many seconds it is ended.
 /// </summary>
-public sealed record OrdersAnswer(AgentAnswer Agent, IReadOnlyList<CopyOrder> Orders, IReadOnlyList<RestoreOnMachine>? Restores = null);
+public sealed record StepWords(string Name, IReadOnlyList<string> Command, string? As, double LimitSeconds);
 
-/// <summary>An agent has a restore in hand; instance is that start of it.</summary>
-public sealed record RestoreBeginRequest(string? Instance = null);
+/// <summary>
+/// What an agent is to run around the copies of a run, where its machine allows it: before at once, until says that it took hold, and the
+/// rest when the service says how the copies went, or is not heard of any more.
+/// </summary>
+public sealed record StepsOrder(
+    string Token,
+    long Run,
+    string Job,
+    IReadOnlyList<StepWords> Before,
+    StepWords? Until,
+    double PatienceSeconds,
+    IReadOnlyList<StepWords> AfterSuccess,
+    IReadOnlyList<StepWords> AfterFailure,
+    IReadOnlyList<StepWords> AlwaysAfter
+);
+
+/// <summary>
+/// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
+/// give back, and steps around them.
+/// </summary>
+public sealed record OrdersAnswer(
+    AgentAnswer Agent,
+    IReadOnlyList<CopyOrder> Orders,
+    IReadOnlyList<RestoreOnMachine>? Restores = null,
+    IReadOnlyList<StepsOrder>? Steps = null
+);
+
+/// <summary>The steps before took hold, or why not.</summary>
+public sealed record StepsReadyRequest(CopyReportRequest Report, FailureClass? Failure, string? Message);
+
+/// <summary>Whether the agent is to end what it runs, and how the copies went (null: they are being made).</summary>
+public sealed record StepsReportAnswer(bool Stop, bool? Success);
+
+/// <summary>The steps after were run: what went wrong with them, and for how many seconds what the steps before stopped was down.</summary>
+public sealed record StepsEndRequest(CopyReportRequest Report, string? Problem, string? AfterSuccessProblem, double? DownSeconds);
+
+/// <summary>What an agent ran after a run that was interrupted, once it was started anew.</summary>
+public sealed record StepsOwedRequest(long Run, IReadOnlyList<CopyLine> Lines);
+
+/// <summary>An agent has a restore or steps in hand; instance is that start of it.</summary>
+public sealed record OrderBeginRequest(string? Instance = null);
 
 /// <summary>
 /// The end of a restore: what was made, and how much of what was wanted could not be, with the first of that in words; all of it is in the
@@ -122,8 +160,8 @@ public sealed record CopyBeginRequest(IReadOnlyList<string> Copies, string? Inst
 public sealed record CopyBeginAnswer(IReadOnlyList<string> InForce);
 
 /// <summary>
-/// Figures of a copy while it is made, or of a restore, which says items and bytes alone: as in the figures of a run, and what became of the
-/// files of the copy before.
+/// Figures of a copy while it is made, or of a restore, which says items and bytes alone: as in the figures of a run, and what became of
+/// the files of the copy before.
 /// </summary>
 public sealed record CopyFigures(
     long Items,

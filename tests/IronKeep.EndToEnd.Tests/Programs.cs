@@ -89,7 +89,8 @@ internal sealed partial class Programs : IDisposable
             $"--IronKeep:DataFolder={DataFolder}",
             $"--IronKeep:Listen={Address}",
             $"--IronKeep:AgentListen=https://127.0.0.1:{port - 10_000}",
-            "--IronKeep:Machine=heron"
+            "--IronKeep:Machine=heron",
+            $"--IronKeep:AllowedCommands={Path.Combine(Root, "agent.yaml")}"
         );
         service.OutputDataReceived += Keep;
         service.ErrorDataReceived += Keep;
@@ -119,7 +120,7 @@ internal sealed partial class Programs : IDisposable
     /// <summary>An agent at work in a folder of its own; whoever starts it stops it.</summary>
     public Process StartAgent(string folder)
     {
-        var agent = Start("ironkeep-agent", [], "work", "--folder", folder);
+        var agent = Start("ironkeep-agent", [], "work", "--folder", folder, "--allows", Path.Combine(Root, "agent.yaml"));
         agent.OutputDataReceived += (_, _) => { };
         agent.ErrorDataReceived += (_, _) => { };
         agent.BeginOutputReadLine();

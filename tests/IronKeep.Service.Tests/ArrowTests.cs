@@ -24,7 +24,7 @@ public sealed class ArrowTests
         "Konscious.Security.Cryptography.Argon2",
         "Microsoft.Extensions.Logging.Abstractions"
     )]
-    [InlineData("IronKeep.Runs", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
+    [InlineData("IronKeep.Runs", "IronKeep.Core", "IronKeep.Stores", "IronKeep.Yaml", "NodaTime", "ZstdSharp")]
     [InlineData("IronKeep.Following", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
     [InlineData("IronKeep.Contracts", "IronKeep.Core")]
     [InlineData("IronKeep.Yaml", "IronKeep.Core", "NodaTime", "YamlDotNet")]

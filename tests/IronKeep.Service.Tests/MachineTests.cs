@@ -412,7 +412,7 @@ public sealed class MachineTests
         Assert.Equal(("curlew", copy.Id, copy.Machine, "it moved"), (run.Machine, order.CopyId, order.Of, order.Reason));
         Assert.Empty((await plover.SayAsync<OrdersAnswer>("orders", plover.Self())).Restores!);
         var at = $"restores/{order.Token}";
-        var begin = new RestoreBeginRequest();
+        var begin = new OrderBeginRequest();
         await plover.RefusedAsync($"{at}/begin", begin, HttpStatusCode.Gone);
         await curlew.SayAsync<CopyReportAnswer>($"{at}/begin", begin);
         // Its token makes no copy.

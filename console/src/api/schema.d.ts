@@ -5590,6 +5590,7 @@ export interface components {
         | 'reported'
         | 'unconfirmed'
         | 'machine-away'
+        | 'hook-failed'
         | 'unknown'
         | null;
     };
@@ -6325,6 +6326,7 @@ export interface components {
         | 'reported'
         | 'unconfirmed'
         | 'machine-away'
+        | 'hook-failed'
         | 'unknown'
         | null;
       sentence: null | string;
@@ -6613,6 +6615,7 @@ export interface components {
         | 'reported'
         | 'unconfirmed'
         | 'machine-away'
+        | 'hook-failed'
         | 'unknown'
         | null;
       sentence: string;

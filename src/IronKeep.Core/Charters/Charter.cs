@@ -52,12 +52,24 @@ public sealed record Charter(DateTimeZone Zone)
     public ImmutableSortedDictionary<string, CauseDefinition> Causes { get; init; } = None<CauseDefinition>();
     public ImmutableSortedDictionary<string, ReportDefinition> Reports { get; init; } = None<ReportDefinition>();
     public ImmutableSortedDictionary<string, LogRules> LogRules { get; init; } = None<LogRules>();
+    public ImmutableSortedDictionary<string, StepDefinition> Steps { get; init; } = None<StepDefinition>();
     public ImmutableSortedDictionary<string, JobDefinition> Jobs { get; init; } = None<JobDefinition>();
 
     private static ImmutableSortedDictionary<string, T> None<T>() => ImmutableSortedDictionary.Create<string, T>(StringComparer.Ordinal);
 
     /// <summary>The zone of a job's schedule.</summary>
     public DateTimeZone ZoneOf(JobDefinition job) => job.Zone ?? Zone;
+
+    /// <summary>What a job does around its copies.</summary>
+    public JobSteps StepsOf(JobDefinition job) =>
+        new(
+            [.. job.Before.Select(s => Steps[s])],
+            job.Until is { } until ? Steps[until] : null,
+            job.Patience,
+            [.. job.AfterSuccess.Select(s => Steps[s])],
+            [.. job.AfterFailure.Select(s => Steps[s])],
+            [.. job.AlwaysAfter.Select(s => Steps[s])]
+        );
 
     /// <summary>What to do about a failure: the site's own words, else the usual ones.</summary>
     public string RemedyOf(FailureClass failure) => Causes.GetValueOrDefault(Kebab.Of(failure))?.Remedy ?? FailureWords.Remedy(failure);

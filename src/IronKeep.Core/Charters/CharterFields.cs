@@ -49,6 +49,7 @@ public static class CharterFields
         ("cause", "causes"),
         ("report", "reports"),
         ("log-rules", "log-rules"),
+        ("step", "steps"),
         ("job", "jobs"),
     ];
 
@@ -222,6 +223,9 @@ public static class CharterFields
     private static CharterField? Patterns(LogRules rules, string key, LogList list) =>
         Many(key, [.. rules.Rules.Where(r => r.List == list).Select(LogRulesReader.Text)]);
 
+    public static ImmutableArray<CharterField> Of(StepDefinition s) =>
+        List(Many("command", s.Command), One("as", s.As), One("limit", Unless(s.Limit, StepDefinition.UsualLimit)), One("note", s.Note));
+
     public static ImmutableArray<CharterField> Of(JobDefinition j) =>
         List(
             One("on", j.On),
@@ -239,6 +243,12 @@ public static class CharterFields
             Many(j.Watched ? "leaves-copy-in" : "into", j.Into),
             One("early", Unless(j.Early, JobDefinition.UsualEarly)),
             One("compression", j.Compression == 1 ? null : Number(j.Compression)),
+            Many("before", j.Before),
+            One("until", j.Until),
+            One("patience", Unless(j.Patience, JobDefinition.UsualPatience)),
+            Many("after-success", j.AfterSuccess),
+            Many("after-failure", j.AfterFailure),
+            Many("always-after", j.AlwaysAfter),
             One("when", Sentence(j.When)),
             One("after", j.After),
             One("zone", j.Zone?.Id),
@@ -300,6 +310,7 @@ public static class CharterFields
             .Concat(charter.Causes.Values.Select(c => ("cause", c.Name, Of(c))))
             .Concat(charter.Reports.Values.Select(r => ("report", r.Name, Of(r))))
             .Concat(charter.LogRules.Values.Select(r => ("log-rules", r.Name, Of(r))))
+            .Concat(charter.Steps.Values.Select(s => ("step", s.Name, Of(s))))
             .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, Of(j))));
 
     /// <summary>The fields of one object; null when there is none of that kind and name.</summary>

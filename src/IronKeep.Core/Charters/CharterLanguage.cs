@@ -165,6 +165,7 @@ public static class CharterLanguage
             One("quiet-after"),
             Many("examples"),
         ],
+        ["step"] = [Many("command"), One("as"), One("limit"), One("note")],
         ["job"] =
         [
             One("on") with
@@ -192,6 +193,15 @@ public static class CharterLanguage
             Many("leaves-copy-in", of: "store"),
             One("early"),
             One("note"),
+            Many("before", of: "step"),
+            One("until") with
+            {
+                Of = "step",
+            },
+            One("patience"),
+            Many("after-success", of: "step"),
+            Many("after-failure", of: "step"),
+            Many("always-after", of: "step"),
             One("when"),
             One("after") with
             {

@@ -93,6 +93,7 @@ public sealed class CharterReader
             Causes = Named(map.Map("causes"), "cause", PeopleReaders.Cause),
             Reports = Named(map.Map("reports"), "report", ReportReader.Report),
             LogRules = Named(map.Map("log-rules"), "log-rules", LogRulesReader.Read),
+            Steps = Named(map.Map("steps"), "step", StepReader.Step),
             Jobs = Named(map.Map("jobs"), "job", JobReader.Read),
         };
         foreach (var (about, kind, name) in uses)

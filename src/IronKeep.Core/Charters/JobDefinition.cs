@@ -45,6 +45,7 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     public static readonly Span UsualStartLimit = new(30, SpanUnit.Minutes);
     public static readonly Span UsualWaitAfterReturn = new(10, SpanUnit.Minutes);
     public static readonly Span UsualCatchUpGap = new(2, SpanUnit.Hours);
+    public static readonly Span UsualPatience = new(2, SpanUnit.Minutes);
 
     /// <summary>The most times a run is tried again.</summary>
     public const int MostRetries = 10;
@@ -91,6 +92,16 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
 
     /// <summary>The level of compression, 1 (fast) to 19 (small).</summary>
     public int Compression { get; init; } = 1;
+
+    /// <summary>The steps around its copies, by name (<see cref="JobSteps"/>).</summary>
+    public ImmutableArray<string> Before { get; init; } = [];
+    public string? Until { get; init; }
+
+    /// <summary>How long <see cref="Until"/> is asked again until it says so.</summary>
+    public Span Patience { get; init; } = UsualPatience;
+    public ImmutableArray<string> AfterSuccess { get; init; } = [];
+    public ImmutableArray<string> AfterFailure { get; init; } = [];
+    public ImmutableArray<string> AlwaysAfter { get; init; } = [];
     public Schedule? When { get; init; }
     public string? After { get; init; }
     public DateTimeZone? Zone { get; init; }

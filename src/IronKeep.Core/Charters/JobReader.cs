@@ -178,6 +178,7 @@ internal static class JobReader
             ExpectTime = read.Span(map.Scalar("expect-time"), atLeastOne: true),
         };
         CheckTimes(job, map, whenNode, read);
+        job = StepReader.Of(job, map, read);
         return
             (watched && leaves is not null && policy is null)
             || (!watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null))

@@ -20,6 +20,7 @@ public enum FailureClass
     Reported,
     Unconfirmed,
     MachineAway,
+    HookFailed,
     Unknown,
 }
 
@@ -42,6 +43,7 @@ public static class FailureWords
             FailureClass.ExitCode => "the program ended with an exit code that means failure",
             FailureClass.Reported => "its log reports an error",
             FailureClass.MachineAway => "the machine is not in contact",
+            FailureClass.HookFailed => "a step before or after the copy failed",
             FailureClass.Unconfirmed => "success was reported, and no copy was found",
             _ => "the cause could not be told",
         };
@@ -72,6 +74,8 @@ public static class FailureWords
                 "Fix what the line reports, then run it again; if the line is harmless, remove it from 'failed' or add it to 'ignores'.",
             FailureClass.MachineAway =>
                 "Check whether the machine is on and its agent at work ('ironkeep-agent show' there); then run the job again.",
+            FailureClass.HookFailed =>
+                "Look first whether what the step stops runs again; the run's log has what the step said. Then run the job again.",
             FailureClass.Unconfirmed =>
                 "Check whether the copy was written somewhere else, or not at all; until one is there, there is no backup of this night.",
             _ => "Read the run's log; if it does not explain the failure, keep the log and report it.",

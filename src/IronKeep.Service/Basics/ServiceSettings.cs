@@ -71,6 +71,9 @@ public sealed class ServiceSettings
     /// </summary>
     public string CommandsFolder { get; set; } = "/etc/ironkeep/commands";
 
+    /// <summary>The file that lists the commands that jobs may run as steps on the service's own machine.</summary>
+    public string AllowedCommands { get; set; } = "/etc/ironkeep/agent.yaml";
+
     /// <summary>The file with the token for the figures at /metrics; empty: none are given out.</summary>
     public string MetricsTokenFile { get; set; } = "";
 

@@ -210,6 +210,7 @@ public static class IronKeepHost
         services.AddSingleton<AgentBook>();
         services.AddSingleton<AgentOrders>();
         services.AddSingleton<AgentPatience>();
+        services.AddSingleton<IOwedLogs, OwedLogs>();
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
         services.AddSingleton<MachineList>();
@@ -286,6 +287,8 @@ public static class IronKeepHost
             services.AddHostedService(s => s.GetRequiredService<CatalogueRunLogs>());
         }
         services.AddHostedService(s => s.GetRequiredService<FactCarrier>());
+        services.AddSingleton<StepsDesk>();
+        services.AddHostedService(s => s.GetRequiredService<StepsDesk>());
         services.AddHostedService(s => s.GetRequiredService<Dispatch>());
         services.AddHostedService(s => s.GetRequiredService<ClockLoop>());
         services.AddHostedService(s => s.GetRequiredService<Teller>());

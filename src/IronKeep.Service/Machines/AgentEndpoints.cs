@@ -12,6 +12,7 @@ internal static class AgentEndpoints
         this IEndpointRouteBuilder app,
         AgentBook book,
         AgentOrders orders,
+        IOwedLogs owed,
         ServiceSettings settings,
         TimeProvider clock
     )
@@ -29,7 +30,7 @@ internal static class AgentEndpoints
             return TypedResults.Ok(Answer(known));
         });
 
-        agent.MapOrders(book, orders, Answer);
+        agent.MapOrders(book, orders, owed, Answer);
 
         AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }

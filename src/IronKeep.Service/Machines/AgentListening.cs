@@ -21,6 +21,7 @@ public sealed class AgentListening(
     IOptions<ServiceSettings> settings,
     AgentBook book,
     AgentOrders orders,
+    IOwedLogs owed,
     TimeProvider clock,
     ILoggerFactory logs,
     ILogger<AgentListening> log
@@ -67,7 +68,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, orders, settings.Value, clock);
+        app.MapAgents(book, orders, owed, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));

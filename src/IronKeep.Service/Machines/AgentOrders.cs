@@ -32,6 +32,13 @@ public sealed class AgentOrders(TimeProvider clock)
         return Give(new AgentOrder(machine, token, departures, clock) { Restore = make(token) });
     }
 
+    /// <summary>Has a machine run steps around the copies of a run; its agent comes for it.</summary>
+    public AgentOrder Give(string machine, Func<string, StepsOrder> make, IStepsTalk talk)
+    {
+        var token = NewToken();
+        return Give(new AgentOrder(machine, token, talk, clock) { Steps = make(token) });
+    }
+
     private AgentOrder Give(AgentOrder order)
     {
         foreach (var (token, old) in all)
@@ -107,6 +114,19 @@ public interface IDepartures : IOrderTalk
     void End(RestoreEndRequest request);
 }
 
+/// <summary>What is said of steps.</summary>
+public interface IStepsTalk : IOrderTalk
+{
+    /// <summary>How the copies went; null: they are being made.</summary>
+    bool? Success { get; }
+
+    /// <summary>The steps before took hold, or did not. Said again it changes nothing.</summary>
+    void Ready(StepsReadyRequest request);
+
+    /// <summary>The steps after were run. Said again it changes nothing.</summary>
+    void End(StepsEndRequest request);
+}
+
 /// <summary>One order, from when it is given to its end.</summary>
 public sealed class AgentOrder(string machine, string token, IOrderTalk talk, TimeProvider clock)
 {
@@ -120,8 +140,9 @@ public sealed class AgentOrder(string machine, string token, IOrderTalk talk, Ti
     public string Machine => machine;
     public string Token => token;
 
-    /// <summary>What is to be done: a copy to make, or to give back.</summary>
+    /// <summary>What is to be done: a copy to make, or to give back, or steps to run.</summary>
     public CopyOrder? Copy { get; init; }
+    public StepsOrder? Steps { get; init; }
     public RestoreOnMachine? Restore { get; init; }
 
     /// <summary>Held by whoever reads a body; others of the order wait, so that one machine cannot fill the memory.</summary>

@@ -15,7 +15,13 @@ internal static class OrderEndpoints
     private const string Bytes = "application/octet-stream";
     private static readonly TimeSpan WaitsAtMost = TimeSpan.FromSeconds(20);
 
-    public static void MapOrders(this IEndpointRouteBuilder agent, AgentBook book, AgentOrders orders, Func<Agent, AgentAnswer> answer)
+    public static void MapOrders(
+        this IEndpointRouteBuilder agent,
+        AgentBook book,
+        AgentOrders orders,
+        IOwedLogs owed,
+        Func<Agent, AgentAnswer> answer
+    )
     {
         agent.MapPost("/orders", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
@@ -26,7 +32,8 @@ internal static class OrderEndpoints
                 new OrdersAnswer(
                     answer(known),
                     [.. waiting.Select(o => o.Copy).OfType<CopyOrder>()],
-                    [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()]
+                    [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()],
+                    [.. waiting.Select(o => o.Steps).OfType<StepsOrder>()]
                 )
             );
         });
@@ -51,7 +58,7 @@ internal static class OrderEndpoints
         );
         var restores = agent.MapGroup("/restores/{token}");
         MapTalk(restores);
-        restores.MapPost("/begin", (string token, RestoreBeginRequest request, HttpContext http) => DoAsync(token, http, order =>
+        restores.MapPost("/begin", (string token, OrderBeginRequest request, HttpContext http) => DoAsync(token, http, order =>
             {
                 _ = Departures(order);
                 order.Begin(request.Instance);
@@ -71,6 +78,42 @@ internal static class OrderEndpoints
                 evenOver: true
             ));
 
+        var steps = agent.MapGroup("/steps/{token}");
+        steps.MapPost("/begin", (string token, OrderBeginRequest request, HttpContext http) => DoAsync(token, http, order =>
+            {
+                var talk = Steps(order);
+                order.Begin(request.Instance);
+                return TypedResults.Ok(new StepsReportAnswer(order.IsStopped, talk.Success));
+            }));
+        steps.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
+            {
+                var talk = Steps(order);
+                talk.Report(request);
+                return TypedResults.Ok(new StepsReportAnswer(order.IsStopped, talk.Success));
+            }));
+        steps.MapPost("/ready", (string token, StepsReadyRequest request, HttpContext http) => DoAsync(token, http, order =>
+            {
+                var talk = Steps(order);
+                talk.Ready(request);
+                return TypedResults.Ok(new StepsReportAnswer(order.IsStopped, talk.Success));
+            }));
+        steps.MapPost("/end", (string token, StepsEndRequest request, HttpContext http) => DoAsync(
+                token,
+                http,
+                order =>
+                {
+                    Steps(order).End(request);
+                    return TypedResults.Ok(new StepsReportAnswer(false, null));
+                },
+                evenOver: true
+            ));
+        agent.MapPost("/steps-owed", async (StepsOwedRequest request, HttpContext http, CancellationToken cancel) =>
+        {
+            var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
+            await owed.NoteAsync(known.Machine, request, cancel);
+            return TypedResults.Ok(new CopyReportAnswer(false));
+        });
+
         // How it goes, and why it could not be, whatever it is.
         void MapTalk(IEndpointRouteBuilder of)
         {
@@ -87,6 +130,8 @@ internal static class OrderEndpoints
         }
 
         static IArrivals Arrivals(AgentOrder order) => order.Talk as IArrivals ?? throw new OrderOverException();
+
+        static IStepsTalk Steps(AgentOrder order) => order.Talk as IStepsTalk ?? throw new OrderOverException();
 
         static IDepartures Departures(AgentOrder order) => order.Talk as IDepartures ?? throw new OrderOverException();
 

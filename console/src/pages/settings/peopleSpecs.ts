@@ -109,6 +109,17 @@ export const peopleSpecs: Record<string, FieldSpec[]> = {
     },
     { key: 'tells', label: 'Tells', help: `${tellable} Empty: it is kept, and told to nobody.` },
   ],
+  step: [
+    {
+      key: 'command',
+      label: 'Command',
+      help: 'The program and its words, one per line. No shell reads them, and the machine must allow them.',
+      example: 'systemctl',
+    },
+    { key: 'as', label: 'As', help: 'The user that it runs as. Empty: that of the agent.', example: 'postgres' },
+    { key: 'limit', label: 'Limit', help: 'After how long it is ended. Usually 10 minutes.', example: '10 minutes' },
+    { key: 'note', label: 'Note', example: 'Stops the register.' },
+  ],
   cause: [
     {
       key: 'cause',

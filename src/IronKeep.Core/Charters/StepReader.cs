@@ -1,0 +1,65 @@
+using IronKeep.Core.Quantities;
+using NodaTime;
+
+namespace IronKeep.Core.Charters;
+
+/// <summary>Reads steps, and what of them a job names.</summary>
+internal static class StepReader
+{
+    private const int MostWords = 200,
+        LongestWord = 4000;
+    private static readonly Duration LongestLimit = Duration.FromHours(24);
+    private static readonly string[] Around = ["before", "until", "after-success", "after-failure", "always-after"];
+
+    public static StepDefinition? Step(string name, CharterNode node, ValueReader read)
+    {
+        var map = read.Map(node, CharterLanguage.Names("step"));
+        var words = map.Strings("command");
+        if (words is null or { Count: 0 })
+            map.Missing("command", "say what it runs, word by word: 'command: [systemctl, stop, register]'");
+        foreach (var word in words ?? [])
+            if (word.Value.Length > LongestWord || word.Value.Contains('\0', StringComparison.Ordinal))
+                read.Wrong(word, $"a word of a command has at most {LongestWord} characters, and none of them is null");
+        if (words is { Count: > MostWords })
+            read.Wrong(words[0], $"a command of {words.Count} words is too long; put it into a script, at most {MostWords} words");
+        var user = map.Scalar("as");
+        if (user is not null && !CharterReader.IsName(user.Value.Replace('_', '-')))
+            read.Wrong(user, $"'{user.Value}' is no name of a user");
+        return words is null or { Count: 0 }
+            ? null
+            : new StepDefinition(name, [.. words.Select(w => w.Value)])
+            {
+                As = user?.Value,
+                Limit = Within(map.Scalar("limit"), read) ?? StepDefinition.UsualLimit,
+                Note = map.Scalar("note")?.Value,
+            };
+    }
+
+    /// <summary>The steps of a job; one that something else carries out has none.</summary>
+    public static JobDefinition Of(JobDefinition job, MapReader map, ValueReader read)
+    {
+        if (job.Watched)
+            foreach (var key in Around)
+                if (map.Any(key) is { } odd)
+                    read.Wrong(odd, $"'{key}' goes with jobs that Iron Keep carries out; take the line out, or 'watched: yes'");
+        if (map.Scalar("patience") is { } patience && map.Any("until") is null)
+            read.Wrong(patience, "'patience' goes with 'until', the step that says whether what went before took hold");
+        return job with
+        {
+            Before = read.Uses(map.Strings("before"), "step"),
+            Until = read.Uses(map.Scalar("until"), "step"),
+            Patience = Within(map.Scalar("patience"), read) ?? JobDefinition.UsualPatience,
+            AfterSuccess = read.Uses(map.Strings("after-success"), "step"),
+            AfterFailure = read.Uses(map.Strings("after-failure"), "step"),
+            AlwaysAfter = read.Uses(map.Strings("always-after"), "step"),
+        };
+    }
+
+    private static Span? Within(ScalarNode? node, ValueReader read)
+    {
+        var span = read.Span(node, atLeastOne: true);
+        if (span is { } given && given.ToDuration() > LongestLimit)
+            read.Wrong(node!, $"'{node!.Value}' is longer than a day; 24 hours are the most");
+        return span;
+    }
+}

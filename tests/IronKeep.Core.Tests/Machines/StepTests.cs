@@ -1,0 +1,97 @@
+using IronKeep.Core.Charters;
+using IronKeep.Core.Machines;
+using IronKeep.Yaml;
+
+namespace IronKeep.Core.Tests.Machines;
+
+/// <summary>Steps as the charter declares them, and as a machine allows them.</summary>
+public sealed class StepTests
+{
+    private const string Head = """
+        charter: 1
+        stores: { cellar: { folder: /srv/cellar } }
+        policies: { few: { keep: newest 2 } }
+        steps:
+          stop: { command: [systemctl, stop, register], limit: 3 minutes }
+          down: { command: [pg_isready], as: postgres }
+          start: { command: [systemctl, start, register] }
+        """;
+
+    private static CharterReading Read(string job, string more = "") =>
+        CharterYaml.Read(Head + more + $"\njobs:\n  register: {{ takes: /srv/register, into: cellar, policy: few, {job} }}\n");
+
+    [Fact]
+    public void A_job_has_its_steps_by_name_and_says_them_again_as_it_was_told()
+    {
+        var reading = Read("before: stop, until: down, patience: 5 minutes, after-failure: [start], always-after: [start]");
+        Assert.Empty(reading.Mistakes);
+        var charter = reading.Charter!;
+        var steps = charter.StepsOf(charter.Jobs["register"]);
+        Assert.Equal(["systemctl", "stop", "register"], Assert.Single(steps.Before).Command.ToArray());
+        Assert.Equal(
+            (180, "postgres", 300),
+            (steps.Before[0].Limit.ToDuration().TotalSeconds, steps.Until!.As, steps.Patience.ToDuration().TotalSeconds)
+        );
+        Assert.Equal((0, 1, 1), (steps.AfterSuccess.Length, steps.AfterFailure.Length, steps.AlwaysAfter.Length));
+        var written = CharterWriter.Write(charter);
+        Assert.Equal(written, CharterWriter.Write(CharterYaml.Read(written).Charter!));
+        Assert.Contains("always-after: start", written);
+        Assert.True(CharterYaml.Read(Head).Charter!.Steps.ContainsKey("stop"));
+        Assert.True(
+            charter.StepsOf(charter.Jobs["register"] with { Before = [], Until = null, AfterFailure = [], AlwaysAfter = [] }).IsEmpty
+        );
+    }
+
+    [Theory]
+    [InlineData("before: stp", "", "did you mean 'stop'?")]
+    [InlineData("patience: 5 minutes", "", "'patience' goes with 'until'")]
+    [InlineData("until: down, patience: 25 hours", "", "longer than a day")]
+    [InlineData("before: [stop, stop]", "", "named twice")]
+    [InlineData("before: stop", "\n  no: { as: root }", "'command' is missing")]
+    [InlineData("before: stop", "\n  no: { command: [''] }", "every item under 'command' is a single text")]
+    [InlineData("before: stop", "\n  no: { command: [a], limit: 2 days }", "longer than a day")]
+    [InlineData("before: stop", "\n  no: { command: [a], as: 'a;b' }", "no name of a user")]
+    [InlineData("before: stop, watched: yes", "", "goes with jobs that Iron Keep carries out")]
+    public void A_mistake_names_the_thing_and_the_way_out(string job, string more, string says) =>
+        Assert.Contains(Read(job, more).Mistakes, m => m.Message.Contains(says, StringComparison.Ordinal));
+
+    private static AllowedCommands Allowed(string yaml) =>
+        AllowedCommands.Read(CharterYaml.ReadNodes(yaml).Root!) is ({ } allowed, _) ? allowed : throw new InvalidOperationException();
+
+    [Fact]
+    public void A_machine_allows_what_it_lists_word_by_word_and_user_by_user()
+    {
+        var allowed = Allowed(
+            "allows:\n  stop: { command: [systemctl, stop, register] }\n  dump: { command: [pg_dump, '*'], as: postgres }\n"
+        );
+        Assert.True(allowed.Allows(["systemctl", "stop", "register"], null));
+        Assert.True(allowed.Allows(["pg_dump", "heron"], "postgres"));
+        foreach (
+            var (command, user) in new (string[], string?)[]
+            {
+                (["systemctl", "stop", "ssh"], null),
+                (["systemctl", "stop"], null),
+                (["systemctl", "stop", "register", "ssh"], null),
+                (["systemctl", "stop", "register"], "root"),
+                (["pg_dump", "heron"], null),
+                (["pg_dump"], "postgres"),
+                (["pg_dump", "heron", "--file=/etc/passwd"], "postgres"),
+                ([], null),
+            }
+        )
+            Assert.False(allowed.Allows(command, user), string.Join(' ', command));
+        Assert.False(AllowedCommands.None.Allows([], null));
+    }
+
+    [Theory]
+    [InlineData("allow: {}", "did you mean 'allows'?")]
+    [InlineData("allows: [a]", "takes names")]
+    [InlineData("allows: { a: { run: [x] } }", "unknown key 'run'")]
+    [InlineData("[]", "must be keys and values")]
+    public void A_list_with_a_mistake_allows_nothing(string yaml, string says)
+    {
+        var (allowed, mistakes) = AllowedCommands.Read(CharterYaml.ReadNodes(yaml).Root!);
+        Assert.Null(allowed);
+        Assert.Contains(mistakes, m => m.Message.Contains(says, StringComparison.Ordinal));
+    }
+}
