@@ -4,6 +4,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
 using IronKeep.Runs.Sending;
+using IronKeep.Runs.Steps;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Sessions;
@@ -17,13 +18,14 @@ internal sealed class CopyWork
 {
     private readonly ServiceLine line;
     private readonly string folder;
+    private readonly StepRunner steps;
     private readonly CopyOrder order;
     private readonly WorkReports reports;
     private RunFigures figures = new();
 
-    public CopyWork(ServiceLine line, string folder, CopyOrder order)
+    public CopyWork(ServiceLine line, string folder, StepRunner steps, CopyOrder order)
     {
-        (this.line, this.folder, this.order) = (line, folder, order);
+        (this.line, this.folder, this.steps, this.order) = (line, folder, steps, order);
         reports = new WorkReports(line, $"copies/{order.Token}", Figures);
     }
 
@@ -69,7 +71,11 @@ internal sealed class CopyWork
     private async Task<CopyRecord> MakeAsync(CancellationToken cancel)
     {
         // Names become folders here.
-        if (!CharterReader.IsName(order.Store) || !CharterReader.IsName(order.Job))
+        if (
+            !CharterReader.IsName(order.Store)
+            || !CharterReader.IsName(order.Job)
+            || (order.Streams ?? []).Any(s => !CharterReader.IsName(s.Step.Name) || s.KeepsAs.Contains('/', StringComparison.Ordinal))
+        )
             throw new RunFailedException(FailureClass.Unknown, "the order names a store or job that no charter could");
         using var memory = new SendingMemory(Path.Combine(folder, order.Store, order.Job));
         var takes = order.Takes.Select(Real).Distinct().ToArray();
@@ -91,9 +97,10 @@ internal sealed class CopyWork
             LeavesOutCaches = order.LeavesOutCaches,
             AllFileSystems = order.OtherFileSystems,
             Level = order.Compression,
+            Streams = [.. (order.Streams ?? []).Select(s => new StreamSource(StepsWork.Step(s.Step), s.KeepsAs))],
         };
         var target = new SendingTarget(new CopyLink(line, order, () => Last(cancel), cancel), memory, memory.Newest, inDoubt);
-        var run = new BackupRun(target, backup, TimeProvider.System, reports.Log);
+        var run = new BackupRun(target, backup, TimeProvider.System, reports.Log) { Steps = steps };
         figures = run.Figures;
         return run.RunAsync(cancel);
     }

@@ -141,7 +141,7 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
             [.. order.AlwaysAfter.Select(Step)]
         );
 
-    private static RunStep Step(StepWords s) => new(s.Name, [.. s.Command], s.As, Within(s.LimitSeconds));
+    internal static RunStep Step(StepWords s) => new(s.Name, [.. s.Command], s.As, Within(s.LimitSeconds));
 
     private static TimeSpan Within(double seconds) => TimeSpan.FromSeconds(Math.Clamp(seconds, 1, 86_400));
 

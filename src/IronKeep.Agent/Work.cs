@@ -36,7 +36,7 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
                 await SayAsync(null, $"in contact with the service on {answer.Agent.Service}, as machine {answer.Agent.Machine}");
                 known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null);
                 foreach (var order in answer.Orders)
-                    Begin(order.Token, () => new CopyWork(line, Path.Combine(home.Folder, "sent"), order).DoAsync(cancel));
+                    Begin(order.Token, () => new CopyWork(line, Path.Combine(home.Folder, "sent"), runner, order).DoAsync(cancel));
                 foreach (var order in answer.Restores ?? [])
                     Begin(order.Token, () => new RestoreWork(line, home.Folder, order).DoAsync(cancel));
                 foreach (var order in answer.Steps ?? [])

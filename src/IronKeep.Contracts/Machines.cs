@@ -64,8 +64,12 @@ public sealed record CopyOrder(
     IReadOnlyList<string> LeavesOut,
     bool LeavesOutCaches,
     bool OtherFileSystems,
-    int Compression
+    int Compression,
+    IReadOnlyList<StreamWords>? Streams = null
 );
+
+/// <summary>A command whose output is taken as a file of this name.</summary>
+public sealed record StreamWords(StepWords Step, string KeepsAs);
 
 /// <summary>
 /// What an agent is to give back: paths of a copy (all when there are none) below a folder of its machine, by the token that ends with it.

@@ -32,6 +32,7 @@ public sealed class StepRunTests : IDisposable
                 ("check", $"test -e {At("took-hold")}"),
                 ("start", $"echo start:$IRONKEEP_COPIES >> {At("trace")}; rm {At("data/state")}; ! test -e {At("start-fails")}"),
                 ("happy", $"echo happy >> {At("trace")}"),
+                ("dump", "seq 300000; echo dumped >&2"),
             }
         )
             await File.WriteAllTextAsync(At(name + ".sh"), script + "\n");
@@ -40,7 +41,7 @@ public sealed class StepRunTests : IDisposable
         await File.WriteAllTextAsync(
             At("agent.yaml"),
             $"allows:\n  stop: {{ command: [sh, {At("stop.sh")}] }}\n  check: {{ command: [sh, {At("check.sh")}] }}\n"
-                + $"  start: {{ command: [sh, {At("start.sh")}] }}\n"
+                + $"  start: {{ command: [sh, {At("start.sh")}] }}\n  dump: {{ command: [sh, {At("dump.sh")}] }}\n"
         );
         File.SetUnixFileMode(At("agent.yaml"), (UnixFileMode)0b110_100_100);
         await programs.BeginAsync();
@@ -78,8 +79,9 @@ public sealed class StepRunTests : IDisposable
               check: { command: [sh, {{At("check.sh")}}] }
               start: { command: [sh, {{At("start.sh")}}] }
               happy: { command: [sh, {{At("happy.sh")}}] }
+              dump: { command: [sh, {{At("dump.sh")}}], keeps-as: register.sql }
             jobs:
-              register: { takes: {{At("data")}}, into: cellar, policy: few, before: stop, until: check, patience: 30 minutes,
+              register: { takes: {{At("data")}}, streams: dump, into: cellar, policy: few, before: stop, until: check, patience: 30 minutes,
                 always-after: start{{(onCurlew ? ", on: curlew" : "")}}{{more}} }
             """
         );
@@ -134,6 +136,8 @@ public sealed class StepRunTests : IDisposable
         var browsed = await programs.ClientAsync("copy", "restore", "newest:register", "--to", At("back"));
         Assert.Equal(0, browsed.ExitCode);
         Assert.Equal("stopped\n", await File.ReadAllTextAsync(At("back") + At("data/state")));
+        Assert.Equal("300000", File.ReadLines(At("back") + "/.streams/dump/register.sql").Last());
+        Assert.Contains("dump: dumped", (await programs.ClientAsync("run", "log", $"{run.GetProperty("id")}")).Out);
         Assert.Empty(Directory.GetFiles(onCurlew ? At("agent/owed-steps") : programs.DataFolder + "/owed-steps"));
 
         // What failed after it is a failure, with the copy there all the same.

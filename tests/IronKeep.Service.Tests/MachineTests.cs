@@ -378,6 +378,24 @@ public sealed class MachineTests
         Assert.NotEqual(order.Token, Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Orders).Token);
     }
 
+    /// <summary>An agent that is older than the service does not know of streams: its copy lacks them, and is none.</summary>
+    [Fact]
+    public async Task A_copy_that_lacks_what_a_step_gives_is_refused()
+    {
+        await using var bench = await StartAsync();
+        var charter = OnCurlew(bench).Replace("on: curlew", "on: curlew\n    streams: dump", StringComparison.Ordinal);
+        await bench.ApplyAsync(charter + "\nsteps: { dump: { command: [pg_dump], keeps-as: register.dump } }\n");
+        using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
+        await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
+        var order = Assert.Single((await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self())).Orders);
+        Assert.Equal(("dump", "register.dump"), Assert.Single(order.Streams!) is var s ? (s.Step.Name, s.KeepsAs) : default);
+        await curlew.SayAsync<CopyBeginAnswer>($"copies/{order.Token}/begin", new CopyBeginRequest([]));
+        var report = new CopyReportRequest(new CopyFigures(1, 1, 1, 0, 1, 0, 0, 0, 1, 0), 0, []);
+        var ended = new CopyCommitRequest(report, [.. order.Takes], 1, 1, 0, 0, [new string('0', 64)], null);
+        var why = await curlew.RefusedAsync($"copies/{order.Token}/commit", ended, HttpStatusCode.BadRequest);
+        Assert.Contains("lacks /.streams/dump/register.dump", why);
+    }
+
     /// <summary>What may be read is one copy, by the machine that it is given back on, as long as that run lasts.</summary>
     [Fact]
     public async Task An_agent_that_lies_about_a_restore_reads_and_ends_nothing_of_another()

@@ -224,7 +224,13 @@ public static class CharterFields
         Many(key, [.. rules.Rules.Where(r => r.List == list).Select(LogRulesReader.Text)]);
 
     public static ImmutableArray<CharterField> Of(StepDefinition s) =>
-        List(Many("command", s.Command), One("as", s.As), One("limit", Unless(s.Limit, StepDefinition.UsualLimit)), One("note", s.Note));
+        List(
+            Many("command", s.Command),
+            One("as", s.As),
+            One("limit", Unless(s.Limit, StepDefinition.UsualLimit)),
+            One("keeps-as", s.KeepsAs),
+            One("note", s.Note)
+        );
 
     public static ImmutableArray<CharterField> Of(JobDefinition j) =>
         List(
@@ -243,6 +249,7 @@ public static class CharterFields
             Many(j.Watched ? "leaves-copy-in" : "into", j.Into),
             One("early", Unless(j.Early, JobDefinition.UsualEarly)),
             One("compression", j.Compression == 1 ? null : Number(j.Compression)),
+            Many("streams", j.Streams),
             Many("before", j.Before),
             One("until", j.Until),
             One("patience", Unless(j.Patience, JobDefinition.UsualPatience)),

@@ -165,7 +165,7 @@ public static class CharterLanguage
             One("quiet-after"),
             Many("examples"),
         ],
-        ["step"] = [Many("command"), One("as"), One("limit"), One("note")],
+        ["step"] = [Many("command"), One("as"), One("limit"), One("keeps-as"), One("note")],
         ["job"] =
         [
             One("on") with
@@ -193,6 +193,7 @@ public static class CharterLanguage
             Many("leaves-copy-in", of: "store"),
             One("early"),
             One("note"),
+            Many("streams", of: "step"),
             Many("before", of: "step"),
             One("until") with
             {

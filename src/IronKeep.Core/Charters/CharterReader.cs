@@ -123,6 +123,7 @@ public sealed class CharterReader
         CheckFollowers(charter.Jobs);
         CheckTimes(charter);
         CheckLayouts(charter);
+        CheckStreams(charter);
         CheckTold(charter);
         RotationReader.CheckLabels(charter.MediaGroups.Values, mistakes, map.Map("media-groups") ?? root);
         return charter;
@@ -160,6 +161,18 @@ public sealed class CharterReader
                     )
                 );
         }
+    }
+
+    /// <summary>A step whose output is taken says as what it is kept.</summary>
+    private void CheckStreams(Charter charter)
+    {
+        foreach (var job in charter.Jobs.Values)
+        foreach (var step in job.Streams.Where(s => charter.Steps.TryGetValue(s, out var found) && found.KeepsAs is null))
+            Wrong(
+                uses.First(u => u.About == $"job {job.Name}" && u.Kind == "step" && u.Name.Value == step).Name,
+                $"job {job.Name}",
+                $"step '{step}' does not say as what its output is kept; give it 'keeps-as: {job.Name}.dump', or such"
+            );
     }
 
     private static readonly string[] Tellable = ["channel", "person", "rota"];

@@ -93,6 +93,9 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// <summary>The level of compression, 1 (fast) to 19 (small).</summary>
     public int Compression { get; init; } = 1;
 
+    /// <summary>The steps whose output it takes, each as a file of its own, by name.</summary>
+    public ImmutableArray<string> Streams { get; init; } = [];
+
     /// <summary>The steps around its copies, by name (<see cref="JobSteps"/>).</summary>
     public ImmutableArray<string> Before { get; init; } = [];
     public string? Until { get; init; }

@@ -40,9 +40,10 @@ internal static class JobReader
                     );
 
         var takes = map.Strings("takes");
-        if (!watched && takes is null)
-            map.Missing("takes", "say what to back up: 'takes: [/srv/data]'");
-        else if (!watched && takes!.Count == 0)
+        var streams = map.Any("streams") is not null;
+        if (!watched && takes is null && !streams)
+            map.Missing("takes", "say what to back up: 'takes: [/srv/data]', or 'streams' with the steps whose output is taken");
+        else if (!watched && takes is { Count: 0 })
             read.Wrong(node, "the list under 'takes' is empty, so nothing would be backed up; name at least one folder");
         foreach (var path in takes ?? [])
             read.Path(path);
@@ -181,7 +182,7 @@ internal static class JobReader
         job = StepReader.Of(job, map, read);
         return
             (watched && leaves is not null && policy is null)
-            || (!watched && (takes is not { Count: > 0 } || job.Into.Length == 0 || policy is null))
+            || (!watched && ((takes is not { Count: > 0 } && job.Streams.IsEmpty) || job.Into.Length == 0 || policy is null))
             ? null
             : job;
     }

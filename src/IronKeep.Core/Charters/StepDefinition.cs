@@ -18,12 +18,16 @@ public sealed record StepDefinition(string Name, ImmutableArray<string> Command)
     public Span Limit { get; init; } = UsualLimit;
     public string? Note { get; init; }
 
+    /// <summary>The name of the file as which its output is kept by jobs that take it as a stream; null: it is no stream.</summary>
+    public string? KeepsAs { get; init; }
+
     public bool Equals(StepDefinition? other) =>
         other is not null
         && Name == other.Name
         && Command.SequenceEqual(other.Command)
         && As == other.As
         && Limit == other.Limit
+        && KeepsAs == other.KeepsAs
         && Note == other.Note;
 
     public override int GetHashCode() => HashCode.Combine(Name, Command.Length, As, Limit);

@@ -7,9 +7,10 @@ namespace IronKeep.Core.Charters;
 internal static class StepReader
 {
     private const int MostWords = 200,
-        LongestWord = 4000;
+        LongestWord = 4000,
+        LongestName = 60;
     private static readonly Duration LongestLimit = Duration.FromHours(24);
-    private static readonly string[] Around = ["before", "until", "after-success", "after-failure", "always-after"];
+    private static readonly string[] Around = ["streams", "before", "until", "after-success", "after-failure", "always-after"];
 
     public static StepDefinition? Step(string name, CharterNode node, ValueReader read)
     {
@@ -31,6 +32,7 @@ internal static class StepReader
             {
                 As = user?.Value,
                 Limit = Within(map.Scalar("limit"), read) ?? StepDefinition.UsualLimit,
+                KeepsAs = Kept(map.Scalar("keeps-as"), read),
                 Note = map.Scalar("note")?.Value,
             };
     }
@@ -46,6 +48,7 @@ internal static class StepReader
             read.Wrong(patience, "'patience' goes with 'until', the step that says whether what went before took hold");
         return job with
         {
+            Streams = read.Uses(map.Strings("streams"), "step"),
             Before = read.Uses(map.Strings("before"), "step"),
             Until = read.Uses(map.Scalar("until"), "step"),
             Patience = Within(map.Scalar("patience"), read) ?? JobDefinition.UsualPatience,
@@ -53,6 +56,16 @@ internal static class StepReader
             AfterFailure = read.Uses(map.Strings("after-failure"), "step"),
             AlwaysAfter = read.Uses(map.Strings("always-after"), "step"),
         };
+    }
+
+    private static string? Kept(ScalarNode? node, ValueReader read)
+    {
+        if (
+            node is not null
+            && (node.Value is "." or ".." || node.Value.Length > LongestName || node.Value.Any(c => c == '/' || char.IsControl(c)))
+        )
+            read.Wrong(node, $"'{node.Value}' cannot be the name of a file; write one without '/', of at most {LongestName} characters");
+        return node?.Value;
     }
 
     private static Span? Within(ScalarNode? node, ValueReader read)

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using IronKeep.Core.Watching;
+using IronKeep.Runs.Steps;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
@@ -27,6 +28,9 @@ public sealed record BackupOrder(
     public bool AllFileSystems { get; init; }
 
     public int Level { get; init; } = 1;
+
+    /// <summary>Commands whose output is taken too.</summary>
+    public ImmutableArray<StreamSource> Streams { get; init; } = [];
 }
 
 /// <summary>
@@ -36,6 +40,9 @@ public sealed record BackupOrder(
 public sealed class BackupRun(ICopyTarget target, BackupOrder order, TimeProvider clock, RunLog log)
 {
     public RunFigures Figures { get; } = new();
+
+    /// <summary>What runs the commands of streams; an order that has some needs it.</summary>
+    public StepRunner? Steps { get; init; }
 
     /// <summary>Does the work; the record is durable when this returns.</summary>
     public Task<CopyRecord> RunAsync(CancellationToken cancel) => Task.Run(() => Run(cancel), CancellationToken.None);
@@ -61,14 +68,15 @@ public sealed class BackupRun(ICopyTarget target, BackupOrder order, TimeProvide
             using (var session = begun = target.BeginCopy(order.Level))
             {
                 Figures.Session = session;
-                var root = new TreeIntake(session, order, Figures, log, cancel).Take();
+                var streams = order.Streams.IsEmpty ? null : new StreamIntake(session, order, Steps!, Figures, log, clock, cancel).Take();
+                var root = new TreeIntake(session, order, streams, Figures, log, cancel).Take();
                 record = new CopyRecord(
                     order.CopyId,
                     order.Job,
                     order.Machine,
                     taken,
                     clock.GetUtcNow(),
-                    order.Takes,
+                    [.. order.Takes, .. order.Streams.Select(s => s.Path)],
                     root.Items,
                     root.Size,
                     Figures.Skipped,

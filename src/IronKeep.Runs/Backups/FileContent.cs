@@ -3,11 +3,24 @@ using IronKeep.Stores.Posix;
 
 namespace IronKeep.Runs.Backups;
 
+/// <summary>Bytes to be taken, from their beginning on.</summary>
+internal interface IContentBytes
+{
+    /// <summary>Fills the buffer from a position on; fewer bytes at the end.</summary>
+    int Read(Span<byte> buffer, long position);
+}
+
+/// <summary>What comes through a pipe; only the next position can be read.</summary>
+internal sealed class PipedContent(Stream pipe) : IContentBytes
+{
+    public int Read(Span<byte> buffer, long position) => pipe.ReadAtLeast(buffer, buffer.Length, throwOnEndOfStream: false);
+}
+
 /// <summary>
 /// The bytes of an open file that hold data, as if they lay one after the other: all of it, or of a file with holes its stretches of
 /// data. Lengths are bytes.
 /// </summary>
-internal sealed class FileContent
+internal sealed class FileContent : IContentBytes
 {
     /// <summary>More stretches than this are joined over their smallest holes.</summary>
     private const int MostExtents = 4096;

@@ -23,7 +23,7 @@ internal sealed class FileIntake(IChunkLane lane, RunFigures figures) : IDisposa
     /// Stores the content from <paramref name="from"/> to <paramref name="to"/> and gives the chunks. Content that became shorter ends
     /// where it ends; <paramref name="read"/> tells how far it went. <paramref name="before"/> is how the content was cut before.
     /// </summary>
-    public List<ChunkId> Take(FileContent content, long from, long to, CutsBefore? before, out long read, CancellationToken cancel)
+    public List<ChunkId> Take(IContentBytes content, long from, long to, CutsBefore? before, out long read, CancellationToken cancel)
     {
         if (buffer.Length == 0)
             buffer = ArrayPool<byte>.Shared.Rent(4 * ContentCutter.Most);

@@ -48,6 +48,10 @@ internal sealed class FolderNode(
     public long Size { get; private set; }
     public long Items { get; private set; }
 
+    /// <summary>An entry that is added to those that the folder has, in its place; null: none.</summary>
+    public TreeEntry? Extra { get; init; }
+    private bool extraDone;
+
     /// <summary>How many files the previous copy had here that are gone; whole when all names have been taken.</summary>
     public long Gone => previous?.Gone ?? 0;
 
@@ -129,7 +133,27 @@ internal sealed class FolderNode(
     }
 
     /// <summary>The finished listing's content.</summary>
-    public ContentRef Finish(ICopySession session) => listing.Finish(session);
+    public ContentRef Finish(ICopySession session)
+    {
+        AddExtra(null, session);
+        return listing.Finish(session);
+    }
+
+    /// <summary>Adds the extra entry once a name follows that stands behind it, or none does.</summary>
+    private void AddExtra(byte[]? following, ICopySession session)
+    {
+        if (Extra is null || extraDone || (following is not null && ByteOrder.Instance.Compare(following, Extra.Name) < 0))
+            return;
+        if (following is not null && ByteOrder.Instance.Equals(following, Extra.Name))
+            throw new RunFailedException(
+                Core.Watching.FailureClass.UnsafePlace,
+                $"{PathOf(following)} is there on this machine, and the copy has what steps give under that name; move it elsewhere"
+            );
+        extraDone = true;
+        Size += Extra.Size;
+        Items += Extra.Items;
+        listing.Add(Extra, session);
+    }
 
     private void Append(Window window, ICopySession session)
     {
@@ -144,6 +168,7 @@ internal sealed class FolderNode(
                 continue;
             Size += entry.Size;
             Items += entry.Kind == EntryKind.Folder ? entry.Items : 1;
+            AddExtra(entry.Name, session);
             listing.Add(entry, session);
         }
         Records(window.Records.Written[at..], session);
@@ -157,6 +182,8 @@ internal sealed class FolderNode(
         {
             var before = records;
             var record = EntryRecord.Take(ref records);
+            if (Extra is not null && !extraDone)
+                AddExtra(EntryRecord.NameOf(record).ToArray(), session);
             listing.Add(before[..(before.Length - records.Length)], EntryRecord.NameOf(record), session);
         }
     }

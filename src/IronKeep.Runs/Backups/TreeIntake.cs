@@ -15,7 +15,14 @@ namespace IronKeep.Runs.Backups;
 /// reading to packing. Memory does not grow with the tree: only folders on the way from the root to where the workers are, and
 /// their windows.
 /// </summary>
-internal sealed class TreeIntake(ICopySession session, BackupOrder order, RunFigures figures, RunLog log, CancellationToken cancel)
+internal sealed class TreeIntake(
+    ICopySession session,
+    BackupOrder order,
+    TreeEntry? streams,
+    RunFigures figures,
+    RunLog log,
+    CancellationToken cancel
+)
 {
     private const int Attempts = 3;
     private readonly Owners owners = new();
@@ -28,11 +35,12 @@ internal sealed class TreeIntake(ICopySession session, BackupOrder order, RunFig
     /// <summary>A folder of which the next window is to be taken, or a stretch of a big file.</summary>
     private readonly record struct Work(FolderNode? Folder, BigFile? File, int Stretch);
 
-    /// <summary>Does the work and gives the entry of "/".</summary>
+    /// <summary>Does the work and gives the entry of "/", which has what came of streams too.</summary>
     public TreeEntry Take()
     {
         var takes = TakeTree.Of(order.Takes);
-        stack.Push(new Work(new FolderNode(null, null, [], takes.Taken ? "" : null, takes, 0, order.Previous?.RootContent()), null, 0));
+        var top = new FolderNode(null, null, [], takes.Taken ? "" : null, takes, 0, order.Previous?.RootContent()) { Extra = streams };
+        stack.Push(new Work(top, null, 0));
         var workers = Enumerable
             .Range(0, Environment.ProcessorCount)
             .Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default))

@@ -12,6 +12,16 @@ public sealed record RunStep(string Name, ImmutableArray<string> Command, string
     public static RunStep Of(StepDefinition s) => new(s.Name, s.Command, s.As, s.Limit.ToDuration().ToTimeSpan());
 }
 
+/// <summary>A command whose output is a file of a copy, below <see cref="Folder"/>, in a folder of the step's name.</summary>
+public sealed record StreamSource(RunStep Step, string KeepsAs)
+{
+    /// <summary>The folder of a copy in which streams lie; no file of the machine is meant by it.</summary>
+    public const string Folder = ".streams";
+
+    /// <summary>Its path in a copy.</summary>
+    public string Path => $"/{Folder}/{Step.Name}/{KeepsAs}";
+}
+
 /// <summary>What a run does around its copies. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).</summary>
 public sealed record RunSteps(
     ImmutableArray<RunStep> Before,

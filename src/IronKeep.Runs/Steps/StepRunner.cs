@@ -1,7 +1,6 @@
 using System.ComponentModel;
 using System.Diagnostics;
 using IronKeep.Core.Machines;
-using IronKeep.Core.Watching;
 
 namespace IronKeep.Runs.Steps;
 
@@ -12,10 +11,6 @@ namespace IronKeep.Runs.Steps;
 /// </summary>
 public sealed class StepRunner(Func<AllowedCommands> allowed, string allowedFile)
 {
-    private const int MostLines = 100,
-        MostLetters = 500;
-    private static readonly TimeSpan Lingers = TimeSpan.FromSeconds(1);
-
     /// <summary>
     /// Runs a step to its end. What went wrong, in words that follow its name; null: nothing. Cancelling ends the command.
     /// </summary>
@@ -26,51 +21,47 @@ public sealed class StepRunner(Func<AllowedCommands> allowed, string allowedFile
         CancellationToken cancel
     )
     {
+        var (begun, problem) = Begin(step, surroundings, log, cancel);
+        if (begun is null)
+            return problem;
+        using (begun)
+        {
+            begun.DropOutput();
+            return await begun.EndAsync();
+        }
+    }
+
+    /// <summary>
+    /// Begins a step whose output is read by whoever asks; or why not, in words that follow its name. Cancelling ends the command.
+    /// </summary>
+    internal (BegunStep? Begun, string? Problem) Begin(
+        RunStep step,
+        IReadOnlyDictionary<string, string> surroundings,
+        RunLog log,
+        CancellationToken cancel
+    )
+    {
         try
         {
             if (step.Command.IsDefaultOrEmpty || !allowed().Allows(step.Command, step.As))
-                return $"is not allowed on this machine: list '{string.Join(' ', step.Command.IsDefault ? [] : step.Command)}'"
-                    + (step.As is null ? "" : $" as {step.As}")
-                    + $" in {allowedFile} there";
+                return (
+                    null,
+                    $"is not allowed on this machine: list '{string.Join(' ', step.Command.IsDefault ? [] : step.Command)}'"
+                        + (step.As is null ? "" : $" as {step.As}")
+                        + $" in {allowedFile} there"
+                );
         }
         catch (IOException e)
         {
-            return $"is not allowed on this machine: {e.Message}";
+            return (null, $"is not allowed on this machine: {e.Message}");
         }
-        using var within = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        within.CancelAfter(step.Limit);
-        Process process;
         try
         {
-            process = Process.Start(StartOf(step, surroundings))!;
+            return (new BegunStep(step, Process.Start(StartOf(step, surroundings))!, log, cancel), null);
         }
         catch (Exception e) when (e is Win32Exception or IOException or InvalidOperationException or UnauthorizedAccessException)
         {
-            return $"cannot be run: {e.Message}";
-        }
-        using (process)
-        {
-            // One that asks is answered with the end.
-            process.StandardInput.Close();
-            var said = new LastLines(MostLines, MostLetters);
-            var reading = Task.WhenAll(said.ReadAsync(process.StandardOutput), said.ReadAsync(process.StandardError));
-            try
-            {
-                await process.WaitForExitAsync(within.Token);
-                // What it left behind may hold its outputs open; nobody waits for that.
-                await Task.WhenAny(reading, Task.Delay(Lingers, CancellationToken.None));
-            }
-            catch (OperationCanceledException)
-            {
-                Kill(process);
-                said.Say(step.Name, log);
-                cancel.ThrowIfCancellationRequested();
-                return $"did not end within {step.Limit.TotalSeconds:0} s and was ended";
-            }
-            said.Say(step.Name, log);
-            return process.ExitCode == 0 ? null
-                : said.Last is { } last ? $"ended with {process.ExitCode}: {last}"
-                : $"ended with {process.ExitCode}";
+            return (null, $"cannot be run: {e.Message}");
         }
     }
 
@@ -93,17 +84,5 @@ public sealed class StepRunner(Func<AllowedCommands> allowed, string allowedFile
         foreach (var (name, value) in surroundings)
             start.Environment[name] = value;
         return start;
-    }
-
-    private static void Kill(Process process)
-    {
-        try
-        {
-            process.Kill(entireProcessTree: true);
-        }
-        catch (Exception e) when (e is InvalidOperationException or Win32Exception or AggregateException)
-        {
-            // It has ended by itself.
-        }
     }
 }

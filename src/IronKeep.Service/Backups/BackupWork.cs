@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Catalogue;
 using IronKeep.Core.Ceilings;
 using IronKeep.Core.Charters;
@@ -6,6 +7,7 @@ using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Runs;
 using IronKeep.Runs.Backups;
+using IronKeep.Runs.Steps;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
@@ -84,26 +86,30 @@ public sealed class BackupWork(
     {
         if (!charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job))
             return new RunEnding(Outcome.Cancelled, $"the charter has no job {live.Run.Job} any more");
+        var declared = charter.Charter;
         if (RerunOrder.Of(live.Run) is { } order)
         {
             if (
-                (await earlier.OfAsync(order.Revision, cancel))?.Jobs.GetValueOrDefault(job.Name) is not { } then
+                await earlier.OfAsync(order.Revision, cancel) is not { } before
+                || before.Jobs.GetValueOrDefault(job.Name) is not { } then
                 || then.Into.Any(s => !charter.Charter.Stores.ContainsKey(s))
             )
                 return new RunEnding(
                     Outcome.Cancelled,
                     $"the settings of revision {order.Revision} of the charter cannot be used any more; run {job.Name} with today's"
                 );
-            job = then;
+            (job, declared) = (then, before);
             live.Log(LogSeverity.Info, $"with the settings of revision {order.Revision} of the charter");
         }
         var isHere = live.Run.Machine == settings.Value.Machine;
         // Links can have changed since the charter was applied.
         if (isHere && PlaceRules.Unsafe(job, charter.Charter.Stores.Values) is { } why)
             throw new RunFailedException(FailureClass.UnsafePlace, why);
-        if (desk.Of(live, job, charter.Charter.StepsOf(job)) is not { } steps)
-            return await CopyAsync(live, job, isHere, cancel);
-        return await StepsAsync(steps, live, () => CopyAsync(live, job, isHere, cancel), cancel);
+        var streams = job.Streams.Select(s => declared.Steps[s]).Select(s => new StreamSource(RunStep.Of(s), s.KeepsAs ?? s.Name));
+        var sources = new Sources(isHere, [.. streams]);
+        if (desk.Of(live, job, declared.StepsOf(job)) is not { } steps)
+            return await CopyAsync(live, job, sources, cancel);
+        return await StepsAsync(steps, live, () => CopyAsync(live, job, sources, cancel), cancel);
     }
 
     /// <summary>
@@ -148,12 +154,15 @@ public sealed class BackupWork(
             : ending;
     }
 
-    private async Task<RunEnding> CopyAsync(LiveRun live, JobDefinition job, bool isHere, CancellationToken cancel)
+    /// <summary>Whether the run is of the service's own machine, and the commands whose output it takes.</summary>
+    private sealed record Sources(bool AreHere, ImmutableArray<StreamSource> Streams);
+
+    private async Task<RunEnding> CopyAsync(LiveRun live, JobDefinition job, Sources sources, CancellationToken cancel)
     {
-        var takes = isHere ? job.Takes.Select(t => Real(t, live)).Distinct().ToArray() : [.. job.Takes];
+        var takes = sources.AreHere ? job.Takes.Select(t => Real(t, live)).Distinct().ToArray() : [.. job.Takes];
         var made = new List<Made>();
         foreach (var store in job.Into)
-            made.Add(await IntoAsync(live, job, store, takes, made, cancel));
+            made.Add(await IntoAsync(live, job, store, takes, sources, made, cancel));
         var ending = await EndAsync(live, job, made, cancel);
         if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures)
             return ending;
@@ -171,12 +180,13 @@ public sealed class BackupWork(
         JobDefinition job,
         string storeName,
         string[] takes,
+        Sources sources,
         List<Made> before,
         CancellationToken cancel
     )
     {
         RunFigures? figures = null;
-        var isHere = live.Run.Machine == settings.Value.Machine;
+        var isHere = sources.AreHere;
         try
         {
             var store =
@@ -202,8 +212,9 @@ public sealed class BackupWork(
                 LeavesOutCaches = job.LeavesOutCaches,
                 AllFileSystems = job.OtherFileSystems,
                 Level = job.Compression,
+                Streams = sources.Streams,
             };
-            var run = isHere ? new BackupRun(store, order, clock, live.Log) : null;
+            var run = isHere ? new BackupRun(store, order, clock, live.Log) { Steps = desk.Runner } : null;
             figures = run?.Figures;
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = run is not null

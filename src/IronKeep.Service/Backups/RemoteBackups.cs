@@ -35,7 +35,8 @@ public sealed class RemoteBackups(AgentOrders orders, AgentPatience patience, Ti
                 [.. order.LeavesOut],
                 order.LeavesOutCaches,
                 order.AllFileSystems,
-                order.Level
+                order.Level,
+                [.. order.Streams.Select(s => new StreamWords(RemoteSteps.Word(s.Step), s.KeepsAs))]
             ),
             copy
         );

@@ -107,6 +107,9 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
             || request.Takes.Any(t => t.Length is < 1 or > 4096 || t[0] != '/' || t.Any(char.IsControl))
         )
             throw WireRefused("ends in a way that no copy does");
+        // An agent that knows nothing of streams would leave out what they give, and say nothing.
+        if (order.Streams.FirstOrDefault(s => !request.Takes.Contains(s.Path)) is { } missing)
+            throw WireRefused($"lacks {missing.Path}, which step {missing.Step.Name} gives; is the agent older than the service?");
         var record = new CopyRecord(
             order.CopyId,
             order.Job,

@@ -40,17 +40,15 @@ public sealed class StepsDesk(
         steps.IsEmpty ? null
         : live.Run.Machine == settings.Value.Machine
             ? new StepsHere(
-                new StepsAround(
-                    new OwedRun(live.Run.Id, job.Name, clock.GetUtcNow(), RunSteps.Of(steps)),
-                    new StepRunner(allowed.Read, allowed.Path),
-                    owed,
-                    live.Log
-                ),
+                new StepsAround(new OwedRun(live.Run.Id, job.Name, clock.GetUtcNow(), RunSteps.Of(steps)), Runner, owed, live.Log),
                 paid.Task
             )
         : new RemoteSteps(live, job.Name, RunSteps.Of(steps), orders, patience);
 
     private readonly TaskCompletionSource paid = new(TaskCreationOptions.RunContinuationsAsynchronously);
+
+    /// <summary>What runs commands on the service's own machine.</summary>
+    internal StepRunner Runner => new(allowed.Read, allowed.Path);
 
     /// <summary>Runs what interrupted runs of before owe; no other step is begun before that.</summary>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
@@ -76,7 +74,7 @@ public sealed class StepsDesk(
             using var said = logs.Open(run.Run);
             said.Write(LogSeverity.Warning, "the service was started anew in the middle of this run; its steps after are run now");
             log.LogWarning("Run {Run} ({Job}) was interrupted; its steps after are run now", run.Run, run.Job);
-            var around = new StepsAround(run, new StepRunner(allowed.Read, allowed.Path), owed, said.Write);
+            var around = new StepsAround(run, Runner, owed, said.Write);
             if ((await around.AfterAsync(success: false)).Problem is { } problem)
                 log.LogError("After run {Run} ({Job}): {Problem}; look whether what the job stops runs again", run.Run, run.Job, problem);
         }
@@ -195,5 +193,5 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
 
     private static StepWords[] Words(IEnumerable<RunStep> all) => [.. all.Select(Word)];
 
-    private static StepWords Word(RunStep s) => new(s.Name, [.. s.Command], s.As, s.Limit.TotalSeconds);
+    internal static StepWords Word(RunStep s) => new(s.Name, [.. s.Command], s.As, s.Limit.TotalSeconds);
 }

@@ -15,6 +15,9 @@ public enum EntryKind : byte
 /// <summary>A time of a file: seconds since 1970 (negative before) and nanoseconds, as the file system keeps it.</summary>
 public readonly record struct FileTime(long Seconds, uint Nanoseconds)
 {
+    public static FileTime Of(DateTimeOffset time) =>
+        new(time.ToUnixTimeSeconds(), (uint)(time.UtcTicks % TimeSpan.TicksPerSecond * TimeSpan.NanosecondsPerTick));
+
     public DateTimeOffset ToDateTimeOffset() =>
         DateTimeOffset.FromUnixTimeSeconds(Math.Clamp(Seconds, -62135596800, 253402300799)).AddTicks(Nanoseconds / 100);
 }

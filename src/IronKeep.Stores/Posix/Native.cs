@@ -62,6 +62,9 @@ internal static unsafe partial class Native
     [LibraryImport("libc", EntryPoint = "geteuid")]
     public static partial uint EffectiveUser();
 
+    [LibraryImport("libc", EntryPoint = "getegid")]
+    public static partial uint EffectiveGroup();
+
     [LibraryImport("libc", EntryPoint = "statx", SetLastError = true)]
     public static partial int Statx(int folder, byte* name, int flags, uint mask, StatxBuffer* result);
 

@@ -36,6 +36,11 @@ public sealed class StepTests
         var written = CharterWriter.Write(charter);
         Assert.Equal(written, CharterWriter.Write(CharterYaml.Read(written).Charter!));
         Assert.Contains("always-after: start", written);
+        var alone = CharterYaml.Read(
+            Head + "\n  dump: { command: [pg_dump], keeps-as: a.dump }\njobs:\n  r: { streams: dump, into: cellar, policy: few }\n"
+        );
+        Assert.Equal("dump", Assert.Single(alone.Charter!.Jobs["r"].Streams));
+        Assert.Contains("keeps-as: a.dump", CharterWriter.Write(alone.Charter));
         Assert.True(CharterYaml.Read(Head).Charter!.Steps.ContainsKey("stop"));
         Assert.True(
             charter.StepsOf(charter.Jobs["register"] with { Before = [], Until = null, AfterFailure = [], AlwaysAfter = [] }).IsEmpty
@@ -51,6 +56,8 @@ public sealed class StepTests
     [InlineData("before: stop", "\n  no: { command: [''] }", "every item under 'command' is a single text")]
     [InlineData("before: stop", "\n  no: { command: [a], limit: 2 days }", "longer than a day")]
     [InlineData("before: stop", "\n  no: { command: [a], as: 'a;b' }", "no name of a user")]
+    [InlineData("streams: stop", "", "does not say as what its output is kept")]
+    [InlineData("before: stop", "\n  no: { command: [a], keeps-as: a/b }", "cannot be the name of a file")]
     [InlineData("before: stop, watched: yes", "", "goes with jobs that Iron Keep carries out")]
     public void A_mistake_names_the_thing_and_the_way_out(string job, string more, string says) =>
         Assert.Contains(Read(job, more).Mistakes, m => m.Message.Contains(says, StringComparison.Ordinal));

@@ -435,6 +435,7 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: '30 minutes',
       rare: true,
     },
+    { key: 'streams', label: 'Streams', help: 'Steps whose output is taken, each as a file.', rare: true },
     { key: 'before', label: 'Before', help: 'Steps that run before the copy, in order.', rare: true },
     { key: 'until', label: 'Until', help: 'A step that must succeed before the copy begins.', rare: true },
     {

@@ -118,6 +118,12 @@ export const peopleSpecs: Record<string, FieldSpec[]> = {
     },
     { key: 'as', label: 'As', help: 'The user that it runs as. Empty: that of the agent.', example: 'postgres' },
     { key: 'limit', label: 'Limit', help: 'After how long it is ended. Usually 10 minutes.', example: '10 minutes' },
+    {
+      key: 'keeps-as',
+      label: 'Keeps as',
+      help: 'The file as which its output is kept by jobs that take it as a stream.',
+      example: 'register.dump',
+    },
     { key: 'note', label: 'Note', example: 'Stops the register.' },
   ],
   cause: [
