@@ -37,7 +37,20 @@ public sealed record JobAnswer(
     public required IReadOnlyList<string> Logs { get; init; }
     public required IReadOnlyList<string> Syslog { get; init; }
     public required string? LogRules { get; init; }
+
+    /// <summary>The steps whose output it takes, and those around its copies; null where it has none.</summary>
+    public required IReadOnlyList<string> Streams { get; init; }
+    public required JobStepsAnswer? Steps { get; init; }
 }
+
+/// <summary>The steps around a job's copies, by name, in order.</summary>
+public sealed record JobStepsAnswer(
+    IReadOnlyList<string> Before,
+    string? Until,
+    IReadOnlyList<string> AfterSuccess,
+    IReadOnlyList<string> AfterFailure,
+    IReadOnlyList<string> AlwaysAfter
+);
 
 /// <summary>Who paused a job, why, since when and until when.</summary>
 public sealed record PauseAnswer(string By, string Reason, DateTimeOffset Since, DateTimeOffset Until);

@@ -5792,6 +5792,8 @@ export interface components {
       logs: string[];
       syslog: string[];
       logRules: null | string;
+      streams: string[];
+      steps: null | components['schemas']['JobStepsAnswer'];
     };
     JobForecastAnswer: {
       job: string;
@@ -5814,6 +5816,13 @@ export interface components {
       copiesNow: number;
       /** Format: int32 */
       copiesAtEnd: number;
+    };
+    JobStepsAnswer: {
+      before: string[];
+      until: null | string;
+      afterSuccess: string[];
+      afterFailure: string[];
+      alwaysAfter: string[];
     };
     JobWhenAnswer: {
       job: string;

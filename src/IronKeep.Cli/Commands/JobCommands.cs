@@ -76,8 +76,10 @@ internal static class JobCommands
                     Show.Line($"  its log      {log}");
                 if (job.Note is not null)
                     Show.Line($"  note         {job.Note}");
-                if (!job.Watched)
+                if (job.Takes.Count > 0)
                     Show.Line($"  takes        {string.Join(", ", job.Takes)}");
+                foreach (var (when, steps) in StepsOf(job).Where(s => s.Steps.Count > 0))
+                    Show.Line($"  {when, -13}{string.Join(", ", steps)}");
                 if (job.LeavesOut.Count > 0)
                     Show.Line($"  leaves out   {string.Join(", ", job.LeavesOut)}");
                 if (job.Into.Count > 0)
@@ -347,5 +349,17 @@ internal static class JobCommands
             },
             name
         );
+    }
+
+    private static IEnumerable<(string When, IReadOnlyList<string> Steps)> StepsOf(JobAnswer job)
+    {
+        yield return ("streams", job.Streams);
+        if (job.Steps is not { } steps)
+            yield break;
+        yield return ("before", steps.Before);
+        yield return ("until", steps.Until is { } until ? [until] : []);
+        yield return ("on success", steps.AfterSuccess);
+        yield return ("on failure", steps.AfterFailure);
+        yield return ("always after", steps.AlwaysAfter);
     }
 }

@@ -109,49 +109,7 @@ public sealed class BackupWork(
         var sources = new Sources(isHere, [.. streams]);
         if (desk.Of(live, job, declared.StepsOf(job)) is not { } steps)
             return await CopyAsync(live, job, sources, cancel);
-        return await StepsAsync(steps, live, () => CopyAsync(live, job, sources, cancel), cancel);
-    }
-
-    /// <summary>
-    /// Copies between steps. Those after are run whatever became of it; one that fails makes the run fail, for what was stopped may be down
-    /// still. The copies stay.
-    /// </summary>
-    private static async Task<RunEnding> StepsAsync(IStepsOfRun steps, LiveRun live, Func<Task<RunEnding>> copy, CancellationToken cancel)
-    {
-        RunEnding ending;
-        try
-        {
-            await steps.BeforeAsync(cancel);
-            ending = await copy();
-        }
-        catch (Exception e)
-        {
-            if ((await steps.AfterAsync(success: false)).Problem is not { } wrong)
-                throw;
-            throw new RunFailedException(
-                FailureClass.HookFailed,
-                $"{wrong}; before that: {(e is OperationCanceledException ? "it was ended" : e.Message)}",
-                e
-            );
-        }
-        var after = await steps.AfterAsync(ending.Outcome is Outcome.Ok or Outcome.Warned or Outcome.Suspect);
-        if (after.Down is { } down)
-            ending = ending with { Sentence = $"{ending.Sentence}; down for {down.TotalSeconds:0} s" };
-        if (after.Problem is { } problem)
-            return ending with
-            {
-                Outcome = Outcome.Failed,
-                Failure = FailureClass.HookFailed,
-                FailedStore = null,
-                Sentence = Sentence.Begin($"{problem}. {ending.Sentence}"),
-            };
-        return after.AfterSuccessProblem is { } warning && ending.Outcome == Outcome.Ok
-            ? ending with
-            {
-                Outcome = Outcome.Warned,
-                Sentence = $"{ending.Sentence}; {warning}",
-            }
-            : ending;
+        return await AroundCopies.RunAsync(steps, live.Log, () => CopyAsync(live, job, sources, cancel), cancel);
     }
 
     /// <summary>Whether the run is of the service's own machine, and the commands whose output it takes.</summary>

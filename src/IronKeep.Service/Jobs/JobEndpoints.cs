@@ -296,6 +296,10 @@ public static class JobEndpoints
                     Logs = job.Logs,
                     Syslog = job.Syslog,
                     LogRules = job.LogRules,
+                    Streams = job.Streams,
+                    Steps = charter.StepsOf(job).IsEmpty
+                        ? null
+                        : new JobStepsAnswer(job.Before, job.Until, job.AfterSuccess, job.AfterFailure, job.AlwaysAfter),
                 };
             })
             .ToList();

@@ -1,5 +1,5 @@
 import { Button } from '@mantine/core';
-import { useState } from 'react';
+import { Fragment, useState } from 'react';
 import { Link, useParams } from 'react-router';
 import type { Job } from '../../api/client';
 import { useHistory, useJob, useLetExpire, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
@@ -240,7 +240,13 @@ function Takes({ job }: { job: Job }) {
         {job.takes.map((t) => (
           <div key={t}>{t}</div>
         ))}
+        {job.streams.map((s) => (
+          <div key={s}>
+            what <Step name={s} /> gives
+          </div>
+        ))}
       </dd>
+      {job.steps && <Steps steps={job.steps} />}
       {job.leavesOut.length > 0 && (
         <>
           <dt>leaves out</dt>
@@ -249,6 +255,34 @@ function Takes({ job }: { job: Job }) {
       )}
     </>
   );
+}
+
+const Step = ({ name }: { name: string }) => <Link to={`/settings/step/${name}`}>{name}</Link>;
+
+/** What runs around the copies, in the order in which it does. */
+function Steps({ steps }: { steps: NonNullable<Job['steps']> }) {
+  const around: [string, string[]][] = [
+    ['before', steps.before],
+    ['until', steps.until === null ? [] : [steps.until]],
+    ['on success', steps.afterSuccess],
+    ['on failure', steps.afterFailure],
+    ['always after', steps.alwaysAfter],
+  ];
+  return around
+    .filter(([, names]) => names.length > 0)
+    .map(([when, names]) => (
+      <Fragment key={when}>
+        <dt>{when}</dt>
+        <dd>
+          {names.map((name, i) => (
+            <Fragment key={name}>
+              {i > 0 && ', '}
+              <Step name={name} />
+            </Fragment>
+          ))}
+        </dd>
+      </Fragment>
+    ));
 }
 
 function Keeps({ job }: { job: Job }) {

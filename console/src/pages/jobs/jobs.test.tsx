@@ -45,6 +45,8 @@ const job = (name: string, more: Partial<Job> = {}): Job => ({
   logs: [],
   syslog: [],
   logRules: null,
+  streams: [],
+  steps: null,
   ...more,
 });
 
