@@ -10,17 +10,21 @@ namespace IronKeep.Agent;
 /// The way of one copy to the service. A line that breaks is tried again with growing pauses until the service says that the run is over,
 /// or until it was away for too long; what was sent twice so is stored once. Ends with the run's token.
 /// </summary>
-internal sealed class CopyLink(ServiceLine line, CopyOrder order, Func<CopyReportRequest> report, CancellationToken cancel) : ICopyLink
+internal sealed class CopyLink(ServiceLine line, CopyOrder order, LinePace pace, Func<CopyReportRequest> report, CancellationToken cancel)
+    : ICopyLink
 {
-    public IReadOnlySet<string> Begin(IReadOnlyCollection<string> copies) =>
-        Again(() =>
+    public IReadOnlySet<string> Begin(IReadOnlyCollection<string> copies)
+    {
+        var begun = Again(() =>
             line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(At("begin"), new CopyBeginRequest([.. copies], ServiceLine.Instance), cancel)
-        )
-            .InForce.ToHashSet();
+        );
+        pace.PerSecond = begun.PerSecond;
+        return begun.InForce.ToHashSet();
+    }
 
-    public byte[] Send(ReadOnlyMemory<byte> batch) => Again(() => line.PostBytesAsync(At("batches"), batch, cancel));
+    public byte[] Send(ReadOnlyMemory<byte> batch) => Again(() => line.PostBytesAsync(At("batches"), batch, pace, cancel));
 
-    public byte[] Has(ReadOnlyMemory<byte> told) => Again(() => line.PostBytesAsync(At("has"), told, cancel));
+    public byte[] Has(ReadOnlyMemory<byte> told) => Again(() => line.PostBytesAsync(At("has"), told, pace, cancel));
 
     public CopyRecord Commit(CopyRecord record, string? before)
     {

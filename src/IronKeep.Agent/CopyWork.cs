@@ -99,7 +99,7 @@ internal sealed class CopyWork
             Level = order.Compression,
             Streams = [.. (order.Streams ?? []).Select(s => new StreamSource(StepsWork.Step(s.Step), s.KeepsAs))],
         };
-        var target = new SendingTarget(new CopyLink(line, order, () => Last(cancel), cancel), memory, memory.Newest, inDoubt);
+        var target = new SendingTarget(new CopyLink(line, order, reports.Pace, () => Last(cancel), cancel), memory, memory.Newest, inDoubt);
         var run = new BackupRun(target, backup, TimeProvider.System, reports.Log) { Steps = steps };
         figures = run.Figures;
         return run.RunAsync(cancel);

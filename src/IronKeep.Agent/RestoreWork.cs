@@ -38,8 +38,10 @@ internal sealed class RestoreWork
         var what = $"run {order.Run}, copy {order.CopyId} to {order.To}, as {order.By} asked for";
         try
         {
-            if (Ask<OrderBeginRequest>("begin", new(ServiceLine.Instance), giveUp.Token).Stop)
+            var begun = Ask<OrderBeginRequest>("begin", new(ServiceLine.Instance), giveUp.Token);
+            if (begun.Stop)
                 return $"{what}: given up";
+            reports.Pace.PerSecond = begun.PerSecond;
             reporting = reports.KeepOnAsync(giveUp, ended.Token);
             var report = Restore(giveUp.Token);
             foreach (var problem in report.Problems)
@@ -138,7 +140,14 @@ internal sealed class RestoreWork
 
     private sealed class Link(RestoreWork work, CancellationToken cancel) : IFetchLink
     {
-        public byte[] Fetch(ReadOnlyMemory<byte> asked) =>
-            Patiently.Ask(() => work.line.PostBytesAsync(work.At("chunks"), asked, cancel), cancel);
+        public byte[] Fetch(ReadOnlyMemory<byte> asked)
+        {
+            var pace = work.reports.Pace;
+            var answer = Patiently.Ask(() => work.line.PostBytesAsync(work.At("chunks"), asked, pace, cancel), cancel);
+            // What has come is made up for by asking for the next a little later.
+            for (var left = answer.Length; left > 0 && pace.PerSecond is { } rate; left -= (int)Math.Min(left, rate))
+                pace.TakeAsync((int)Math.Min(left, rate), cancel).GetAwaiter().GetResult();
+            return answer;
+        }
     }
 }

@@ -116,10 +116,10 @@ internal sealed class ServiceLine : IDisposable
         }
     }
 
-    /// <summary>Sends bytes and gives those of the answer.</summary>
-    public async Task<byte[]> PostBytesAsync(string path, ReadOnlyMemory<byte> body, CancellationToken cancel)
+    /// <summary>Sends bytes at a pace and gives those of the answer.</summary>
+    public async Task<byte[]> PostBytesAsync(string path, ReadOnlyMemory<byte> body, LinePace pace, CancellationToken cancel)
     {
-        using var content = new ReadOnlyMemoryContent(body);
+        using var content = pace.Body(body);
         content.Headers.ContentType = new MediaTypeHeaderValue("application/octet-stream");
         return await SendAsync(path, content, cancel);
     }

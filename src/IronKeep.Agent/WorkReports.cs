@@ -32,6 +32,9 @@ internal sealed class WorkReports(ServiceLine line, string path, Func<CopyFigure
                 );
     }
 
+    /// <summary>How fast what the order is about may travel; the service says it with each answer.</summary>
+    public LinePace Pace { get; } = new(TimeProvider.System);
+
     /// <summary>What is to be said now.</summary>
     public CopyReportRequest Now()
     {
@@ -108,6 +111,7 @@ internal sealed class WorkReports(ServiceLine line, string path, Func<CopyFigure
     {
         var report = Now();
         var answer = await line.PostAsync<CopyReportRequest, CopyReportAnswer>($"{path}/report", report, cancel);
+        Pace.PerSecond = answer.PerSecond;
         lock (gate)
         {
             // Two may have said the same at once.

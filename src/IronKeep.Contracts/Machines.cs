@@ -161,7 +161,8 @@ public sealed record RestoreEndRequest(
 /// <summary>The copies that the machine remembers, and which start of its agent this is; the answer says which are in force.</summary>
 public sealed record CopyBeginRequest(IReadOnlyList<string> Copies, string? Instance = null);
 
-public sealed record CopyBeginAnswer(IReadOnlyList<string> InForce);
+/// <summary>Which copies are in force, and how many bytes a second may travel at present (null: any).</summary>
+public sealed record CopyBeginAnswer(IReadOnlyList<string> InForce, long? PerSecond = null);
 
 /// <summary>
 /// Figures of a copy while it is made, or of a restore, which says items and bytes alone: as in the figures of a run, and what became of
@@ -186,8 +187,8 @@ public sealed record CopyLine(LogSeverity Severity, string Text);
 /// <summary>How a copy goes on: its figures, and the lines of its log since the last report, which are numbered from first.</summary>
 public sealed record CopyReportRequest(CopyFigures Figures, long First, IReadOnlyList<CopyLine> Lines);
 
-/// <summary>Whether the agent is to give the copy up.</summary>
-public sealed record CopyReportAnswer(bool Stop);
+/// <summary>Whether the agent is to give the copy up, and how many bytes a second may travel at present (null: any).</summary>
+public sealed record CopyReportAnswer(bool Stop, long? PerSecond = null);
 
 /// <summary>
 /// The end of a copy: what it holds, the root as the machine names it, and the copy that it was compared with (null: none). Times are not

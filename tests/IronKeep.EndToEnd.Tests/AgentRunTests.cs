@@ -159,6 +159,41 @@ public sealed class AgentRunTests : IDisposable
         Assert.Equal(3, nowhere.ExitCode);
     }
 
+    /// <summary>Not how fast it is, but that it is never faster: by the clock of the run, however busy the machine.</summary>
+    [Fact]
+    public async Task A_line_is_taken_no_more_of_than_the_charter_says_there_and_back()
+    {
+        await BeginAsync();
+        var charter = await File.ReadAllTextAsync(programs.Root + "/charter.yaml");
+        await File.WriteAllTextAsync(
+            programs.Root + "/charter.yaml",
+            charter.Replace(
+                "{ site: hides }",
+                "{ site: hides, line: [100 MB/s, 8 Mbit/s from 00:00 to 12:00, 8 Mbit/s from 12:00 to 00:00] }"
+            )
+        );
+        var applied = await programs.ClientAsync("charter", "apply", programs.Root + "/charter.yaml", "--confirm");
+        Assert.True(applied.ExitCode == 0, applied.ToString());
+        await Shell($"head -c 5000000 /dev/urandom > {Data}/film");
+        Assert.True(Seconds(await RunAsync("ok")) > 4);
+        var given = await programs.ClientAsync([
+            "copy",
+            "restore",
+            "newest:cameras",
+            "--to",
+            programs.Root + "/given",
+            "--machine",
+            "curlew",
+            "--output",
+            "json",
+        ]);
+        Assert.True(Seconds(JsonSerializer.Deserialize<JsonElement>(given.Out)) > 2, given.Out);
+        Assert.Equal("", await Shell($"diff -r {Data} {programs.Root}/given{Data}"));
+
+        static double Seconds(JsonElement run) =>
+            (run.GetProperty("ended").GetDateTimeOffset() - run.GetProperty("began").GetDateTimeOffset()).TotalSeconds;
+    }
+
     [Fact]
     public async Task A_restore_whose_agent_or_service_is_killed_ends_by_name_and_leaves_no_half_file()
     {

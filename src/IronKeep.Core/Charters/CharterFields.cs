@@ -59,7 +59,8 @@ public static class CharterFields
             One("importance", Number(m.Importance)),
             Many("tags", m.Tags),
             One("site", m.Site),
-            One("owner", m.Owner)
+            One("owner", m.Owner),
+            Many("line", [.. m.Line.Select(l => l.Words)])
         );
 
     public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));

@@ -42,7 +42,7 @@ public static class CharterLanguage
             One("runs-at-once"),
             One("agent-lapses"),
         ],
-        ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner")],
+        ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner"), Many("line")],
         ["calendar"] = [Many("closed")],
         ["store"] =
         [

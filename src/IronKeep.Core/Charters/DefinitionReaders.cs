@@ -1,3 +1,4 @@
+using IronKeep.Core.Ceilings;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Rotation;
@@ -23,6 +24,7 @@ internal static class DefinitionReaders
             Tags = PeopleReaders.Tags(map, read),
             Site = ReportReader.Name(map.Scalar("site"), read, "a site"),
             Owner = ReportReader.Name(map.Scalar("owner"), read, "an owner"),
+            Line = [.. (map.Strings("line") ?? []).Select(l => read.Sentence(l, LineCeiling.Read(l.Value))).OfType<LineCeiling>()],
         };
     }
 

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Ceilings;
 using IronKeep.Core.Schedules;
 using NodaTime;
 
@@ -18,6 +19,9 @@ public sealed record MachineDefinition(string Name, int? RunsAtOnce, int? Import
     /// <summary>Where it stands and whose it is, by which reports are made; null: nobody has said.</summary>
     public string? Site { get; init; }
     public string? Owner { get; init; }
+
+    /// <summary>How much of its line copies may take; empty: all of it.</summary>
+    public ImmutableArray<LineCeiling> Line { get; init; } = [];
 
     public bool Equals(MachineDefinition? other) =>
         other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));

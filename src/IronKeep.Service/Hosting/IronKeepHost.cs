@@ -210,6 +210,7 @@ public static class IronKeepHost
         services.AddSingleton<AgentBook>();
         services.AddSingleton<AgentOrders>();
         services.AddSingleton<AgentPatience>();
+        services.AddSingleton<LineCeilings>();
         services.AddSingleton<IOwedLogs, OwedLogs>();
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();

@@ -13,6 +13,7 @@ internal static class AgentEndpoints
         AgentBook book,
         AgentOrders orders,
         IOwedLogs owed,
+        LineCeilings lines,
         ServiceSettings settings,
         TimeProvider clock
     )
@@ -30,7 +31,7 @@ internal static class AgentEndpoints
             return TypedResults.Ok(Answer(known));
         });
 
-        agent.MapOrders(book, orders, owed, Answer);
+        agent.MapOrders(book, orders, owed, lines, Answer);
 
         AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }

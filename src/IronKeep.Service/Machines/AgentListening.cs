@@ -22,6 +22,7 @@ public sealed class AgentListening(
     AgentBook book,
     AgentOrders orders,
     IOwedLogs owed,
+    LineCeilings lines,
     TimeProvider clock,
     ILoggerFactory logs,
     ILogger<AgentListening> log
@@ -68,7 +69,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, orders, owed, settings.Value, clock);
+        app.MapAgents(book, orders, owed, lines, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));

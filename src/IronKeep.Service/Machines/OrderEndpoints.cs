@@ -20,6 +20,7 @@ internal static class OrderEndpoints
         AgentBook book,
         AgentOrders orders,
         IOwedLogs owed,
+        LineCeilings lines,
         Func<Agent, AgentAnswer> answer
     )
     {
@@ -44,7 +45,7 @@ internal static class OrderEndpoints
             {
                 var begun = Arrivals(order).Begin(request);
                 order.Begin(request.Instance);
-                return TypedResults.Ok(begun);
+                return TypedResults.Ok(begun with { PerSecond = lines.Of(order.Machine) });
             })
         );
         copies.MapPost("/batches", (string token, HttpContext http, CancellationToken cancel) =>
@@ -62,7 +63,7 @@ internal static class OrderEndpoints
             {
                 _ = Departures(order);
                 order.Begin(request.Instance);
-                return TypedResults.Ok(new CopyReportAnswer(order.IsStopped));
+                return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, lines.Of(order.Machine)));
             }));
         restores.MapPost("/chunks", (string token, HttpContext http, CancellationToken cancel) =>
             BytesAsync(token, http, WireAsk.Most * WireAsk.Size, (order, body) => Departures(order).Give(body), cancel)
@@ -120,7 +121,7 @@ internal static class OrderEndpoints
             of.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
                 {
                     order.Talk.Report(request);
-                    return TypedResults.Ok(new CopyReportAnswer(order.IsStopped));
+                    return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, lines.Of(order.Machine)));
                 }));
             of.MapPost("/fail", (string token, CopyFailRequest request, HttpContext http) => DoAsync(token, http, order =>
                 {

@@ -40,6 +40,13 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     tags('the machine with its jobs'),
     { key: 'site', label: 'Site', help: 'Where it stands, for reports.', example: 'lighthouse', rare: true },
     { key: 'owner', label: 'Owner', help: 'Whose it is, for reports.', example: 'ringing-group', rare: true },
+    {
+      key: 'line',
+      label: 'Line',
+      help: 'How much of its line copies may take, one per line; the least that applies holds.',
+      example: '2 MB/s from 08:00 to 18:00 on weekdays',
+      rare: true,
+    },
   ],
   calendar: [
     {
