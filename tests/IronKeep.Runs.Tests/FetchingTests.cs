@@ -115,6 +115,13 @@ public sealed class FetchingTests : IDisposable
         foreach (var length in (int[])[0, 1, WireAsk.Size - 1, WireAsk.Size + 1, (WireAsk.Most + 1) * WireAsk.Size])
             Assert.Throws<ArrivalRefusedException>(() => leaving.Give(new byte[length]));
         Assert.False(Given(leaving, (WireKind)77, leaving.Told.RootContent().Ids[0]).There);
+        // And who gives more than was asked for gives nothing.
+        var asked = new byte[2 * WireAsk.Size];
+        for (var i = 0; i < 2; i++)
+            WireAsk.Write(asked.AsSpan(i * WireAsk.Size), WireKind.Listing, leaving.Told.RootContent().Ids[0]);
+        using var zstd = new IronKeep.Stores.Packs.Zstd();
+        Assert.Equal(2, WireAsk.Read(leaving.Give(asked), 2, zstd).Count);
+        Assert.Throws<InvalidDataException>(() => WireAsk.Read(leaving.Give(asked), 1, zstd));
     }
 
     private static (bool There, byte[] Content) Given(LeavingCopy leaving, WireKind kind, ChunkId id)
