@@ -30,43 +30,20 @@ internal sealed class CopyWork
     }
 
     /// <summary>In one sentence how it ended.</summary>
-    public async Task<string> DoAsync(CancellationToken stopping)
-    {
-        using var giveUp = CancellationTokenSource.CreateLinkedTokenSource(stopping);
-        using var ended = new CancellationTokenSource();
-        var reporting = reports.KeepOnAsync(giveUp, ended.Token);
-        try
-        {
-            var record = await MakeAsync(giveUp.Token);
-            return $"run {order.Run}, {order.Job} to store {order.Store}: copy {record.Id}";
-        }
-        catch (LineException e)
-        {
-            if (e.Fault is LineFault.Wrong or LineFault.Away)
-                await reports.TellAsync(FailureClass.Unknown, e.Message);
-            return $"run {order.Run}, {order.Job}: {e.Message}";
-        }
-        catch (OperationCanceledException)
-        {
-            if (stopping.IsCancellationRequested)
-                await reports.TellAsync(
-                    FailureClass.Interrupted,
-                    "the agent was stopped in the middle of it; what arrived is used by the next run"
-                );
-            return $"run {order.Run}, {order.Job}: given up";
-        }
-        catch (Exception e) when (e is RunFailedException or ArrivalRefusedException or IOException or UnauthorizedAccessException)
-        {
-            var failure = (e as RunFailedException)?.Class ?? FailureClass.Unknown;
-            await reports.TellAsync(failure, e.Message);
-            return $"run {order.Run}, {order.Job} failed: {e.Message}";
-        }
-        finally
-        {
-            await ended.CancelAsync();
-            await reporting;
-        }
-    }
+    public Task<string> DoAsync(CancellationToken stopping) =>
+        reports.CarryOutAsync(
+            $"run {order.Run}, {order.Job} to store {order.Store}",
+            async cancel => $"copy {(await MakeAsync(cancel)).Id}",
+            e =>
+                e as RunFailedException
+                ?? (
+                    e is ArrivalRefusedException or IOException or UnauthorizedAccessException
+                        ? new RunFailedException(FailureClass.Unknown, e.Message, e)
+                        : null
+                ),
+            "what arrived is used by the next run",
+            stopping
+        );
 
     private async Task<CopyRecord> MakeAsync(CancellationToken cancel)
     {
@@ -99,22 +76,16 @@ internal sealed class CopyWork
             Level = order.Compression,
             Streams = [.. (order.Streams ?? []).Select(s => new StreamSource(StepsWork.Step(s.Step), s.KeepsAs))],
         };
-        var target = new SendingTarget(new CopyLink(line, order, reports.Pace, () => Last(cancel), cancel), memory, memory.Newest, inDoubt);
+        var target = new SendingTarget(
+            new CopyLink(line, order, reports.Pace, () => reports.Last(cancel), cancel),
+            memory,
+            memory.Newest,
+            inDoubt
+        );
         var run = new BackupRun(target, backup, TimeProvider.System, reports.Log) { Steps = steps };
         figures = run.Figures;
         return run.RunAsync(cancel);
     }
-
-    /// <summary>The last report, once so much of the log was said that the rest fits into it.</summary>
-    private CopyReportRequest Last(CancellationToken cancel) =>
-        Patiently.Ask(
-            async () =>
-            {
-                await reports.CatchUpAsync(cancel);
-                return reports.Now();
-            },
-            cancel
-        );
 
     private string Real(string path)
     {

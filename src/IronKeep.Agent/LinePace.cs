@@ -15,13 +15,20 @@ internal sealed class LinePace(TimeProvider clock)
     private readonly Lock gate = new();
     private long free = clock.GetTimestamp();
 
+    // 0: any number.
+    private long perSecond;
+
     /// <summary>Bytes a second; null: any number.</summary>
-    public long? PerSecond { get; set; }
+    public long? PerSecond
+    {
+        get => Interlocked.Read(ref perSecond) is > 0 and var rate ? rate : null;
+        set => Interlocked.Exchange(ref perSecond, value ?? 0);
+    }
 
     /// <summary>Waits until so many bytes may travel.</summary>
     public async Task TakeAsync(int bytes, CancellationToken cancel)
     {
-        if (PerSecond is not { } rate || rate <= 0)
+        if (PerSecond is not { } rate)
             return;
         long turn;
         lock (gate)

@@ -3,7 +3,8 @@ using System.Diagnostics;
 namespace IronKeep.Agent;
 
 /// <summary>
-/// Asks over a line that breaks: again with growing pauses, until the service answers or was away for too long. For what may be said twice.
+/// Asks over a line that breaks: again with growing pauses, until the service answers or was away for too long (half an hour where nothing
+/// else is said). For what may be said twice.
 /// </summary>
 internal static class Patiently
 {
@@ -11,7 +12,7 @@ internal static class Patiently
         LongestPause = TimeSpan.FromSeconds(20),
         GivesUpAfter = TimeSpan.FromMinutes(30);
 
-    public static T Ask<T>(Func<Task<T>> ask, CancellationToken cancel)
+    public static T Ask<T>(Func<Task<T>> ask, CancellationToken cancel, TimeSpan? most = null)
     {
         var since = Stopwatch.StartNew();
         for (var pause = FirstPause; ; pause = pause < LongestPause ? 2 * pause : LongestPause)
@@ -20,7 +21,7 @@ internal static class Patiently
             {
                 return ask().GetAwaiter().GetResult();
             }
-            catch (LineException e) when (e.Fault is LineFault.Away && since.Elapsed < GivesUpAfter)
+            catch (LineException e) when (e.Fault is LineFault.Away && since.Elapsed < (most ?? GivesUpAfter))
             {
                 cancel.WaitHandle.WaitOne(pause * (0.5 + Random.Shared.NextDouble() / 2));
                 cancel.ThrowIfCancellationRequested();

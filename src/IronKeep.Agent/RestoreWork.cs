@@ -30,59 +30,33 @@ internal sealed class RestoreWork
     }
 
     /// <summary>In one sentence how it ended.</summary>
-    public async Task<string> DoAsync(CancellationToken stopping)
+    public Task<string> DoAsync(CancellationToken stopping) =>
+        reports.CarryOutAsync(
+            $"run {order.Run}, copy {order.CopyId} to {order.To}, as {order.By} asked for",
+            cancel => Task.FromResult(GiveBack(cancel)),
+            e =>
+                e switch
+                {
+                    RunFailedException failed => failed,
+                    StoreDamageException or InvalidDataException => new RunFailedException(FailureClass.DataDamaged, e.Message, e),
+                    IOException or UnauthorizedAccessException => RestoreFailures.Of(order.To, e),
+                    _ => null,
+                },
+            "what was restored by then is there, and the rest is not",
+            stopping
+        );
+
+    private string GiveBack(CancellationToken cancel)
     {
-        using var giveUp = CancellationTokenSource.CreateLinkedTokenSource(stopping);
-        using var ended = new CancellationTokenSource();
-        var reporting = Task.CompletedTask;
-        var what = $"run {order.Run}, copy {order.CopyId} to {order.To}, as {order.By} asked for";
-        try
-        {
-            var begun = Ask<OrderBeginRequest>("begin", new(ServiceLine.Instance), giveUp.Token);
-            if (begun.Stop)
-                return $"{what}: given up";
-            reports.Pace.PerSecond = begun.PerSecond;
-            reporting = reports.KeepOnAsync(giveUp, ended.Token);
-            var report = Restore(giveUp.Token);
-            foreach (var problem in report.Problems)
-                reports.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
-            await reports.CatchUpAsync(giveUp.Token);
-            Ask("end", Ending(report), giveUp.Token);
-            return $"{what}: {report.Files} files, {report.Problems.Count} problems";
-        }
-        catch (LineException e)
-        {
-            if (e.Fault is LineFault.Wrong or LineFault.Away)
-                await reports.TellAsync(FailureClass.Unknown, e.Message);
-            return $"{what}: {e.Message}";
-        }
-        catch (OperationCanceledException)
-        {
-            if (stopping.IsCancellationRequested)
-                await reports.TellAsync(
-                    FailureClass.Interrupted,
-                    "the agent was stopped in the middle of it; what was restored by then is there, and the rest is not"
-                );
-            return $"{what}: given up";
-        }
-        catch (Exception e)
-            when (e is RunFailedException or InvalidDataException or StoreDamageException or IOException or UnauthorizedAccessException)
-        {
-            var failure =
-                e as RunFailedException
-                ?? (
-                    e is StoreDamageException or InvalidDataException
-                        ? new RunFailedException(FailureClass.DataDamaged, e.Message)
-                        : RestoreFailures.Of(order.To, e)
-                );
-            await reports.TellAsync(failure.Class, failure.Message);
-            return $"{what} failed: {failure.Message}";
-        }
-        finally
-        {
-            await ended.CancelAsync();
-            await reporting;
-        }
+        var begun = Ask<OrderBeginRequest>("begin", new(ServiceLine.Instance), cancel);
+        if (begun.Stop)
+            return "given up";
+        reports.Pace.PerSecond = begun.PerSecond;
+        var report = Restore(cancel);
+        foreach (var problem in report.Problems)
+            reports.Log(LogSeverity.Warning, $"{problem.Path}: {problem.Problem}");
+        Ask("end", Ending(report, cancel), cancel);
+        return $"{report.Files} files, {report.Problems.Count} problems";
     }
 
     private RestoreReport Restore(CancellationToken cancel)
@@ -116,9 +90,9 @@ internal sealed class RestoreWork
         Interlocked.Exchange(ref bytes, doneBytes);
     }
 
-    private RestoreEndRequest Ending(RestoreReport r) =>
+    private RestoreEndRequest Ending(RestoreReport r, CancellationToken cancel) =>
         new(
-            reports.Now(),
+            reports.Last(cancel),
             r.Files,
             r.Folders,
             r.Links,
@@ -129,9 +103,7 @@ internal sealed class RestoreWork
             r.Problems is [var first, ..] ? Shortened($"{first.Path}: {first.Problem}") : null
         );
 
-    private static string Shortened(string text) => text.Length <= MostText ? text : text[..MostText] + "…";
-
-    private const int MostText = 4000;
+    private static string Shortened(string text) => text.Length <= WorkReports.MostText ? text : text[..WorkReports.MostText] + "…";
 
     private string At(string what) => $"restores/{order.Token}{(what.Length > 0 ? "/" + what : "")}";
 

@@ -25,7 +25,6 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         {
             if (Ask("begin", new OrderBeginRequest(ServiceLine.Instance), stopping) is { Stop: true } or { Success: not null })
                 return $"{what}: given up before they began";
-            await paid.WaitAsync(stopping);
         }
         catch (Exception e) when (e is LineException or OperationCanceledException)
         {
@@ -34,7 +33,7 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         var owed = new OwedRun(order.Run, order.Job, DateTimeOffset.UtcNow, Steps());
         var around = new StepsAround(owed, runner, notes, reports.Log);
         var success = await BeforeAsync(around, stopping) && await VerdictAsync(stopping);
-        var ending = await around.AfterAsync(success);
+        var ending = await AfterAsync(around, success);
         End(ending, stopping);
         return ending.Problem is { } problem ? $"{what}: {problem}" : $"{what}: done, after {(success ? "success" : "failure")}";
     }
@@ -48,8 +47,9 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         StepsReadyRequest said;
         try
         {
+            // What runs of before owe comes first.
+            await paid.WaitAsync(giveUp.Token);
             await around.BeforeAsync(giveUp.Token);
-            await ended.CancelAsync();
             said = new StepsReadyRequest(reports.Now(), null, null);
         }
         catch (RunFailedException e)
@@ -67,13 +67,26 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         }
         try
         {
-            Ask("ready", said, stopping);
+            // While the service is away what was stopped is down.
+            Ask("ready", said, stopping, said.Failure is null ? WaitsForService : EndsWithin);
             return said.Failure is null;
         }
         catch (Exception e) when (e is LineException or OperationCanceledException)
         {
             return false;
         }
+    }
+
+    /// <summary>Runs the steps after; the service hears meanwhile that we are at work, and has nothing to end any more.</summary>
+    private async Task<StepsEnding> AfterAsync(StepsAround around, bool success)
+    {
+        using var nothing = new CancellationTokenSource();
+        using var ended = new CancellationTokenSource();
+        var reporting = reports.KeepOnAsync(nothing, ended.Token);
+        var ending = await around.AfterAsync(success);
+        await ended.CancelAsync();
+        await reporting;
+        return ending;
     }
 
     /// <summary>Waits until the service says how the copies went.</summary>
@@ -111,17 +124,9 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         using var stop = stopping.Register(() => within.CancelAfter(EndsWithin));
         try
         {
-            Patiently.Ask(
-                async () =>
-                {
-                    await reports.CatchUpAsync(within.Token);
-                    return true;
-                },
-                within.Token
-            );
             Ask(
                 "end",
-                new StepsEndRequest(reports.Now(), ending.Problem, ending.AfterSuccessProblem, ending.Down?.TotalSeconds),
+                new StepsEndRequest(reports.Last(within.Token), ending.Problem, ending.AfterSuccessProblem, ending.Down?.TotalSeconds),
                 within.Token
             );
         }
@@ -145,6 +150,6 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
 
     private static TimeSpan Within(double seconds) => TimeSpan.FromSeconds(Math.Clamp(seconds, 1, 86_400));
 
-    private StepsReportAnswer Ask<TBody>(string what, TBody body, CancellationToken cancel) =>
-        Patiently.Ask(() => line.PostAsync<TBody, StepsReportAnswer>($"steps/{order.Token}/{what}", body, cancel), cancel);
+    private StepsReportAnswer Ask<TBody>(string what, TBody body, CancellationToken cancel, TimeSpan? most = null) =>
+        Patiently.Ask(() => line.PostAsync<TBody, StepsReportAnswer>($"steps/{order.Token}/{what}", body, cancel), cancel, most);
 }

@@ -1,5 +1,6 @@
 using IronKeep.Contracts;
 using IronKeep.Core.Watching;
+using IronKeep.Runs;
 
 namespace IronKeep.Agent;
 
@@ -13,9 +14,9 @@ internal sealed class WorkReports(ServiceLine line, string path, Func<CopyFigure
         TellsWithin = TimeSpan.FromSeconds(10);
 
     // A report must fit into what the service takes at once, whatever the names of files are.
+    public const int MostText = 4000;
     private const int MostLines = 500,
         MostLetters = 100_000,
-        MostText = 4000,
         MostWaiting = 20_000;
     private readonly Lock gate = new();
     private readonly Queue<CopyLine> lines = [];
@@ -72,15 +73,65 @@ internal sealed class WorkReports(ServiceLine line, string path, Func<CopyFigure
         }
     }
 
-    /// <summary>Says what waits until so little is left that it fits into one report.</summary>
-    public async Task CatchUpAsync(CancellationToken cancel)
+    /// <summary>
+    /// Carries an order out while it is reported on, and says what became of it, in one sentence. What is known to go wrong is told as a
+    /// failure of the run, by <paramref name="known"/>; <paramref name="afterwards"/> is what becomes of an order that is broken off.
+    /// </summary>
+    public async Task<string> CarryOutAsync(
+        string what,
+        Func<CancellationToken, Task<string>> work,
+        Func<Exception, RunFailedException?> known,
+        string afterwards,
+        CancellationToken stopping
+    )
     {
-        for (var report = Now(); report.Lines.Count < Waiting; report = Now())
-            await SayAsync(cancel);
+        using var giveUp = CancellationTokenSource.CreateLinkedTokenSource(stopping);
+        using var ended = new CancellationTokenSource();
+        var reporting = KeepOnAsync(giveUp, ended.Token);
+        try
+        {
+            return $"{what}: {await work(giveUp.Token)}";
+        }
+        catch (LineException e)
+        {
+            if (e.Fault is LineFault.Wrong or LineFault.Away)
+                await TellAsync(FailureClass.Unknown, e.Message);
+            return $"{what}: {e.Message}";
+        }
+        catch (OperationCanceledException)
+        {
+            if (stopping.IsCancellationRequested)
+                await TellAsync(FailureClass.Interrupted, $"the agent was stopped in the middle of it; {afterwards}");
+            return $"{what}: given up";
+        }
+        catch (Exception e) when (known(e) is { } failure)
+        {
+            await TellAsync(failure.Class, failure.Message);
+            return $"{what} failed: {failure.Message}";
+        }
+        finally
+        {
+            await ended.CancelAsync();
+            await reporting;
+        }
     }
 
+    /// <summary>
+    /// The last report, once so much of the log was said that the rest fits into it; tries again as <see cref="Patiently"/>.
+    /// </summary>
+    public CopyReportRequest Last(CancellationToken cancel) =>
+        Patiently.Ask(
+            async () =>
+            {
+                for (var report = Now(); report.Lines.Count < Waiting; report = Now())
+                    await SayAsync(cancel);
+                return Now();
+            },
+            cancel
+        );
+
     /// <summary>Says why it came to nothing, if anybody hears it.</summary>
-    public async Task TellAsync(FailureClass failure, string message)
+    private async Task TellAsync(FailureClass failure, string message)
     {
         try
         {

@@ -41,22 +41,7 @@ public sealed class AgentRunTests : IDisposable
         );
         var applied = await programs.ClientAsync("charter", "apply", programs.Root + "/charter.yaml", "--confirm");
         Assert.True(applied.ExitCode == 0, applied.ToString());
-        var words = (await programs.ClientAsync("machine", "enrol", "curlew")).Out.Split(
-            [' ', '\n'],
-            StringSplitOptions.RemoveEmptyEntries
-        );
-        var joined = await programs.RunAsync(
-            "ironkeep-agent",
-            null,
-            "join",
-            words.Single(w => w.StartsWith("https://", StringComparison.Ordinal)),
-            "--code",
-            words.Single(w => w.StartsWith("join.", StringComparison.Ordinal)),
-            "--folder",
-            Folder
-        );
-        Assert.True(joined.ExitCode == 0, joined.ToString());
-        agent = programs.StartAgent(Folder);
+        agent = await programs.JoinAsync("curlew", Folder);
     }
 
     private async Task<JsonElement> RunAsync(string outcome, string job = "cameras")

@@ -118,6 +118,24 @@ internal sealed partial class Programs : IDisposable
     }
 
     /// <summary>An agent at work in a folder of its own; whoever starts it stops it.</summary>
+    /// <summary>Lets a machine join, with the code that the client prints, and starts its agent.</summary>
+    public async Task<Process> JoinAsync(string machine, string folder)
+    {
+        var words = (await ClientAsync("machine", "enrol", machine)).Out.Split([' ', '\n'], StringSplitOptions.RemoveEmptyEntries);
+        var joined = await RunAsync(
+            "ironkeep-agent",
+            null,
+            "join",
+            words.Single(w => w.StartsWith("https://", StringComparison.Ordinal)),
+            "--code",
+            words.Single(w => w.StartsWith("join.", StringComparison.Ordinal)),
+            "--folder",
+            folder
+        );
+        Assert.True(joined.ExitCode == 0, joined.ToString());
+        return StartAgent(folder);
+    }
+
     public Process StartAgent(string folder)
     {
         var agent = Start("ironkeep-agent", [], "work", "--folder", folder, "--allows", Path.Combine(Root, "agent.yaml"));

@@ -48,21 +48,7 @@ public sealed class StepRunTests : IDisposable
         await ApplyAsync(onCurlew, "");
         if (!onCurlew)
             return;
-        var words = (await programs.ClientAsync("machine", "enrol", "curlew")).Out.Split(
-            [' ', '\n'],
-            StringSplitOptions.RemoveEmptyEntries
-        );
-        await programs.RunAsync(
-            "ironkeep-agent",
-            null,
-            "join",
-            words.Single(w => w.StartsWith("https://", StringComparison.Ordinal)),
-            "--code",
-            words.Single(w => w.StartsWith("join.", StringComparison.Ordinal)),
-            "--folder",
-            At("agent")
-        );
-        agent = programs.StartAgent(At("agent"));
+        agent = await programs.JoinAsync("curlew", At("agent"));
     }
 
     private async Task ApplyAsync(bool onCurlew, string more)
@@ -203,8 +189,16 @@ public sealed class StepRunTests : IDisposable
         programs.Kill();
         await programs.StartServiceAsync();
         await TraceIsAsync("stop start:failure");
+        // Stopped in good order it starts again what it stopped before it ends, and the run does not wait for it.
+        var stopped = await BegunAsync();
+        await TraceIsAsync("stop start:failure stop");
+        System.Diagnostics.Process.Start("kill", ["-TERM", $"{agent!.Id}"]).WaitForExit();
+        await agent.WaitForExitAsync();
+        Assert.Equal("stop start:failure stop start:failure", Trace);
+        Assert.Equal("interrupted", (await UntilAsync(stopped, Ended)).GetProperty("failure").GetString());
+        agent = programs.StartAgent(At("agent"));
         await File.WriteAllTextAsync(At("took-hold"), "");
         Assert.Equal("ok", (await RunAsync()).GetProperty("outcome").GetString());
-        await TraceIsAsync("stop start:failure stop start:success");
+        await TraceIsAsync("stop start:failure stop start:failure stop start:success");
     }
 }

@@ -3512,7 +3512,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Restores all of a copy, or some paths, to a folder on the service's machine */
+    /** Restores all of a copy, or some paths, to a folder on the service's machine or on one that has an agent */
     post: {
       parameters: {
         query?: {

@@ -104,7 +104,10 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
     private AgentOrder? given;
     private bool over;
 
-    public bool? Success { get; private set; }
+    // 0: the copies are being made; 1: they went well; 2: they did not.
+    private volatile int verdict;
+
+    public bool? Success => verdict == 0 ? null : verdict == 1;
 
     public async Task BeforeAsync(CancellationToken cancel)
     {
@@ -136,7 +139,7 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
             // Nobody came for it, so nothing was run.
             if (given.IsWaiting)
                 return new StepsEnding(null, null, null);
-            Success = success;
+            verdict = success ? 1 : 2;
             await patience.WaitAsync(given, ended.Task, Afterwards, CancellationToken.None);
             return await ended.Task;
         }
@@ -179,6 +182,10 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
         if (ended.Task.IsCompleted)
             return;
         Report(request.Report);
+        // One that is stopped ends without a word of those before.
+        ready.TrySetException(
+            new RunFailedException(FailureClass.Interrupted, $"the agent of {live.Run.Machine} was stopped while the steps before were run")
+        );
         ended.TrySetResult(
             new StepsEnding(
                 request.Problem is { } problem ? SaidLines.Plain(problem) : null,

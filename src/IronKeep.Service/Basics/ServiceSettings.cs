@@ -71,7 +71,7 @@ public sealed class ServiceSettings
     /// </summary>
     public string CommandsFolder { get; set; } = "/etc/ironkeep/commands";
 
-    /// <summary>The file that lists the commands that jobs may run as steps on the service's own machine.</summary>
+    /// <summary>The file that lists the commands that jobs may run as steps on the service's own machine; absolute.</summary>
     public string AllowedCommands { get; set; } = "/etc/ironkeep/agent.yaml";
 
     /// <summary>The file with the token for the figures at /metrics; empty: none are given out.</summary>
@@ -153,6 +153,8 @@ public sealed class ServiceSettings
         }
         if (!Path.IsPathRooted(DataFolder))
             yield return $"IronKeep:DataFolder is '{DataFolder}'; give an absolute path";
+        if (!Path.IsPathRooted(AllowedCommands))
+            yield return $"IronKeep:AllowedCommands is '{AllowedCommands}'; give the absolute path of the file that lists them";
         if (MetricsTokenFile.Length > 0 && !Path.IsPathRooted(MetricsTokenFile))
             yield return $"IronKeep:MetricsTokenFile is '{MetricsTokenFile}'; give the absolute path of a file with a token";
         if (CatalogueProblem is { } wrong)

@@ -50,7 +50,7 @@ public static class ExportEndpoints
             return missing!;
         if (Kebab.Read<ExportFormat>(request.Format) is not { } format)
             return Problems.Invalid($"format '{request.Format}' is not known; use tar or bag");
-        if (CopyEndpoints.BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad)
+        if (RestoreEndpoints.BadTarget(request.To, request.Paths, charter, settings.Value) is { } bad)
             return bad;
         if (charter.Charter.Stores.GetValueOrDefault(copy.Store)?.Dated is not null)
             return Problems.Refused(

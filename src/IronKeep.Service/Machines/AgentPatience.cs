@@ -9,8 +9,8 @@ namespace IronKeep.Service.Machines;
 public sealed class AgentPatience
 {
     /// <summary>How long an agent has to come for an order, and how long one that came may be silent.</summary>
-    public TimeSpan ComesWithin { get; set; } = TimeSpan.FromMinutes(2);
-    public TimeSpan SilentAtMost { get; set; } = TimeSpan.FromMinutes(15);
+    private static readonly TimeSpan ComesWithin = TimeSpan.FromMinutes(2),
+        SilentAtMost = TimeSpan.FromMinutes(15);
 
     /// <summary>How often it looks (real time).</summary>
     private static readonly TimeSpan LooksEvery = TimeSpan.FromMilliseconds(200);

@@ -150,7 +150,7 @@ internal static class OrderEndpoints
             try
             {
                 var body = await BodyAsync(http, most, cancel);
-                return await DoAsync(token, http, o => TypedResults.Bytes(answer(o, body), Bytes));
+                return await ActAsync(order, o => TypedResults.Bytes(answer(o, body), Bytes), evenOver: false);
             }
             finally
             {
@@ -164,9 +164,11 @@ internal static class OrderEndpoints
             return orders.Of(token, known.Machine) ?? throw new OrderOverException();
         }
 
-        async Task<IResult> DoAsync(string token, HttpContext http, Func<AgentOrder, IResult> act, bool evenOver = false)
+        async Task<IResult> DoAsync(string token, HttpContext http, Func<AgentOrder, IResult> act, bool evenOver = false) =>
+            await ActAsync(await OrderAsync(token, http), act, evenOver);
+
+        static async Task<IResult> ActAsync(AgentOrder order, Func<AgentOrder, IResult> act, bool evenOver)
         {
-            var order = await OrderAsync(token, http);
             order.Heard();
             if (order.IsOver && !evenOver)
                 throw new OrderOverException();
