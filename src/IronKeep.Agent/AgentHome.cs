@@ -50,7 +50,23 @@ internal sealed class AgentHome(string folder)
 
     public void Save(Contact contact) => Write(ContactFile, contact);
 
-    /// <summary>Holds the folder for the one agent that works there; null when another does.</summary>
+    /// <summary>
+    /// Holds the folder for the one agent that works there; null when another does. Whoever only asks whether one is at work holds it
+    /// for a moment, which must not keep an agent from starting: it is tried for a second.
+    /// </summary>
+    public async Task<FileStream?> HoldAsync()
+    {
+        for (var tries = 0; ; tries++)
+        {
+            if (TryHold() is { } held)
+                return held;
+            if (tries == 10)
+                return null;
+            await Task.Delay(100);
+        }
+    }
+
+    /// <summary>Holds the folder, if nobody does at this moment.</summary>
     public FileStream? TryHold() => Guarded(folder, () =>
         {
             try

@@ -129,7 +129,7 @@ public static class Root
             {
                 var home = new AgentHome(parsed.GetValue(Folder)!);
                 var joined = home.Joined() ?? throw NotJoined();
-                using var held = home.TryHold()
+                using var held = await home.HoldAsync()
                     ?? throw new AgentException(Refused, $"an agent is at work in {home.Folder} already; stop it first");
                 using var key = home.Key();
                 using var line = new ServiceLine(joined.Address, Convert.FromHexString(joined.ServicePrint), key);

@@ -26,6 +26,16 @@ public sealed class AgentProgramTests : IDisposable
         }
     }
 
+    /// <summary>An agent is at work and nothing is in its way.</summary>
+    private async Task InContactAsync()
+    {
+        for (var i = 0; await AgentAsync("show") is var shown && shown.ExitCode != 0; i++)
+        {
+            Assert.True(i < 300, $"{shown}");
+            await Task.Delay(200);
+        }
+    }
+
     [Fact]
     public async Task A_machine_joins_with_the_command_that_was_printed_and_stays_in_contact()
     {
@@ -54,7 +64,7 @@ public sealed class AgentProgramTests : IDisposable
         Assert.Equal(1, (await ShownAsync("NOT at work")).ExitCode);
 
         using var agent = programs.StartAgent(Folder);
-        Assert.Equal(0, (await ShownAsync("at work")).ExitCode);
+        await InContactAsync();
         Assert.Contains("at work in", (await AgentAsync("work")).Error);
         Assert.Equal(0, (await programs.ClientAsync("machine", "list")).ExitCode);
         var machine = JsonSerializer.Deserialize<JsonElement>(
@@ -69,12 +79,7 @@ public sealed class AgentProgramTests : IDisposable
         using var lonely = programs.StartAgent(Folder);
         Assert.Equal(1, (await ShownAsync("cannot be reached")).ExitCode);
         await programs.StartServiceAsync();
-        await ShownAsync("at work");
-        for (var i = 0; (await AgentAsync("show")).ExitCode != 0; i++)
-        {
-            Assert.True(i < 300);
-            await Task.Delay(200);
-        }
+        await InContactAsync();
         var shut = await programs.ClientAsync("machine", "shut-out", "curlew", "--reason", "it was stolen");
         Assert.Equal((0, true), (shut.ExitCode, shut.Out.Contains("is shut out", StringComparison.Ordinal)));
         Assert.Contains("shut out", (await programs.ClientAsync("machine", "show", "curlew")).Out);
