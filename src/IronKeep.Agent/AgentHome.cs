@@ -1,5 +1,6 @@
 using System.Security.Cryptography;
 using System.Text.Json;
+using IronKeep.Contracts;
 using IronKeep.Stores.Posix;
 
 namespace IronKeep.Agent;
@@ -9,8 +10,21 @@ namespace IronKeep.Agent;
 /// </summary>
 internal sealed record Joined(string Address, string ServicePrint, string Machine, string Service, DateTimeOffset At);
 
-/// <summary>The last contact (UTC), until when the right holds by it, and what is in the way since (null: nothing).</summary>
-internal sealed record Contact(DateTimeOffset? At, DateTimeOffset? RightUntil, string? Problem, DateTimeOffset? ProblemSince);
+/// <summary>
+/// The last contact (UTC), until when the right holds by it, and what is in the way since (null: nothing). Next is when jobs of this
+/// machine are due, as the service said then; doing is what was in hand.
+/// </summary>
+internal sealed record Contact(
+    DateTimeOffset? At,
+    DateTimeOffset? RightUntil,
+    string? Problem,
+    DateTimeOffset? ProblemSince,
+    IReadOnlyList<NextDue>? Next = null,
+    IReadOnlyList<Doing>? Doing = null
+);
+
+/// <summary>An order in hand: what it is, and since when (UTC).</summary>
+internal sealed record Doing(string What, DateTimeOffset Since);
 
 /// <summary>The agent's own folder: its key, which never leaves it, whom it serves, and what it knows of the last contact.</summary>
 internal sealed class AgentHome(string folder)
@@ -19,6 +33,7 @@ internal sealed class AgentHome(string folder)
     private const int InUse = 11;
 
     public string Folder => folder;
+    public string OwedFolder => Path.Combine(folder, "owed-steps");
     private string KeyFile => Path.Combine(folder, "key.pem");
     private string JoinedFile => Path.Combine(folder, "service.json");
     private string ContactFile => Path.Combine(folder, "contact.json");

@@ -6,6 +6,7 @@ using System.Runtime.InteropServices;
 using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Runs.Steps;
+using IronKeep.Runs.Surroundings;
 
 namespace IronKeep.Agent;
 
@@ -18,7 +19,8 @@ internal sealed record Shown(
     string? ServicePrint,
     DateTimeOffset? JoinedAt,
     bool AtWork,
-    Contact? Contact
+    Contact? Contact,
+    int Owed
 );
 
 /// <summary>
@@ -26,6 +28,7 @@ internal sealed record Shown(
 /// </summary>
 public static class Root
 {
+    private const int MostShown = 5;
     internal const int Done = 0,
         Findings = 1,
         NotUnderstood = 2,
@@ -132,7 +135,10 @@ public static class Root
                 using var held = await home.HoldAsync()
                     ?? throw new AgentException(Refused, $"an agent is at work in {home.Folder} already; stop it first");
                 using var key = home.Key();
-                using var line = new ServiceLine(joined.Address, Convert.FromHexString(joined.ServicePrint), key);
+                var standing = new MachineStanding();
+                // The first word to the service is to say how the machine stands.
+                await standing.FirstAsync(TimeSpan.FromSeconds(2));
+                using var line = new ServiceLine(joined.Address, Convert.FromHexString(joined.ServicePrint), key, standing);
                 // A service manager stops by this signal, and the parser's own would wait.
                 using var stopping = CancellationTokenSource.CreateLinkedTokenSource(cancel);
                 using var stop = PosixSignalRegistration.Create(PosixSignal.SIGTERM, context =>
@@ -164,7 +170,8 @@ public static class Root
                 joined?.ServicePrint,
                 joined?.At,
                 joined is not null && IsAtWork(home),
-                contact
+                contact,
+                new OwedSteps(home.OwedFolder).All() is var (owed, bad) ? owed.Count + bad.Count : 0
             );
             if (parsed.GetValue(json) == "json")
                 Console.WriteLine(AgentJson.Write(shown));
@@ -186,6 +193,15 @@ public static class Root
         Line("agent", shown.AtWork ? "at work" : "NOT at work; start it with 'systemctl start ironkeep-agent'");
         Line("last contact", When(shown.Contact?.At));
         Line("right until", $"{When(shown.Contact?.RightUntil)}, renewed with each contact");
+        var next = shown.Contact?.Next ?? [];
+        foreach (var (due, at) in next.Take(MostShown).Select((d, i) => (d, i)))
+            Line(at == 0 ? "next due" : "", $"{When(due.Due)}  {due.Job}");
+        if (next.Count > MostShown)
+            Line("", $"and {next.Count - MostShown} more jobs");
+        foreach (var (doing, at) in (shown.AtWork ? shown.Contact?.Doing ?? [] : []).Select((d, i) => (d, i)))
+            Line(at == 0 ? "in hand" : "", $"{doing.What}, since {When(doing.Since)}");
+        if (shown.Owed > 0)
+            Line("OWED", $"the steps after {Counted.Of(shown.Owed, "run")} are still to be run or told of");
         if (shown.Contact is { Problem: { } problem, ProblemSince: var since })
             Line("PROBLEM", $"since {When(since)}: {problem}");
 

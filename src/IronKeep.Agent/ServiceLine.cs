@@ -9,6 +9,7 @@ using System.Text;
 using System.Text.Json;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
+using IronKeep.Runs.Surroundings;
 using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Agent;
@@ -52,11 +53,13 @@ internal sealed class ServiceLine : IDisposable
     public static string Instance { get; } = Guid.NewGuid().ToString("n");
     private readonly HttpClient http;
     private readonly string address;
+    private readonly MachineStanding? standing;
     private string? stranger;
 
-    public ServiceLine(string address, byte[] servicePrint, ECDsa key)
+    /// <param name="standing">How this machine stands, which is told with each contact; null: it is not told.</param>
+    public ServiceLine(string address, byte[] servicePrint, ECDsa key, MachineStanding? standing = null)
     {
-        this.address = address;
+        (this.address, this.standing) = (address, standing);
         var now = DateTimeOffset.UtcNow;
         var own = new CertificateRequest("CN=ironkeep-agent", key, HashAlgorithmName.SHA256).CreateSelfSigned(
             now.AddDays(-1),
@@ -98,8 +101,14 @@ internal sealed class ServiceLine : IDisposable
 
     public void Dispose() => http.Dispose();
 
-    private static AgentSelf Self() =>
-        new(Root.Version, $"{RuntimeInformation.OSDescription} {RuntimeInformation.OSArchitecture}", DateTimeOffset.UtcNow, Instance);
+    private AgentSelf Self() =>
+        new(
+            Root.Version,
+            $"{RuntimeInformation.OSDescription} {RuntimeInformation.OSArchitecture}",
+            DateTimeOffset.UtcNow,
+            Instance,
+            standing?.Now
+        );
 
     /// <summary>Says something in JSON and reads the answer.</summary>
     public async Task<TAnswer> PostAsync<TBody, TAnswer>(string path, TBody body, CancellationToken cancel)

@@ -1,3 +1,5 @@
+using System.Collections.Concurrent;
+using IronKeep.Contracts;
 using IronKeep.Runs.Steps;
 
 namespace IronKeep.Agent;
@@ -13,7 +15,7 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
         RefusedPause = TimeSpan.FromMinutes(15),
         NotedEvery = TimeSpan.FromMinutes(1);
     private readonly StepRunner runner = new(allowed.Read, allowed.Path);
-    private readonly OwedSteps notes = new(Path.Combine(home.Folder, "owed-steps"));
+    private readonly OwedSteps notes = new(home.OwedFolder);
     private Contact known = new(null, null, null, null);
     private DateTimeOffset noted;
 
@@ -34,13 +36,19 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
                 // The service answers when there is something to do, or after some seconds.
                 pause = TimeSpan.Zero;
                 await SayAsync(null, $"in contact with the service on {answer.Agent.Service}, as machine {answer.Agent.Machine}");
-                known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null);
+                known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null, Known(answer.Next));
                 foreach (var order in answer.Orders)
-                    Begin(order.Token, () => new CopyWork(line, Path.Combine(home.Folder, "sent"), runner, order).DoAsync(cancel));
+                    Begin(order.Token, $"run {order.Run}, a copy of {order.Job}", () =>
+                        new CopyWork(line, Path.Combine(home.Folder, "sent"), runner, order).DoAsync(cancel)
+                    );
                 foreach (var order in answer.Restores ?? [])
-                    Begin(order.Token, () => new RestoreWork(line, home.Folder, order).DoAsync(cancel));
+                    Begin(order.Token, $"run {order.Run}, giving back copy {order.CopyId}", () =>
+                        new RestoreWork(line, home.Folder, order).DoAsync(cancel)
+                    );
                 foreach (var order in answer.Steps ?? [])
-                    Begin(order.Token, () => new StepsWork(line, runner, notes, paid, order).DoAsync(cancel));
+                    Begin(order.Token, $"run {order.Run}, steps of {order.Job}", () =>
+                        new StepsWork(line, runner, notes, paid, order).DoAsync(cancel)
+                    );
                 // An order is named until its agent has begun it.
                 if (answer.Orders.Count + (answer.Restores?.Count ?? 0) + (answer.Steps?.Count ?? 0) > 0)
                     pause = TimeSpan.FromMilliseconds(200);
@@ -61,12 +69,16 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
         await Task.WhenAll([.. working.Values, saying]);
     }
 
-    private readonly System.Collections.Concurrent.ConcurrentDictionary<string, Task> working = new();
+    private readonly ConcurrentDictionary<string, Task> working = new();
+    private readonly ConcurrentDictionary<string, Doing> doing = new();
 
-    private void Begin(string token, Func<Task<string>> work)
+    private void Begin(string token, string what, Func<Task<string>> work)
     {
-        if (working.TryAdd(token, Task.CompletedTask))
-            working[token] = Task.Run(() => CarryOutAsync(token, work), CancellationToken.None);
+        if (!working.TryAdd(token, Task.CompletedTask))
+            return;
+        doing[token] = new Doing(what, DateTimeOffset.UtcNow);
+        noted = default;
+        working[token] = Task.Run(() => CarryOutAsync(token, work), CancellationToken.None);
     }
 
     private async Task CarryOutAsync(string token, Func<Task<string>> work)
@@ -81,12 +93,18 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
         }
         finally
         {
+            doing.TryRemove(token, out _);
+            noted = default;
             // Its token is not named again once it was begun.
             _ = Task.Delay(TimeSpan.FromMinutes(1), CancellationToken.None)
                 .ContinueWith(_ => working.Remove(token, out Task? _), TaskScheduler.Default);
         }
     }
 
+    /// <summary>What the service says of due times is kept as far as it would be shown.</summary>
+    private static IReadOnlyList<NextDue>? Known(IReadOnlyList<NextDue>? next) => next is null ? null : [.. next.Take(MostNext)];
+
+    private const int MostNext = 200;
     private bool said;
 
     private async Task SayAsync(string? problem, string sentence)
@@ -107,7 +125,7 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
         noted = now;
         try
         {
-            home.Save(known);
+            home.Save(known with { Doing = [.. doing.Values.OrderBy(d => d.Since)] });
         }
         catch (AgentException e)
         {

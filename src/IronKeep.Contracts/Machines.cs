@@ -5,7 +5,8 @@ namespace IronKeep.Contracts;
 
 /// <summary>
 /// A machine that the charter declares, that jobs name, or that has an agent. Declared says whether the charter has it, own whether the
-/// service runs on it. Times are UTC; clock-ahead is in seconds, and null where it was not heard of.
+/// service runs on it. Times are UTC; clock-ahead is in seconds, and null where it was not heard of. Away: it will come back,
+/// and is heard of at no service at present. Stands is what its agent says of it at present, null where that is not known to this service.
 /// </summary>
 public sealed record MachineAnswer(
     string Name,
@@ -27,7 +28,9 @@ public sealed record MachineAnswer(
     double? ClockAhead,
     DateTimeOffset? ShutOutAt,
     string? ShutOutBy,
-    string? ShutOutWhy
+    string? ShutOutWhy,
+    bool Away,
+    MachineState? Stands
 );
 
 /// <summary>All machines in order of name; agents-at is the address at which agents come, null where this service has none.</summary>
@@ -43,9 +46,13 @@ public sealed record EnrolmentAnswer(string Machine, string Code, DateTimeOffset
 public sealed record ShutOutRequest(string Reason);
 
 /// <summary>
-/// What an agent says of itself with each contact; time is by its own clock, instance another with each start of the agent.
+/// What an agent says of itself with each contact; time is by its own clock, instance another with each start of the agent. State is how
+/// its machine stands.
 /// </summary>
-public sealed record AgentSelf(string Version, string System, DateTimeOffset Time, string? Instance = null);
+public sealed record AgentSelf(string Version, string System, DateTimeOffset Time, string? Instance = null, MachineState? State = null);
+
+/// <summary>When a job of the agent's machine is due next (UTC).</summary>
+public sealed record NextDue(string Job, DateTimeOffset Due);
 
 /// <summary>A machine joins: the secret of its code, as hex.</summary>
 public sealed record JoinRequest(string Secret, AgentSelf Self);
@@ -118,13 +125,14 @@ public sealed record StepsOrder(
 
 /// <summary>
 /// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
-/// give back, and steps around them.
+/// give back, and steps around them. Next is when its jobs are due next.
 /// </summary>
 public sealed record OrdersAnswer(
     AgentAnswer Agent,
     IReadOnlyList<CopyOrder> Orders,
     IReadOnlyList<RestoreOnMachine>? Restores = null,
-    IReadOnlyList<StepsOrder>? Steps = null
+    IReadOnlyList<StepsOrder>? Steps = null,
+    IReadOnlyList<NextDue>? Next = null
 );
 
 /// <summary>The steps before took hold, or why not.</summary>

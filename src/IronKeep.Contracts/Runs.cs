@@ -9,8 +9,9 @@ public sealed record ActorAnswer(ActorKind Kind, string? Name, long? RunId, stri
 /// One attempt. A suspect run waits for somebody to
 /// confirm it. Not before is how long a queued run waits at least; attempt counts earlier tries. Of a watched run, what it was judged by is
 /// its evidence, and its exit code what was heard. Surge: why it changed more at once than its job does; nothing of the job expires until a
-/// person has looked, who is then named. State queued, running or ended; outcome and failure as in docs/words.md. Sizes in bytes:
-/// selected (all that was taken), read, new to the store, stored compressed. Rate in bytes a second.
+/// person has looked, who is then named. Waits for: what keeps a queued run from beginning, null where that is not known. State queued,
+/// running or ended; outcome and failure as in docs/words.md. Sizes in bytes: selected (all that was taken), read, new to the store,
+/// stored compressed. Rate in bytes a second.
 /// </summary>
 public sealed record RunAnswer(
     long Id,
@@ -39,7 +40,8 @@ public sealed record RunAnswer(
     EvidenceAnswer? Evidence,
     ChurnAnswer? Churn,
     string? Surge,
-    string? SurgeSeenBy
+    string? SurgeSeenBy,
+    string? WaitsFor
 );
 
 /// <summary>

@@ -5887,12 +5887,24 @@ export interface components {
       shutOutAt: null | string;
       shutOutBy: null | string;
       shutOutWhy: null | string;
+      away: boolean;
+      stands: null | components['schemas']['MachineState'];
     };
     MachineFolderAnswer: {
       path: string;
       above: null | string;
       folders: string[];
       truncated: boolean;
+    };
+    MachineState: {
+      onMains?: null | boolean;
+      /** Format: double */
+      idleSeconds?: null | number;
+      /** Format: double */
+      awakeSeconds?: null | number;
+      networks?: null | string[];
+      metered?: null | boolean;
+      rooms?: null | components['schemas']['RoomAt'][];
     };
     MachinesAnswer: {
       agentsAt: null | string;
@@ -6277,6 +6289,11 @@ export interface components {
       machine?: null | string;
       reason?: null | string;
     };
+    RoomAt: {
+      mount: string;
+      /** Format: int64 */
+      free: number;
+    };
     RotaAnswer: {
       name: string;
       zone: string;
@@ -6364,6 +6381,7 @@ export interface components {
       churn: null | components['schemas']['ChurnAnswer'];
       surge: null | string;
       surgeSeenBy: null | string;
+      waitsFor: null | string;
     };
     RunFiguresAnswer: {
       /** Format: int64 */

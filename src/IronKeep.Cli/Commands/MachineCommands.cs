@@ -13,6 +13,7 @@ internal static class MachineCommands
 {
     /// <summary>A clock that is further off than this is worth a word (seconds).</summary>
     private const double ClockCounts = 120;
+    private const int MostRooms = 5;
 
     public static Command Make() =>
         Common.Noun("machine", "Machines, and the agents that work on them", List(), ShowOne(), Enrol(), ShutOut());
@@ -124,6 +125,7 @@ internal static class MachineCommands
     private static string State(MachineAnswer machine) =>
         machine.Own ? "the service itself"
         : machine.State == AgentState.None ? "none"
+        : machine.Away ? "joined, away"
         : machine.State.Word();
 
     private static void Print(MachineAnswer m)
@@ -150,6 +152,17 @@ internal static class MachineCommands
             var off = TimeSpan.FromSeconds(Math.Abs(ahead)).ToString("c", CultureInfo.InvariantCulture);
             Fact("CLOCK", $"{off} {(ahead > 0 ? "ahead of" : "behind")} the service's");
         }
+        if (m.Stands is not { } stands)
+            return;
+        Fact("power", stands.OnMains is { } mains ? (mains ? "mains" : "battery") : null);
+        Fact("awake for", stands.AwakeSeconds is { } awake ? Show.Took(awake) : null);
+        Fact("idle for", stands.IdleSeconds is { } idle ? Show.Took(idle) : null);
+        Fact(
+            "networks",
+            stands.Networks is { Count: > 0 } networks ? string.Join(", ", networks) + (stands.Metered == true ? "; metered" : "") : null
+        );
+        foreach (var (room, at) in (stands.Rooms ?? []).OrderBy(r => r.Free).Take(MostRooms).Select((r, at) => (r, at)))
+            Fact(at == 0 ? "free" : "", $"{new ByteSize(room.Free)} at {room.Mount}");
     }
 
     private static void Fact(string what, string? words)

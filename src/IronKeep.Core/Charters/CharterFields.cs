@@ -60,7 +60,8 @@ public static class CharterFields
             Many("tags", m.Tags),
             One("site", m.Site),
             One("owner", m.Owner),
-            Many("line", [.. m.Line.Select(l => l.Words)])
+            Many("line", [.. m.Line.Select(l => l.Words)]),
+            One("silent-after", Unless(m.SilentAfter, MachineDefinition.UsualSilence))
         );
 
     public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));
@@ -267,6 +268,7 @@ public static class CharterFields
             One("spread", j.Spread?.ToString()),
             One("importance", Number(j.Importance)),
             Many("locks", j.Locks),
+            Many("needs", [.. j.Needs.Select(n => n.Words)]),
             One("policy", j.Policy.Length == 0 ? null : j.Policy),
             One("fresh-within", j.FreshWithin?.ToString()),
             One("start-limit", Unless(j.StartLimit, JobDefinition.UsualStartLimit)),

@@ -42,7 +42,7 @@ public static class CharterLanguage
             One("runs-at-once"),
             One("agent-lapses"),
         ],
-        ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner"), Many("line")],
+        ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner"), Many("line"), One("silent-after")],
         ["calendar"] = [Many("closed")],
         ["store"] =
         [
@@ -219,6 +219,7 @@ public static class CharterLanguage
             One("spread"),
             One("importance"),
             Many("locks"),
+            Many("needs"),
             One("policy") with
             {
                 Of = "policy",

@@ -25,6 +25,7 @@ internal static class DefinitionReaders
             Site = ReportReader.Name(map.Scalar("site"), read, "a site"),
             Owner = ReportReader.Name(map.Scalar("owner"), read, "an owner"),
             Line = [.. (map.Strings("line") ?? []).Select(l => read.Sentence(l, LineCeiling.Read(l.Value))).OfType<LineCeiling>()],
+            SilentAfter = read.Span(map.Scalar("silent-after"), atLeastOne: true) ?? MachineDefinition.UsualSilence,
         };
     }
 

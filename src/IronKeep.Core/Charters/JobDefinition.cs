@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
@@ -125,6 +126,9 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
 
     /// <summary>Named things that only one run at a time may have.</summary>
     public ImmutableArray<string> Locks { get; init; } = [];
+
+    /// <summary>How its machine must stand before it begins by itself, beside that it is heard of.</summary>
+    public ImmutableArray<MachineNeed> Needs { get; init; } = [];
     public Span? FreshWithin { get; init; }
     public Span StartLimit { get; init; } = UsualStartLimit;
     public Span? RunLimit { get; init; }

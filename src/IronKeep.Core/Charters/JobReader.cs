@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
@@ -21,6 +22,7 @@ internal static class JobReader
         "after",
         "retries",
         "locks",
+        "needs",
         "spread",
     ];
 
@@ -159,6 +161,7 @@ internal static class JobReader
             Spread = read.Span(map.Scalar("spread"), atLeastOne: true),
             Importance = read.Number(map.Scalar("importance"), "an importance", 1, 5),
             Locks = ReadLocks(map, read),
+            Needs = [.. (map.Strings("needs") ?? []).Select(n => read.Sentence(n, MachineNeed.Read(n.Value))).OfType<MachineNeed>()],
             FreshWithin = read.Span(map.Scalar("fresh-within")),
             StartLimit = read.Span(map.Scalar("start-limit"), atLeastOne: true) ?? JobDefinition.UsualStartLimit,
             RunLimit = read.Span(map.Scalar("run-limit"), atLeastOne: true),
@@ -213,7 +216,7 @@ internal static class JobReader
             read.Wrong(map.Scalar("spread")!, $"a spread of {spread} is longer than a day; 24 hours are the most");
         if (job.After is null)
             return;
-        foreach (var key in (string[])["calendar", "when-closed", "quiet-hours", "when-quiet", "spread"])
+        foreach (var key in (string[])["calendar", "when-closed", "quiet-hours", "when-quiet", "needs", "spread"])
             if (map.Any(key) is { } odd)
                 read.Wrong(odd, $"'{key}' does not go with 'after': the job is due when the one before it is");
     }

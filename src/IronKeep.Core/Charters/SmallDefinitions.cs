@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using IronKeep.Core.Ceilings;
+using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using NodaTime;
 
@@ -22,6 +23,11 @@ public sealed record MachineDefinition(string Name, int? RunsAtOnce, int? Import
 
     /// <summary>How much of its line copies may take; empty: all of it.</summary>
     public ImmutableArray<LineCeiling> Line { get; init; } = [];
+
+    /// <summary>Not heard of for so long, its agent's silence is told.</summary>
+    public Span SilentAfter { get; init; } = UsualSilence;
+
+    public static Span UsualSilence { get; } = new(1, SpanUnit.Days);
 
     public bool Equals(MachineDefinition? other) =>
         other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));

@@ -46,6 +46,7 @@ public sealed class BackupWork(
     public RunKind Kind => RunKind.Backup;
 
     public bool IsRetried => true;
+    public bool IsOnMachine => true;
 
     /// <summary>Its job, stores and locks.</summary>
     public RunClaim ClaimOf(Run run, Charter charter)

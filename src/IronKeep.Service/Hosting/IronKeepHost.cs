@@ -1,6 +1,7 @@
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
+using IronKeep.Runs.Surroundings;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Backups;
 using IronKeep.Service.Basics;
@@ -134,7 +135,7 @@ public static class IronKeepHost
         await app.Services.GetRequiredService<Leading>().LookAsync(cancel);
         var dispatch = app.Services.GetRequiredService<Dispatch>();
         app.Services.GetRequiredService<EventHub>().Describe = run =>
-            run.ToAnswer(dispatch.Find(run.Id), app.Services.GetRequiredService<CharterInForce>().Charter);
+            run.ToAnswer(dispatch.Find(run.Id), app.Services.GetRequiredService<CharterInForce>().Charter, dispatch.WaitsFor(run.Id));
         return await app.Services.GetRequiredService<People>().MakeCodeAsync(cancel);
     }
 
@@ -207,10 +208,14 @@ public static class IronKeepHost
         services.AddSingleton<IChannelCarrier, CommandCarrier>();
         services.AddSingleton<Teller>();
         services.AddSingleton<ClockWatch>();
+        services.AddSingleton<MachineStanding>();
+        services.AddSingleton<MachineStandings>();
+        services.AddSingleton<MachineReadiness>();
         services.AddSingleton<AgentBook>();
         services.AddSingleton<AgentOrders>();
         services.AddSingleton<AgentPatience>();
         services.AddSingleton<LineCeilings>();
+        services.AddSingleton<NextDues>();
         services.AddSingleton<IOwedLogs, OwedLogs>();
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
@@ -237,6 +242,7 @@ public static class IronKeepHost
         services.AddSingleton<ILook, ReminderLook>();
         services.AddSingleton<ILook, EscalationLook>();
         services.AddSingleton<ILook, StoreLook>();
+        services.AddSingleton<ILook, SilentMachines>();
         services.AddSingleton<ILook, RunLogTidying>();
         services.AddSingleton<IFollower, MadeUp>();
         services.AddSingleton<IFollower, Missed>();

@@ -270,7 +270,7 @@ public static class JobEndpoints
                     policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
                     job.FreshWithin?.ToString(),
                     due.Of(charter.DueTimesOf(job, machine)),
-                    last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id), charter) : null,
+                    last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id), charter, dispatch.WaitsFor(run.Id)) : null,
                     stands.Newest is { } good ? newest.GetValueOrDefault(good.Id)?.ToAnswer(now) : null,
                     stands.Copies,
                     Freshness.IsStale(job, stands, now),

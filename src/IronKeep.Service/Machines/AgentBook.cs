@@ -16,7 +16,13 @@ public sealed class AgentRefusedException(string message) : Exception(message);
 /// Who of the machines may speak: codes with which they join, the keys by which they are known, and who was shut out. Nothing of it is kept
 /// in memory, so that what a person takes away is gone with the next request, at every service.
 /// </summary>
-public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterInForce inForce, TimeProvider clock, ILogger<AgentBook> log)
+public sealed class AgentBook(
+    IDbContextFactory<KeepContext> catalogue,
+    CharterInForce inForce,
+    MachineStandings standings,
+    TimeProvider clock,
+    ILogger<AgentBook> log
+)
 {
     /// <summary>How long a code is good for.</summary>
     public static readonly Duration CodeHolds = Duration.FromHours(1);
@@ -57,8 +63,7 @@ public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterI
 
     /// <summary>
     /// Takes a machine in by its code, under the key it speaks with. Said again by the same key it is done already: the answer can have
-    /// been
-    /// lost on the way.
+    /// been lost on the way.
     /// </summary>
     public async Task<Agent> JoinAsync(byte[] secret, byte[] keyPrint, AgentSelf self, string address, CancellationToken cancel)
     {
@@ -104,6 +109,7 @@ public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterI
         code.UsedAt = now;
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
+        standings.Heard(agent.Machine, self);
         log.LogInformation("Machine {Machine} joined from {Address}, enrolled by {Person}", agent.Machine, address, code.MadeBy);
         return agent;
     }
@@ -134,6 +140,7 @@ public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterI
     public async Task HeardAsync(Agent agent, AgentSelf self, string address, CancellationToken cancel)
     {
         var now = clock.Now();
+        standings.Heard(agent.Machine, self);
         var known = (agent.Version, agent.System, agent.Address);
         var (heard, ahead) = (agent.HeardAt, agent.ClockAhead);
         Describe(agent, self, address, now);
@@ -180,6 +187,12 @@ public sealed class AgentBook(IDbContextFactory<KeepContext> catalogue, CharterI
     }
 
     public AgentState StateOf(Agent agent) => AgentRight.StateOf(agent.HeardAt, agent.ShutOutAt, inForce.Charter.AgentLapses, clock.Now());
+
+    /// <summary>Whether it may speak, and was heard of at no service for so long that it is not there.</summary>
+    public bool IsAway(Agent agent) =>
+        StateOf(agent) == AgentState.Joined
+        && !standings.IsHere(agent.Machine)
+        && clock.Now() - agent.HeardAt > Duration.FromTimeSpan(MachineStandings.AwayAfter);
 
     public DateTimeOffset RightUntil(Agent agent) => AgentRight.EndOf(agent.HeardAt, inForce.Charter.AgentLapses).ToDateTimeOffset();
 

@@ -14,6 +14,7 @@ internal static class AgentEndpoints
         AgentOrders orders,
         IOwedLogs owed,
         LineCeilings lines,
+        NextDues due,
         ServiceSettings settings,
         TimeProvider clock
     )
@@ -31,7 +32,7 @@ internal static class AgentEndpoints
             return TypedResults.Ok(Answer(known));
         });
 
-        agent.MapOrders(book, orders, owed, lines, Answer);
+        agent.MapOrders(book, orders, owed, lines, due, Answer);
 
         AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }

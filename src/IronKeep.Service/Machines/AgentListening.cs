@@ -23,6 +23,7 @@ public sealed class AgentListening(
     AgentOrders orders,
     IOwedLogs owed,
     LineCeilings lines,
+    NextDues due,
     TimeProvider clock,
     ILoggerFactory logs,
     ILogger<AgentListening> log
@@ -69,7 +70,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, orders, owed, lines, settings.Value, clock);
+        app.MapAgents(book, orders, owed, lines, due, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));

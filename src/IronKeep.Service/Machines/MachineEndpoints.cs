@@ -96,6 +96,7 @@ public sealed class MachineList(
     IDbContextFactory<KeepContext> catalogue,
     CharterInForce inForce,
     AgentBook book,
+    MachineStandings standings,
     TimeProvider clock,
     IOptions<ServiceSettings> settings
 )
@@ -149,7 +150,9 @@ public sealed class MachineList(
                 agent?.ClockAhead,
                 agent?.ShutOutAt?.ToDateTimeOffset(),
                 agent?.ShutOutBy,
-                agent?.ShutOutWhy
+                agent?.ShutOutWhy,
+                agent is not null && book.IsAway(agent),
+                standings.Of(name)
             );
         }
     }

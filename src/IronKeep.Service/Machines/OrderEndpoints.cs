@@ -21,6 +21,7 @@ internal static class OrderEndpoints
         AgentOrders orders,
         IOwedLogs owed,
         LineCeilings lines,
+        NextDues due,
         Func<Agent, AgentAnswer> answer
     )
     {
@@ -34,7 +35,8 @@ internal static class OrderEndpoints
                     answer(known),
                     [.. waiting.Select(o => o.Copy).OfType<CopyOrder>()],
                     [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()],
-                    [.. waiting.Select(o => o.Steps).OfType<StepsOrder>()]
+                    [.. waiting.Select(o => o.Steps).OfType<StepsOrder>()],
+                    due.Of(known.Machine)
                 )
             );
         });

@@ -12,6 +12,7 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Events;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Machines;
 using IronKeep.Service.Stores;
 using IronKeep.Service.Workers;
 using IronKeep.Stores;
@@ -40,6 +41,8 @@ public sealed class Dispatch(
     FactCarrier carrier,
     TimeProvider clock,
     IOptions<ServiceSettings> settings,
+    MachineReadiness machines,
+    MachineStandings standings,
     EventHub events,
     ILogger<Dispatch> log
 ) : BackgroundService, IBeatLook
@@ -51,6 +54,9 @@ public sealed class Dispatch(
     private readonly ConcurrentDictionary<long, LiveRun> live = new();
     private readonly ConcurrentDictionary<long, Task> tasks = new();
     private readonly LoopRounds rounds = new(clock);
+
+    /// <summary>What the runs that could not begin at the last look wait for.</summary>
+    private Dictionary<long, (string For, bool Machine)> waits = [];
 
     /// <summary>Who takes runs and who looks for those that nobody has take turns: one that was just taken is not yet at work.</summary>
     private readonly SemaphoreSlim taking = new(1);
@@ -69,6 +75,9 @@ public sealed class Dispatch(
     /// <summary>The run while it is at work, or null.</summary>
     public LiveRun? Find(long runId) => live.GetValueOrDefault(runId);
 
+    /// <summary>What a queued run waits for, as an end of "waits for"; null: it has not been looked at yet, or begins.</summary>
+    public string? WaitsFor(long runId) => waits.TryGetValue(runId, out var wait) ? wait.For : null;
+
     /// <summary>While it is held, nothing new begins.</summary>
     public bool IsHeld { get; set; }
 
@@ -79,6 +88,7 @@ public sealed class Dispatch(
     {
         self.Lost += Lose;
         carrier.Moved += queue.Wake;
+        standings.Back += queue.Wake;
         await TakeOverAsync(cancellationToken);
         await base.StartAsync(cancellationToken);
     }
@@ -143,7 +153,9 @@ public sealed class Dispatch(
 
     private CancellationToken stopped = CancellationToken.None;
 
-    /// <summary>Completes when nothing is at work, nothing is queued whose time has come, and what follows has been done.</summary>
+    /// <summary>
+    /// Completes when nothing is at work, nothing is queued whose time has come and whose machine is there, and what follows has been done.
+    /// </summary>
     public async Task WhenIdleAsync(CancellationToken cancel = default)
     {
         while (true)
@@ -164,10 +176,11 @@ public sealed class Dispatch(
             return false;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var now = clock.Now();
+        var away = waits.Where(w => w.Value.Machine).Select(w => w.Key).ToList();
         return !await db.Runs.AnyAsync(
             r =>
                 (r.State == RunState.Running && r.Kind != RunKind.Watched)
-                || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now)),
+                || (r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now) && !away.Contains(r.Id)),
             cancel
         );
     }
@@ -194,7 +207,7 @@ public sealed class Dispatch(
         if (!await db.Runs.AnyAsync(r => r.State == RunState.Queued && (r.NotBefore == null || r.NotBefore <= now), stopping))
             return;
         var worker = self.Id;
-        var taken = new List<Run>();
+        var (taken, late, waiting) = (new List<Run>(), new List<(Run, RunEnding)>(), new Dictionary<long, (string, bool)>());
         // What is at work, here and elsewhere, stays as it is while this is decided.
         await using (var change = await db.BeginChangeAsync(stopping))
         {
@@ -204,6 +217,8 @@ public sealed class Dispatch(
                 .Where(r => r.State == RunState.Running && r.Kind != RunKind.Watched)
                 .ToListAsync(stopping);
             var hanging = await db.HangingRuns.AsNoTracking().ToListAsync(stopping);
+            var view = await machines.LookAsync(db, ready.Where(r => works.Of(r).IsOnMachine).Select(r => r.Machine), stopping);
+            string? full = null;
             var ceilings = RunCeilings.Of(charter.Charter, settings.Value.RunsAtOnce);
             // What hangs holds its job, and takes no place from others.
             var held = hanging
@@ -221,11 +236,20 @@ public sealed class Dispatch(
                     .Order(Comparer<(Run, RunClaim Claim)>.Create((a, b) => RunClaim.Order(a.Claim, b.Claim)))
             )
             {
-                if (ceilings.IsFull)
-                    break;
+                if (works.Of(run).IsOnMachine && AwaitsMachine(run, view, now) is var (machine, ending) && machine is not null)
+                {
+                    waiting[run.Id] = (machine, true);
+                    if (ending is not null)
+                        late.Add((run, ending));
+                    continue;
+                }
+                if ((ceilings.IsFull ? full ??= ceilings.WaitsFor(claim) : ceilings.WaitsFor(claim)) is { } what)
+                {
+                    waiting[run.Id] = (what, false);
+                    continue;
+                }
                 if (
-                    !ceilings.CanBegin(claim)
-                    || (run.Job is not null && works.Of(run).IsRetried && held.Contains((run.Job, run.Machine)))
+                    (run.Job is not null && works.Of(run).IsRetried && held.Contains((run.Job, run.Machine)))
                     || atWork.Exists(other => Excludes(run, other))
                 )
                     continue;
@@ -235,8 +259,7 @@ public sealed class Dispatch(
                 atWork.Add(run);
                 taken.Add(run);
             }
-            if (taken.Count == 0)
-                return;
+            waits = waiting;
             // A person may cancel one at this very moment: only one of the two wins.
             foreach (var run in taken.ToList())
             {
@@ -257,12 +280,46 @@ public sealed class Dispatch(
             }
             await change.CommitAsync(stopping);
         }
+        foreach (var (run, ending) in late)
+            await ends.EndAsync(run, RunState.Queued, null, Progress.None, ending);
         foreach (var run in taken)
         {
             // From here on it is this service's, whatever fails: a row that says running with nobody at work would be running for ever.
             var started = live[run.Id] = new LiveRun(run, logs.Open(run.Id), clock, stopping);
             tasks[run.Id] = Task.Run(() => CarryOutAsync(started), CancellationToken.None);
         }
+    }
+
+    /// <summary>
+    /// What of its machine a run waits for, and how it ends when it has waited too long; both null when nothing of it is in its way. One
+    /// that makes up for others waits as long as its machine is away, and then until the machine has settled and gives what the job needs.
+    /// </summary>
+    private (string? Machine, RunEnding? Ending) AwaitsMachine(Run run, MachineView view, Instant now)
+    {
+        var job = run.Job is null ? null : charter.Charter.Jobs.GetValueOrDefault(run.Job);
+        var catchesUp = run.By.Kind == ActorKind.CatchUp;
+        if (view.Away(run.Machine) is { } away)
+        {
+            var limit = job?.StartLimit ?? JobDefinition.UsualStartLimit;
+            var since = run.NotBefore is { } from ? Instant.Max(from, run.Queued) : run.Queued;
+            return (
+                $"{run.Machine}, which {away}",
+                catchesUp || now - since <= limit.ToDuration()
+                    ? null
+                    : new RunEnding(
+                        Outcome.Failed,
+                        $"{run.Machine} {away}, and did not come for it within {limit}; is the machine on, and its agent at work?",
+                        FailureClass.MachineAway
+                    )
+            );
+        }
+        if (!view.CanBeginHere(run.Machine))
+            return ($"{run.Machine}, which another service hears", null);
+        if (!catchesUp || job is null)
+            return default;
+        if (!view.IsSettled(run.Machine, job.WaitAfterReturn.ToDuration()))
+            return ($"{run.Machine}, which has not been awake for {job.WaitAfterReturn} yet", null);
+        return view.Lacks(job, run.Machine) is { } lacks ? ($"{run.Machine}, which {lacks}", null) : default;
     }
 
     /// <summary>

@@ -44,6 +44,9 @@ public interface IRunWork
     /// <summary>Whether a planned one is tried again after a cause that passes.</summary>
     bool IsRetried => false;
 
+    /// <summary>Whether its machine does it, so that it waits for an agent that is away.</summary>
+    bool IsOnMachine => false;
+
     /// <summary>What it holds while it is at work: by default its store, and nothing that another run of the kind would want.</summary>
     RunClaim ClaimOf(Run run, Charter charter) =>
         new(

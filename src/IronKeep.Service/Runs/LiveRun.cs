@@ -122,4 +122,7 @@ public sealed class LiveRun(Run run, IRunLog log, TimeProvider clock, Cancellati
 }
 
 /// <summary>Figures of a run at one moment; bytes as in the API's run figures.</summary>
-public sealed record Progress(long Items, long SelectedBytes, long ReadBytes, long NewBytes, long StoredBytes, long Skipped);
+public sealed record Progress(long Items, long SelectedBytes, long ReadBytes, long NewBytes, long StoredBytes, long Skipped)
+{
+    public static Progress None { get; } = new(0, 0, 0, 0, 0, 0);
+}

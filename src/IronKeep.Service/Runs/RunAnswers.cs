@@ -14,7 +14,7 @@ namespace IronKeep.Service.Runs;
 /// <summary>Runs as the API gives them.</summary>
 public static class RunAnswers
 {
-    public static RunAnswer ToAnswer(this Run run, LiveRun? live = null, Charter? charter = null)
+    public static RunAnswer ToAnswer(this Run run, LiveRun? live = null, Charter? charter = null, string? waitsFor = null)
     {
         var now = live?.Now ?? new Progress(run.Items, run.SelectedBytes, run.ReadBytes, run.NewBytes, run.StoredBytes, run.Skipped);
         var elapsed =
@@ -73,7 +73,8 @@ public static class RunAnswers
             run.Evidence is { } heard ? JsonSerializer.Deserialize<EvidenceAnswer>(heard, ContractJson.Options) : null,
             run.Known + run.Gone > 0 ? new ChurnAnswer(run.Known + run.Gone, run.Altered, run.Gone, run.Added) : null,
             run.Surge,
-            run.SurgeSeenBy
+            run.SurgeSeenBy,
+            run.State == RunState.Queued ? waitsFor : null
         );
     }
 

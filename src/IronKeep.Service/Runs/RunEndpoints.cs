@@ -29,7 +29,7 @@ public static class RunEndpoints
                     CancellationToken cancel
                 ) =>
                     await db.Runs.FindAsync([id], cancel) is { } run
-                        ? TypedResults.Ok(run.ToAnswer(dispatch.Find(id), inForce.Charter))
+                        ? TypedResults.Ok(run.ToAnswer(dispatch.Find(id), inForce.Charter, dispatch.WaitsFor(id)))
                         : Missing(id)
             )
             .WithSummary("One run, with its figures as they are now");
@@ -102,7 +102,9 @@ public static class RunEndpoints
             query = query.Where(r => r.State == wanted);
         }
         var rows = await query.OrderByDescending(r => r.Id).Take(limit + 1).ToListAsync(cancel);
-        return TypedResults.Ok(Paging.Page(rows, limit, r => r.Id, r => r.ToAnswer(dispatch.Find(r.Id), inForce.Charter)));
+        return TypedResults.Ok(
+            Paging.Page(rows, limit, r => r.Id, r => r.ToAnswer(dispatch.Find(r.Id), inForce.Charter, dispatch.WaitsFor(r.Id)))
+        );
     }
 
     private static async Task<Results<Ok<PreviousRunAnswer>, ProblemHttpResult>> PreviousAsync(

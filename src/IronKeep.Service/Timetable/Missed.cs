@@ -8,6 +8,7 @@ using IronKeep.Service.Charters;
 using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Timetable;
 
@@ -15,7 +16,8 @@ namespace IronKeep.Service.Timetable;
 /// What follows from planned runs that were missed: one alert, and one run that makes up for all of them. Source: docs/semantics.md,
 /// section 2 (Planned runs, lateness, catch-up).
 /// </summary>
-public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook alerts, TimeProvider clock) : IFollower
+public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook alerts, TimeProvider clock, IOptions<ServiceSettings> settings)
+    : IFollower
 {
     public string Name => "missed";
     public IReadOnlyCollection<FactKind> Follows { get; } = [FactKind.PlannedRunMissed];
@@ -35,6 +37,12 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
             var makesUp = await CatchUpAsync(db, job, last, cancel);
             var count = group.Sum(f => f.Count);
             var lastDue = last.Until ?? last.Due;
+            var isElsewhere = last.Machine != settings.Value.Machine;
+            var why =
+                job.Watched || last.Reason is not { } reason || reason.EndsWith(Serving.ServiceWasOff, StringComparison.Ordinal)
+                    ? ""
+                    : $" ({reason})";
+            var remedy = isElsewhere ? RemedyElsewhere(last.Machine) : AlertBook.MissedRemedy;
             await alerts.RaiseAsync(
                 db,
                 new Matter(
@@ -42,7 +50,7 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
                     AlertClass.Missed,
                     $"{(count == 1 ? "a planned run" : $"{count} planned runs")} of {last.Job} "
                         + (
-                            !job.Watched ? "did not start"
+                            !job.Watched ? $"did not start{why}"
                             : job.HeardBy is [EvidenceSource.Folder] ? $"left no copy in {string.Join(" or ", job.Into)}"
                             : count == 1 ? "was not heard of"
                             : "were not heard of"
@@ -54,7 +62,7 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
                                 + $"is heard by itself. Nothing of it expires while the newest is older than promised."
                         : job.Watched
                             ? $"Check on {last.Machine} whether it ran; if it did, let it say so with 'ironkeep job check-in {last.Job}'."
-                        : AlertBook.MissedRemedy
+                        : remedy
                 )
                 {
                     Times = count,
@@ -65,13 +73,17 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
                             : $"{{jobs}} on {last.Machine} had planned runs that did not start; the last was due {lastDue.Local(zone)}",
                         job.Watched
                             ? $"Check whether {last.Machine} is on and its clock is right; what comes late is heard by itself."
-                            : AlertBook.MissedRemedy
+                            : remedy
                     ),
                 },
                 cancel
             );
         }
     }
+
+    private static string RemedyElsewhere(string machine) =>
+        $"See that {machine} is on and its agent at work when its jobs are due, and that it gives what they need; the run that makes up "
+        + "for it begins by itself when it is back.";
 
     /// <summary>Queues one run for all that was missed, unless the next planned one is near; says what will make up for them.</summary>
     private async Task<string> CatchUpAsync(KeepContext db, JobDefinition job, PlannedRun last, CancellationToken cancel)

@@ -6,6 +6,7 @@ using IronKeep.Core.Watching;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Facts;
+using IronKeep.Service.Machines;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Workers;
 using Microsoft.EntityFrameworkCore;
@@ -17,16 +18,26 @@ namespace IronKeep.Service.Timetable;
 /// Takes up planned runs that wait: queues them, or ends them as missed, held back or not needed. What follows from one that was missed is
 /// <see cref="Missed"/>'s. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
 /// </summary>
-public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading leading, FactSignal signal, TimeProvider clock)
+public sealed class Serving(
+    CharterInForce inForce,
+    RunQueue queue,
+    Leading leading,
+    MachineReadiness machines,
+    FactSignal signal,
+    TimeProvider clock
+)
 {
     private readonly Instant since = clock.Now();
-    private const string Waits = "waits for an earlier run of the job";
+    private const string Waits = "waits for an earlier run of the job",
+        WaitsSince = "waits: ";
+    internal const string ServiceWasOff = "the service was not running";
 
     private sealed record Open(
         KeepContext Db,
         Instant Now,
         Dictionary<(string Job, string Machine), Run> Busy,
-        Dictionary<(string, string), JobOnMachine> Watches
+        Dictionary<(string, string), JobOnMachine> Watches,
+        MachineView Machines
     )
     {
         /// <summary>Watched runs that began a little before they were due, by the due instant that they are meant for.</summary>
@@ -58,7 +69,8 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
                 db,
                 clock.Now(),
                 busy.GroupBy(r => (r.Job!, r.Machine)).ToDictionary(g => g.Key, g => g.Last()),
-                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel)
+                await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), cancel),
+                await machines.LookAsync(db, waiting.Select(p => p.Machine), cancel)
             )
             {
                 Early = await EarlyAsync(db, clock.Now(), cancel),
@@ -162,9 +174,20 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
                 End(planned, Outcome.NotNeeded, "overlap: merged into the planned run that waits already");
             return;
         }
-        if (job.After is null && planned.Stand != PlannedStand.Waits && open.Now > startBy)
+        var hindrance = job.After is null ? Hindrance(open.Machines, planned.Machine, job) : null;
+        if (job.After is null && open.Now > startBy && (planned.Stand != PlannedStand.Waits || hindrance is not null))
         {
-            End(planned, Outcome.Missed, $"not started within {job.StartLimit}: the service was not running");
+            var waited = planned.Reason?.StartsWith(WaitsSince, StringComparison.Ordinal) == true;
+            End(
+                planned,
+                Outcome.Missed,
+                $"not started within {job.StartLimit}: {(waited ? planned.Reason![WaitsSince.Length..] : ServiceWasOff)}"
+            );
+            return;
+        }
+        if (hindrance is not null)
+        {
+            planned.Reason = WaitsSince + hindrance;
             return;
         }
         if (other is { State: RunState.Queued, NotBefore: not null, PlannedRunId: null })
@@ -189,6 +212,12 @@ public sealed class Serving(CharterInForce inForce, RunQueue queue, Leading lead
         var run = open.Busy[(planned.Job, planned.Machine)] = queue.AddPlanned(open.Db, planned, job);
         open.Queued.Add((planned, run));
     }
+
+    /// <summary>Why a run of the job would not begin on its machine, which may pass by itself; null: nothing is in its way.</summary>
+    private static string? Hindrance(MachineView machines, string machine, JobDefinition job) =>
+        (machines.Away(machine) ?? (machines.CanBeginHere(machine) ? machines.Lacks(job, machine) : null)) is { } why
+            ? $"{machine} {why}"
+            : null;
 
     /// <summary>
     /// Whether the job that this one follows has succeeded for the same due instant; ends the planned run when it never will.

@@ -85,6 +85,14 @@ export function MachinesPage() {
   );
 }
 
+/** What of its machine keeps jobs waiting, in a few words. */
+function standing({ stands }: Machine) {
+  if (!stands) return null;
+  return [stands.onMains === false && 'on battery', stands.metered === true && 'metered line']
+    .filter(Boolean)
+    .join(', ');
+}
+
 function Agent({ machine: m }: { machine: Machine }) {
   if (m.own) return <span className="soft">the service itself</span>;
   const ahead = m.clockAhead ?? 0;
@@ -112,12 +120,15 @@ function Agent({ machine: m }: { machine: Machine }) {
         </>
       );
     case 'joined':
+      if (m.away) return <Status state="stale">joined, away</Status>;
       return Math.abs(ahead) > clockCounts ? (
         <Status state="warned">
           joined, its clock is {Math.round(Math.abs(ahead) / 60)} min {ahead > 0 ? 'ahead' : 'behind'}
         </Status>
       ) : (
-        <Status state="ok">joined</Status>
+        <>
+          <Status state="ok">joined</Status> <span className="soft">{standing(m)}</span>
+        </>
       );
     default:
       return m.state satisfies never;

@@ -17,7 +17,9 @@ export function RunProgress({ run, brief }: { run: Run; brief?: boolean }) {
   if (run.state === 'queued')
     return (
       <Status state="queued">
-        {run.notBefore ? (
+        {run.waitsFor ? (
+          `waits for ${run.waitsFor}`
+        ) : run.notBefore ? (
           <>
             waits until <When at={run.notBefore} />
           </>

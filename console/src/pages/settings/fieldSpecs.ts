@@ -47,6 +47,13 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: '2 MB/s from 08:00 to 18:00 on weekdays',
       rare: true,
     },
+    {
+      key: 'silent-after',
+      label: 'Silent after',
+      help: 'Not heard of for so long, its silence is told. One day when empty.',
+      example: '4 hours',
+      rare: true,
+    },
   ],
   calendar: [
     {
@@ -404,6 +411,13 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       rare: true,
     },
     { key: 'locks', label: 'Locks', help: 'Names, one per line. Only one run at a time holds each.', rare: true },
+    {
+      key: 'needs',
+      label: 'Needs',
+      help: 'How the machine must stand before the job begins by itself, one per line.',
+      example: 'mains power',
+      rare: true,
+    },
     {
       key: 'expect-size',
       label: 'Expected size',
