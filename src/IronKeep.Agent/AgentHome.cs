@@ -36,6 +36,7 @@ internal sealed class AgentHome(string folder)
     public string OwedFolder => Path.Combine(folder, "owed-steps");
     private string KeyFile => Path.Combine(folder, "key.pem");
     private string JoinedFile => Path.Combine(folder, "service.json");
+    private string KeptFile => Path.Combine(folder, "kept-services.json");
     private string ContactFile => Path.Combine(folder, "contact.json");
 
     /// <summary>Makes the folder where there is none, for its owner alone.</summary>
@@ -64,6 +65,11 @@ internal sealed class AgentHome(string folder)
     public Contact? Contact() => Read<Contact>(ContactFile);
 
     public void Save(Contact contact) => Write(ContactFile, contact);
+
+    /// <summary>The services that the service wants kept up, as it said last; null: it has not.</summary>
+    public IReadOnlyList<KeptServiceWords>? KeptServices() => Read<IReadOnlyList<KeptServiceWords>>(KeptFile);
+
+    public void Save(IReadOnlyList<KeptServiceWords> kept) => Write(KeptFile, kept);
 
     /// <summary>
     /// Holds the folder for the one agent that works there; null when another does. Whoever only asks whether one is at work holds it

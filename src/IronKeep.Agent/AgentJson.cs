@@ -9,6 +9,7 @@ namespace IronKeep.Agent;
 [JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata)]
 [JsonSerializable(typeof(Joined))]
 [JsonSerializable(typeof(Contact))]
+[JsonSerializable(typeof(IReadOnlyList<KeptServiceWords>))]
 [JsonSerializable(typeof(Shown))]
 [JsonSerializable(typeof(Refusal))]
 internal sealed partial class AgentContext : JsonSerializerContext;

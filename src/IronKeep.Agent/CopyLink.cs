@@ -16,7 +16,11 @@ internal sealed class CopyLink(ServiceLine line, CopyOrder order, LinePace pace,
     public IReadOnlySet<string> Begin(IReadOnlyCollection<string> copies)
     {
         var begun = Again(() =>
-            line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(At("begin"), new CopyBeginRequest([.. copies], ServiceLine.Instance), cancel)
+            line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(
+                At("begin"),
+                new CopyBeginRequest([.. copies], ServiceLine.Instance, HoldsStill: true),
+                cancel
+            )
         );
         pace.PerSecond = begun.PerSecond;
         return begun.InForce.ToHashSet();

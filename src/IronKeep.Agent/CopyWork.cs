@@ -74,6 +74,7 @@ internal sealed class CopyWork
             LeavesOutCaches = order.LeavesOutCaches,
             AllFileSystems = order.OtherFileSystems,
             Level = order.Compression,
+            StillAt = [.. (order.StillAt ?? []).Select(Still)],
             Streams = [.. (order.Streams ?? []).Select(s => new StreamSource(StepsWork.Step(s.Step), s.KeepsAs))],
         };
         var target = new SendingTarget(
@@ -85,6 +86,14 @@ internal sealed class CopyWork
         var run = new BackupRun(target, backup, TimeProvider.System, reports.Log) { Steps = steps };
         figures = run.Figures;
         return run.RunAsync(cancel);
+    }
+
+    private static StillFolder Still(string words)
+    {
+        var (folder, problem) = StillFolder.Read(words);
+        if (folder is null)
+            throw new RunFailedException(FailureClass.Unknown, $"the order names a moment that no charter could: {problem!.Message}");
+        return folder with { From = RealPaths.Of(folder.From) ?? folder.From };
     }
 
     private string Real(string path)

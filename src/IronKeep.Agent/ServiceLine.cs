@@ -93,6 +93,9 @@ internal sealed class ServiceLine : IDisposable
         };
     }
 
+    /// <summary>How the services stand that are kept up here, which is told with each contact.</summary>
+    public Func<IReadOnlyList<ServiceStanding>>? Services { get; set; }
+
     public Task<AgentAnswer> JoinAsync(JoinCode code, CancellationToken cancel) =>
         PostAsync<JoinRequest, AgentAnswer>("join", new JoinRequest(Convert.ToHexStringLower(code.Secret.Span), Self()), cancel);
 
@@ -107,7 +110,8 @@ internal sealed class ServiceLine : IDisposable
             $"{RuntimeInformation.OSDescription} {RuntimeInformation.OSArchitecture}",
             DateTimeOffset.UtcNow,
             Instance,
-            standing?.Now
+            standing?.Now,
+            Services?.Invoke()
         );
 
     /// <summary>Says something in JSON and reads the answer.</summary>

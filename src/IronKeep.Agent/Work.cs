@@ -8,23 +8,38 @@ namespace IronKeep.Agent;
 /// The agent at work: it stays in contact with the service, and says once when that changes. A service that is away is tried again with
 /// growing pauses, which differ from machine to machine, so that not all come at once when it is back.
 /// </summary>
-internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed, TextWriter log)
+internal sealed class Work
 {
     private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(2),
         LongestPause = TimeSpan.FromMinutes(1),
         RefusedPause = TimeSpan.FromMinutes(15),
         NotedEvery = TimeSpan.FromMinutes(1);
-    private readonly StepRunner runner = new(allowed.Read, allowed.Path);
-    private readonly OwedSteps notes = new(home.OwedFolder);
+    private readonly AgentHome home;
+    private readonly ServiceLine line;
+    private readonly TextWriter log;
+    private readonly StepRunner runner;
+    private readonly OwedSteps notes;
+    private readonly ServiceWatch watch;
     private Contact known = new(null, null, null, null);
     private DateTimeOffset noted;
+
+    public Work(AgentHome home, ServiceLine line, AllowedFile allowed, TextWriter log)
+    {
+        (this.home, this.line, this.log) = (home, line, log);
+        runner = new StepRunner(allowed.Read, allowed.Path);
+        notes = new OwedSteps(home.OwedFolder);
+        watch = new ServiceWatch(runner, notes, Path.Combine(home.Folder, "service-starts.json"), TimeProvider.System, log.WriteLine);
+    }
 
     public async Task RunAsync(CancellationToken cancel)
     {
         known = home.Contact() ?? known;
         var owed = new OwedWork(line, runner, notes, log);
+        watch.Keep((home.KeptServices() ?? []).Select(Kept));
+        line.Services = () => watch.Now;
         // What an interrupted run stopped is started before anything else, whether or not the service is there.
         var paid = owed.PayAsync();
+        var watching = WatchAsync(paid, cancel);
         var saying = paid.ContinueWith(_ => owed.SayAsync(cancel), TaskScheduler.Default).Unwrap();
         for (var tries = 0; !cancel.IsCancellationRequested; )
         {
@@ -36,6 +51,7 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
                 // The service answers when there is something to do, or after some seconds.
                 pause = TimeSpan.Zero;
                 await SayAsync(null, $"in contact with the service on {answer.Agent.Service}, as machine {answer.Agent.Machine}");
+                KeepUp(answer.KeepsUp ?? []);
                 known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null, Known(answer.Next));
                 foreach (var order in answer.Orders)
                     Begin(order.Token, $"run {order.Run}, a copy of {order.Job}", () =>
@@ -66,8 +82,44 @@ internal sealed class Work(AgentHome home, ServiceLine line, AllowedFile allowed
             Note();
             await Task.Delay(pause, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
-        await Task.WhenAll([.. working.Values, saying]);
+        await Task.WhenAll([.. working.Values, saying, watching]);
     }
+
+    /// <summary>Services are kept up whether or not the service is there; begins when what earlier runs owe was done.</summary>
+    private async Task WatchAsync(Task paid, CancellationToken cancel)
+    {
+        await paid.WaitAsync(cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        await watch.RunAsync(cancel);
+    }
+
+    private string keeps = "";
+
+    /// <summary>What is to be kept up is remembered for a start without the service.</summary>
+    private void KeepUp(IReadOnlyList<KeptServiceWords> words)
+    {
+        var written = AgentJson.Write(words);
+        if (written == keeps)
+            return;
+        watch.Keep(words.Take(MostNext).Select(Kept));
+        try
+        {
+            home.Save(words);
+            keeps = written;
+        }
+        catch (AgentException e)
+        {
+            log.WriteLine(e.Message);
+        }
+    }
+
+    private static KeptService Kept(KeptServiceWords w) =>
+        new(
+            w.Job,
+            StepsWork.Step(w.Up),
+            StepsWork.Step(w.Start),
+            Math.Clamp(w.Times, 1, 100),
+            TimeSpan.FromSeconds(Math.Clamp(w.WithinSeconds, 60, 7 * 86_400))
+        );
 
     private readonly ConcurrentDictionary<string, Task> working = new();
     private readonly ConcurrentDictionary<string, Doing> doing = new();

@@ -30,7 +30,8 @@ public sealed record MachineAnswer(
     string? ShutOutBy,
     string? ShutOutWhy,
     bool Away,
-    MachineState? Stands
+    MachineState? Stands,
+    IReadOnlyList<ServiceStanding> Services
 );
 
 /// <summary>All machines in order of name; agents-at is the address at which agents come, null where this service has none.</summary>
@@ -47,9 +48,21 @@ public sealed record ShutOutRequest(string Reason);
 
 /// <summary>
 /// What an agent says of itself with each contact; time is by its own clock, instance another with each start of the agent. State is how
-/// its machine stands.
+/// its machine stands, services how those stand that it keeps up.
 /// </summary>
-public sealed record AgentSelf(string Version, string System, DateTimeOffset Time, string? Instance = null, MachineState? State = null);
+public sealed record AgentSelf(
+    string Version,
+    string System,
+    DateTimeOffset Time,
+    string? Instance = null,
+    MachineState? State = null,
+    IReadOnlyList<ServiceStanding>? Services = null
+);
+
+/// <summary>
+/// A service that the agent keeps up: the step that says whether it is, the one that starts it, and how often within how many seconds.
+/// </summary>
+public sealed record KeptServiceWords(string Job, StepWords Up, StepWords Start, int Times, double WithinSeconds);
 
 /// <summary>When a job of the agent's machine is due next (UTC).</summary>
 public sealed record NextDue(string Job, DateTimeOffset Due);
@@ -59,7 +72,7 @@ public sealed record JoinRequest(string Secret, AgentSelf Self);
 
 /// <summary>
 /// What an agent is to do now: make a copy of a job's paths into a store, by the token that ends with it. Leaves-out are patterns of the
-/// charter; compression is a level of Zstandard; runs is the number of the run, for its log.
+/// charter, and so is still-at; compression is a level of Zstandard; runs is the number of the run, for its log.
 /// </summary>
 public sealed record CopyOrder(
     string Token,
@@ -72,7 +85,8 @@ public sealed record CopyOrder(
     bool LeavesOutCaches,
     bool OtherFileSystems,
     int Compression,
-    IReadOnlyList<StreamWords>? Streams = null
+    IReadOnlyList<StreamWords>? Streams = null,
+    IReadOnlyList<string>? StillAt = null
 );
 
 /// <summary>A command whose output is taken as a file of this name.</summary>
@@ -125,14 +139,16 @@ public sealed record StepsOrder(
 
 /// <summary>
 /// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
-/// give back, and steps around them. Next is when its jobs are due next.
+/// give back, and steps around them. Next is when its jobs are due next, keeps-up the services that
+/// are to be up there.
 /// </summary>
 public sealed record OrdersAnswer(
     AgentAnswer Agent,
     IReadOnlyList<CopyOrder> Orders,
     IReadOnlyList<RestoreOnMachine>? Restores = null,
     IReadOnlyList<StepsOrder>? Steps = null,
-    IReadOnlyList<NextDue>? Next = null
+    IReadOnlyList<NextDue>? Next = null,
+    IReadOnlyList<KeptServiceWords>? KeepsUp = null
 );
 
 /// <summary>The steps before took hold, or why not.</summary>
@@ -166,8 +182,11 @@ public sealed record RestoreEndRequest(
     string? FirstProblem
 );
 
-/// <summary>The copies that the machine remembers, and which start of its agent this is; the answer says which are in force.</summary>
-public sealed record CopyBeginRequest(IReadOnlyList<string> Copies, string? Instance = null);
+/// <summary>
+/// The copies that the machine remembers, and which start of its agent this is; the answer says which are in force. Holds still: the agent
+/// knows what to do with moments that are held still, which older ones do not.
+/// </summary>
+public sealed record CopyBeginRequest(IReadOnlyList<string> Copies, string? Instance = null, bool HoldsStill = false);
 
 /// <summary>Which copies are in force, and how many bytes a second may travel at present (null: any).</summary>
 public sealed record CopyBeginAnswer(IReadOnlyList<string> InForce, long? PerSecond = null);

@@ -17,6 +17,7 @@ public sealed class SeverityTests
     [InlineData(AlertClass.Untold, Severity.Failure, Severity.Failure)]
     [InlineData(AlertClass.Unread, Severity.Failure, Severity.Failure)]
     [InlineData(AlertClass.Clock, Severity.Failure, Severity.Failure)]
+    [InlineData(AlertClass.Down, Severity.Failure, Severity.Failure)]
     [InlineData(AlertClass.NearlyFull, Severity.Notice, Severity.Notice)]
     [InlineData(AlertClass.BrakedPrune, Severity.Notice, Severity.Notice)]
     [InlineData(AlertClass.SignIns, Severity.Notice, Severity.Notice)]
@@ -33,7 +34,7 @@ public sealed class SeverityTests
     [Fact]
     public void Every_class_has_one_and_the_gravest_comes_last()
     {
-        Assert.Equal(15, Enum.GetValues<AlertClass>().Length);
+        Assert.Equal(16, Enum.GetValues<AlertClass>().Length);
         Assert.Equal([Severity.Notice, Severity.Failure, Severity.BrokenPromise, Severity.Danger], Enum.GetValues<Severity>().Order());
     }
 }

@@ -126,6 +126,20 @@ public sealed class StepRunTests : IDisposable
         Assert.Contains("dump: dumped", (await programs.ClientAsync("run", "log", $"{run.GetProperty("id")}")).Out);
         Assert.Empty(Directory.GetFiles(onCurlew ? At("agent/owed-steps") : programs.DataFolder + "/owed-steps"));
 
+        // A moment that a step holds still is what is taken, and the folder itself goes on.
+        await File.WriteAllTextAsync(
+            At("stop.sh"),
+            $"echo stop >> {At("trace")}; cp -a {At("data")} {At("still")}; echo later > {At("data/register")}; touch {At("data/state")}\n"
+        );
+        await ApplyAsync(onCurlew, $", still-at: {At("data")} at {At("still")}");
+        await File.WriteAllTextAsync(At("data/register"), "at the moment");
+        var still = await RunAsync();
+        Assert.True(still.GetProperty("outcome").GetString() == "ok", $"{still}");
+        Assert.Equal(0, (await programs.ClientAsync("copy", "restore", "newest:register", "--to", At("moment"))).ExitCode);
+        Assert.Equal("at the moment", await File.ReadAllTextAsync(At("moment") + At("data/register")));
+        Directory.Delete(At("still"), true);
+        await ApplyAsync(onCurlew, "");
+
         // What failed after it is a failure, with the copy there all the same.
         await File.WriteAllTextAsync(At("start-fails"), "");
         var failed = await RunAsync();

@@ -63,10 +63,12 @@ internal sealed class TestAgent : IDisposable
         return Convert.ToHexStringLower(code.Secret.Span);
     }
 
-    public AgentSelf Self(double ahead = 0) => new("1.2.3", "Debian 12", bench.Clock.Now.AddSeconds(ahead), State: Stands);
+    public AgentSelf Self(double ahead = 0) =>
+        new("1.2.3", "Debian 12", bench.Clock.Now.AddSeconds(ahead), State: Stands, Services: Services);
 
     /// <summary>How its machine stands, as it says with each contact.</summary>
     public Core.Machines.MachineState? Stands { get; set; }
+    public IReadOnlyList<Core.Machines.ServiceStanding>? Services { get; set; }
 
     public Task<AgentAnswer> HelloAsync(double ahead = 0) => SayAsync<AgentAnswer>("hello", Self(ahead));
 

@@ -4950,7 +4950,8 @@ export interface components {
       | 'clock'
       | 'unsound'
       | 'unread'
-      | 'surge';
+      | 'surge'
+      | 'down';
     AlertCloseRequest: {
       reason: string;
     };
@@ -5889,6 +5890,7 @@ export interface components {
       shutOutWhy: null | string;
       away: boolean;
       stands: null | components['schemas']['MachineState'];
+      services: components['schemas']['ServiceStanding'][];
     };
     MachineFolderAnswer: {
       path: string;
@@ -6434,6 +6436,14 @@ export interface components {
       what: string;
       state: components['schemas']['FindingState'];
       sentence: string;
+    };
+    ServiceStanding: {
+      job: string;
+      up: null | boolean;
+      /** Format: date-time */
+      since: string;
+      starts: string[];
+      problem?: null | string;
     };
     SessionAnswer: {
       person: string;

@@ -20,6 +20,6 @@ test('what must be told apart has a shape of its own, so that colour is never al
 
 test('every outcome and state that the service knows has a shape that is not that of none', () => {
   const all =
-    'ok warned suspect failed timed-out missed refused held-back not-needed cancelled unchecked sound unsound partial missing keep support held expire frozen uncounted queued running silent overdue nearly-full braked-prune untold stale clock service sign-ins';
+    'ok warned suspect failed timed-out missed refused held-back not-needed cancelled unchecked sound unsound partial missing keep support held expire frozen uncounted queued running silent overdue nearly-full braked-prune untold stale clock service sign-ins down';
   for (const word of all.split(' ')) expect(shapeOf(word), word).not.toBe(shapeOf(null));
 });

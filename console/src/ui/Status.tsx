@@ -92,6 +92,7 @@ const alias: Record<string, string> = {
   service: 'failed',
   'sign-ins': 'warned',
   unread: 'failed',
+  down: 'failed',
   well: 'ok',
   queued: 'unchecked',
   support: 'held',

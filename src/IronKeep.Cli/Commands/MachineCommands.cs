@@ -152,6 +152,13 @@ internal static class MachineCommands
             var off = TimeSpan.FromSeconds(Math.Abs(ahead)).ToString("c", CultureInfo.InvariantCulture);
             Fact("CLOCK", $"{off} {(ahead > 0 ? "ahead of" : "behind")} the service's");
         }
+        foreach (var s in m.Services)
+            Fact(
+                s.Up == true ? "service" : "SERVICE",
+                $"of {s.Job}: {(s.Up switch { true => "up", false => "DOWN", null => "cannot be told" })} since {Show.When(s.Since)}"
+                    + (s.Starts.Count > 0 ? $", started again {Show.When(s.Starts[^1])}" : "")
+                    + (s.Problem is null ? "" : $": {s.Problem}")
+            );
         if (m.Stands is not { } stands)
             return;
         Fact("power", stands.OnMains is { } mains ? (mains ? "mains" : "battery") : null);

@@ -200,6 +200,16 @@ public static class CharterLanguage
                 Of = "step",
             },
             One("patience"),
+            Many("still-at"),
+            One("watches-service") with
+            {
+                Of = "step",
+            },
+            One("starts-service") with
+            {
+                Of = "step",
+            },
+            One("starts-at-most"),
             Many("after-success", of: "step"),
             Many("after-failure", of: "step"),
             Many("always-after", of: "step"),

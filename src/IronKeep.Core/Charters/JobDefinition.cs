@@ -97,6 +97,17 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// <summary>The steps whose output it takes, each as a file of its own, by name.</summary>
     public ImmutableArray<string> Streams { get; init; } = [];
 
+    /// <summary>Where moments of what it takes are held still.</summary>
+    public ImmutableArray<StillFolder> StillAt { get; init; } = [];
+
+    /// <summary>
+    /// The step that says whether the service is up that the job stops for its copies, the one that starts it again when it is down, and
+    /// how often at most; null: it is not watched.
+    /// </summary>
+    public string? WatchesService { get; init; }
+    public string? StartsService { get; init; }
+    public StartCeiling StartsAtMost { get; init; } = StartCeiling.Usual;
+
     /// <summary>The steps around its copies, by name (<see cref="JobSteps"/>).</summary>
     public ImmutableArray<string> Before { get; init; } = [];
     public string? Until { get; init; }

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Core.Quantities;
 using NodaTime;
 
@@ -10,7 +11,17 @@ internal static class StepReader
         LongestWord = 4000,
         LongestName = 60;
     private static readonly Duration LongestLimit = Duration.FromHours(24);
-    private static readonly string[] Around = ["streams", "before", "until", "after-success", "after-failure", "always-after"];
+    private static readonly string[] Around =
+    [
+        "streams",
+        "before",
+        "until",
+        "still-at",
+        "watches-service",
+        "after-success",
+        "after-failure",
+        "always-after",
+    ];
 
     public static StepDefinition? Step(string name, CharterNode node, ValueReader read)
     {
@@ -46,16 +57,45 @@ internal static class StepReader
                     read.Wrong(odd, $"'{key}' goes with jobs that Iron Keep carries out; take the line out, or 'watched: yes'");
         if (map.Scalar("patience") is { } patience && map.Any("until") is null)
             read.Wrong(patience, "'patience' goes with 'until', the step that says whether what went before took hold");
+        var (watches, starts) = (map.Scalar("watches-service"), map.Scalar("starts-service"));
+        if (watches is not null && starts is null)
+            read.Wrong(watches, "'watches-service' needs to know how it is started: add 'starts-service: STEP'");
+        foreach (var key in (string[])["starts-service", "starts-at-most"])
+            if (watches is null && map.Scalar(key) is { } alone)
+                read.Wrong(alone, $"'{key}' goes with 'watches-service', the step that says whether the service is up");
         return job with
         {
+            WatchesService = read.Uses(watches, "step"),
+            StartsService = read.Uses(starts, "step"),
+            StartsAtMost = map.Scalar("starts-at-most") is { } most
+                ? read.Sentence(most, StartCeiling.Read(most.Value)) ?? StartCeiling.Usual
+                : StartCeiling.Usual,
             Streams = read.Uses(map.Strings("streams"), "step"),
             Before = read.Uses(map.Strings("before"), "step"),
             Until = read.Uses(map.Scalar("until"), "step"),
             Patience = Within(map.Scalar("patience"), read) ?? JobDefinition.UsualPatience,
+            StillAt = Still(job, map, read),
             AfterSuccess = read.Uses(map.Strings("after-success"), "step"),
             AfterFailure = read.Uses(map.Strings("after-failure"), "step"),
             AlwaysAfter = read.Uses(map.Strings("always-after"), "step"),
         };
+    }
+
+    /// <summary>Each is of something that is taken: a slip of the pen must not take what moves meanwhile.</summary>
+    private static ImmutableArray<StillFolder> Still(JobDefinition job, MapReader map, ValueReader read)
+    {
+        var all = new List<StillFolder>();
+        foreach (var said in map.Strings("still-at") ?? [])
+        {
+            if (read.Sentence(said, StillFolder.Read(said.Value)) is not { } folder)
+                continue;
+            if (!job.Takes.Any(folder.Holds))
+                read.Wrong(said, $"{folder.From} holds nothing that the job takes; name a folder under 'takes', or one that holds it");
+            if (all.Exists(f => f.Holds(folder.From) || folder.Holds(f.From)))
+                read.Wrong(said, $"{folder.From} and another folder of the list lie in each other; name the upper one alone");
+            all.Add(folder);
+        }
+        return [.. all];
     }
 
     private static string? Kept(ScalarNode? node, ValueReader read)

@@ -72,6 +72,7 @@ public enum AlertClass
     Unsound,
     Unread,
     Surge,
+    Down,
 }
 
 /// <summary>What kind of thing an alert is about.</summary>

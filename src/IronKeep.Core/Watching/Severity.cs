@@ -33,6 +33,7 @@ public static class Severities
             or AlertClass.Suspect
             or AlertClass.Untold
             or AlertClass.Unread
+            or AlertClass.Down
             or AlertClass.Clock => Severity.Failure,
             _ => Severity.Notice,
         };

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Runs.Steps;
 using IronKeep.Stores;
@@ -28,6 +29,9 @@ public sealed record BackupOrder(
     public bool AllFileSystems { get; init; }
 
     public int Level { get; init; } = 1;
+
+    /// <summary>Where moments of what is taken are held still; links on the way to the folders resolved.</summary>
+    public ImmutableArray<StillFolder> StillAt { get; init; } = [];
 
     /// <summary>Commands whose output is taken too.</summary>
     public ImmutableArray<StreamSource> Streams { get; init; } = [];

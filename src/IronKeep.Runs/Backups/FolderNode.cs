@@ -39,7 +39,7 @@ internal sealed class FolderNode(
     public string? Relative => relative;
 
     /// <summary>The number of the file system.</summary>
-    public ulong Device => device;
+    public ulong Device => passing?.StillAt is null ? device : Facts.Device;
 
     public bool IsOpen => handle is not null;
     public OpenFolder Handle => handle!;
@@ -65,6 +65,9 @@ internal sealed class FolderNode(
     {
         users = unfinished = 1;
         var opened = parent is null ? OpenFolder.AtPath("/") : parent.Handle.Enter(name);
+        if (passing?.StillAt is { } still)
+            using (var real = opened)
+                opened = StillFolders.Open(Path, real, still);
         try
         {
             Facts = opened.Facts();

@@ -1,4 +1,5 @@
 using System.Text;
+using IronKeep.Core.Charters;
 using IronKeep.Stores.Trees;
 
 namespace IronKeep.Runs.Backups;
@@ -11,26 +12,35 @@ internal sealed class TakeTree
     /// <summary>Everything from here on is taken.</summary>
     public bool Taken { get; private set; }
 
+    /// <summary>Where a moment of this folder is held still; null: it is read where it lies.</summary>
+    public string? StillAt { get; private set; }
+
     /// <summary>The names to pass through, in byte order.</summary>
     public IEnumerable<byte[]> Names => children.Keys.Order(ByteOrder.Instance);
 
     public TakeTree? Below(byte[] name) => children.GetValueOrDefault(name);
 
-    public static TakeTree Of(IEnumerable<string> paths)
+    /// <summary>The tree of taken paths; what is held still is one of them or lies on the way to one.</summary>
+    public static TakeTree Of(IEnumerable<string> paths, IEnumerable<StillFolder> still)
     {
         var root = new TakeTree();
         foreach (var path in paths)
-        {
-            var at = root;
-            foreach (var name in path.Split('/', StringSplitOptions.RemoveEmptyEntries))
-            {
-                var key = Encoding.UTF8.GetBytes(name);
-                if (!at.children.TryGetValue(key, out var next))
-                    at.children[key] = next = new TakeTree();
-                at = next;
-            }
-            at.Taken = true;
-        }
+            root.At(path).Taken = true;
+        foreach (var folder in still)
+            root.At(folder.From).StillAt = folder.At;
         return root;
+    }
+
+    private TakeTree At(string path)
+    {
+        var at = this;
+        foreach (var name in path.Split('/', StringSplitOptions.RemoveEmptyEntries))
+        {
+            var key = Encoding.UTF8.GetBytes(name);
+            if (!at.children.TryGetValue(key, out var next))
+                at.children[key] = next = new TakeTree();
+            at = next;
+        }
+        return at;
     }
 }

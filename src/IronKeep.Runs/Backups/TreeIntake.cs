@@ -38,7 +38,7 @@ internal sealed class TreeIntake(
     /// <summary>Does the work and gives the entry of "/", which has what came of streams too.</summary>
     public TreeEntry Take()
     {
-        var takes = TakeTree.Of(order.Takes);
+        var takes = TakeTree.Of(order.Takes, order.StillAt);
         var top = new FolderNode(null, null, [], takes.Taken ? "" : null, takes, 0, order.Previous?.RootContent()) { Extra = streams };
         stack.Push(new Work(top, null, 0));
         var workers = Enumerable

@@ -10,11 +10,40 @@ namespace IronKeep.Runs.Steps;
 /// </summary>
 public sealed class OwedSteps(string folder)
 {
+    /// <summary>Held by whoever begins to stop something, and by whoever starts something again.</summary>
+    private SemaphoreSlim Quiet { get; } = new(1);
+
     /// <summary>Notes it durably; from here on it is owed.</summary>
-    public void Note(OwedRun owed)
+    public Task NoteAsync(OwedRun owed, CancellationToken cancel) =>
+        QuietlyAsync(
+            () =>
+            {
+                Directory.CreateDirectory(folder, OwnFiles.Folder);
+                DurableFile.Write(FileOf(owed.Run), JsonSerializer.Serialize(owed, StepContext.Default.OwedRun));
+                return Task.CompletedTask;
+            },
+            cancel
+        );
+
+    /// <summary>Does something during which no run begins to stop anything.</summary>
+    public async Task QuietlyAsync(Func<Task> act, CancellationToken cancel)
     {
-        Directory.CreateDirectory(folder, OwnFiles.Folder);
-        DurableFile.Write(FileOf(owed.Run), JsonSerializer.Serialize(owed, StepContext.Default.OwedRun));
+        await Quiet.WaitAsync(cancel);
+        try
+        {
+            await act();
+        }
+        finally
+        {
+            Quiet.Release();
+        }
+    }
+
+    /// <summary>Whether a run of the job has begun its steps and not ended them; what cannot be read may be one.</summary>
+    public bool IsOwed(string job)
+    {
+        var (owed, unreadable) = All();
+        return unreadable.Count > 0 || owed.Any(o => o.Job == job);
     }
 
     /// <summary>It was done.</summary>

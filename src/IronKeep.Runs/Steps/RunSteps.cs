@@ -48,4 +48,5 @@ public sealed record OwedRun(long Run, string Job, DateTimeOffset Since, RunStep
 
 /// <summary>How what is owed is written; made when it is built.</summary>
 [JsonSerializable(typeof(OwedRun))]
+[JsonSerializable(typeof(Dictionary<string, List<DateTimeOffset>>))]
 internal sealed partial class StepContext : JsonSerializerContext;

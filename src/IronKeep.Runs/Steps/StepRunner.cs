@@ -19,15 +19,23 @@ public sealed class StepRunner(Func<AllowedCommands> allowed, string allowedFile
         IReadOnlyDictionary<string, string> surroundings,
         RunLog log,
         CancellationToken cancel
+    ) => (await TryAsync(step, surroundings, log, cancel)).Problem;
+
+    /// <summary>The same, and whether it was run at all: what could not be run says nothing of what it was to look at.</summary>
+    public async Task<(bool Ran, string? Problem)> TryAsync(
+        RunStep step,
+        IReadOnlyDictionary<string, string> surroundings,
+        RunLog log,
+        CancellationToken cancel
     )
     {
         var (begun, problem) = Begin(step, surroundings, log, cancel);
         if (begun is null)
-            return problem;
+            return (false, problem);
         using (begun)
         {
             begun.DropOutput();
-            return await begun.EndAsync();
+            return (true, await begun.EndAsync());
         }
     }
 

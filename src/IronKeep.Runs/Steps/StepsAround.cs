@@ -27,7 +27,7 @@ public sealed class StepsAround(OwedRun owed, StepRunner runner, OwedSteps notes
     {
         try
         {
-            notes.Note(owed);
+            await notes.NoteAsync(owed, cancel);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {

@@ -172,6 +172,7 @@ public sealed class BackupWork(
                 AllFileSystems = job.OtherFileSystems,
                 Level = job.Compression,
                 Streams = sources.Streams,
+                StillAt = isHere ? [.. job.StillAt.Select(s => s with { From = RealPaths.Of(s.From) ?? s.From })] : job.StillAt,
             };
             var run = isHere ? new BackupRun(store, order, clock, live.Log) { Steps = desk.Runner } : null;
             figures = run?.Figures;

@@ -36,7 +36,8 @@ public sealed class RemoteBackups(AgentOrders orders, AgentPatience patience, Ti
                 order.LeavesOutCaches,
                 order.AllFileSystems,
                 order.Level,
-                [.. order.Streams.Select(s => new StreamWords(RemoteSteps.Word(s.Step), s.KeepsAs))]
+                [.. order.Streams.Select(s => new StreamWords(OrderEndpoints.Word(s.Step), s.KeepsAs))],
+                [.. order.StillAt.Select(s => s.ToString())]
             ),
             copy
         );

@@ -35,6 +35,11 @@ internal sealed class RemoteCopy(LiveRun live, PooledStore store, BackupOrder or
     {
         if (request.Copies.Count > MostCopies)
             throw WireRefused("remembers more copies than it can");
+        if (!order.StillAt.IsEmpty && !request.HoldsStill)
+            throw new ArrivalRefusedException(
+                ArrivalFault.Wrong,
+                $"the agent of {order.Machine} is too old to read a moment that is held still; bring it up to date"
+            );
         lock (gate)
         {
             ThrowIfOver();

@@ -26,6 +26,8 @@ internal interface IStepsOfRun
 public sealed class StepsDesk(
     AgentOrders orders,
     AgentPatience patience,
+    MachineStandings standings,
+    ServicesToKeep keeps,
     IRunLogs logs,
     IOptions<ServiceSettings> settings,
     TimeProvider clock,
@@ -50,6 +52,20 @@ public sealed class StepsDesk(
     /// <summary>What runs commands on the service's own machine.</summary>
     internal StepRunner Runner => new(allowed.Read, allowed.Path);
 
+    /// <summary>Keeps services of the service's own machine up.</summary>
+    private async Task KeepUpAsync(CancellationToken cancel)
+    {
+        var watch = new ServiceWatch(Runner, owed, Path.Combine(settings.Value.DataFolder, "service-starts.json"), clock, sentence =>
+            log.LogWarning("{Sentence}", sentence)
+        );
+        standings.OwnServices = () => watch.Now;
+        void Keep() => watch.Keep(keeps.Of(settings.Value.Machine));
+        Keep();
+        keeps.Changed += Keep;
+        await watch.RunAsync(cancel);
+        keeps.Changed -= Keep;
+    }
+
     /// <summary>Runs what interrupted runs of before owe; no other step is begun before that.</summary>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
@@ -62,6 +78,7 @@ public sealed class StepsDesk(
         {
             paid.TrySetResult();
         }
+        await KeepUpAsync(stoppingToken);
     }
 
     private async Task PayAsync()
@@ -118,7 +135,7 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
                 live.Run.Id,
                 job,
                 Words(steps.Before),
-                steps.Until is { } until ? Word(until) : null,
+                steps.Until is { } until ? OrderEndpoints.Word(until) : null,
                 steps.Patience.TotalSeconds,
                 Words(steps.AfterSuccess),
                 Words(steps.AfterFailure),
@@ -198,7 +215,5 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
     /// <summary>The steps before are not to be gone on with; those after are run.</summary>
     public void Fail(CopyFailRequest request) => Ready(new StepsReadyRequest(request.Report, request.Failure, request.Message));
 
-    private static StepWords[] Words(IEnumerable<RunStep> all) => [.. all.Select(Word)];
-
-    internal static StepWords Word(RunStep s) => new(s.Name, [.. s.Command], s.As, s.Limit.TotalSeconds);
+    private static StepWords[] Words(IEnumerable<RunStep> all) => [.. all.Select(OrderEndpoints.Word)];
 }

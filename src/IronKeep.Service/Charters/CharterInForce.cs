@@ -34,12 +34,19 @@ public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue) : I
                 $"revision {newest.Id} of the charter in the catalogue cannot be read ({reading.Mistakes[0].Message}); it was written by "
                     + $"another version of the service"
             );
-        current = new InForce(newest.Id, charter);
+        Replace(newest.Id, charter);
     }
 
     Task IBeatLook.LookAsync(CancellationToken cancel) => LoadAsync(cancel);
 
-    public void Replace(long revision, Charter charter) => current = new InForce(revision, charter);
+    /// <summary>Another charter is in force.</summary>
+    public event Action? Changed;
+
+    public void Replace(long revision, Charter charter)
+    {
+        current = new InForce(revision, charter);
+        Changed?.Invoke();
+    }
 
     private sealed record InForce(long Revision, Charter Charter);
 }

@@ -216,6 +216,8 @@ public static class IronKeepHost
         services.AddSingleton<AgentPatience>();
         services.AddSingleton<LineCeilings>();
         services.AddSingleton<NextDues>();
+        services.AddSingleton<ConnectionGate>();
+        services.AddSingleton<ServicesToKeep>();
         services.AddSingleton<IOwedLogs, OwedLogs>();
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
@@ -243,6 +245,7 @@ public static class IronKeepHost
         services.AddSingleton<ILook, EscalationLook>();
         services.AddSingleton<ILook, StoreLook>();
         services.AddSingleton<ILook, SilentMachines>();
+        services.AddSingleton<ILook, DownServices>();
         services.AddSingleton<ILook, RunLogTidying>();
         services.AddSingleton<IFollower, MadeUp>();
         services.AddSingleton<IFollower, Missed>();

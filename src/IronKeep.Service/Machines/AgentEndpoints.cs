@@ -15,6 +15,8 @@ internal static class AgentEndpoints
         IOwedLogs owed,
         LineCeilings lines,
         NextDues due,
+        ServicesToKeep keeps,
+        ConnectionGate gate,
         ServiceSettings settings,
         TimeProvider clock
     )
@@ -27,12 +29,12 @@ internal static class AgentEndpoints
         );
         agent.MapPost("/hello", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
-            var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
+            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
             await book.HeardAsync(known, self, From(http), cancel);
             return TypedResults.Ok(Answer(known));
         });
 
-        agent.MapOrders(book, orders, owed, lines, due, Answer);
+        agent.MapOrders(book, orders, owed, lines, due, keeps, gate, Answer);
 
         AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }

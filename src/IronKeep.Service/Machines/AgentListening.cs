@@ -1,11 +1,15 @@
+using System.Net;
 using System.Security.Cryptography.X509Certificates;
 using System.Text.Json;
+using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
 using IronKeep.Service.Basics;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Sessions;
+using Microsoft.AspNetCore.Connections;
+using Microsoft.AspNetCore.Connections.Features;
 using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
@@ -24,12 +28,14 @@ public sealed class AgentListening(
     IOwedLogs owed,
     LineCeilings lines,
     NextDues due,
+    ServicesToKeep keeps,
+    ConnectionGate gate,
     TimeProvider clock,
     ILoggerFactory logs,
     ILogger<AgentListening> log
 ) : IHostedService
 {
-    private const int MostConnections = 2000,
+    private const int MostConnections = 10_000,
         MostBody = 1024 * 1024;
     private WebApplication? app;
 
@@ -57,6 +63,7 @@ public sealed class AgentListening(
             k.AddServerHeader = false;
             k.Limits.MaxRequestBodySize = MostBody;
             k.Limits.MaxConcurrentConnections = MostConnections;
+            k.ConfigureEndpointDefaults(listen => listen.Use(AdmitAsync));
             k.Limits.RequestHeadersTimeout = TimeSpan.FromSeconds(15);
             k.ConfigureHttpsDefaults(https =>
             {
@@ -70,7 +77,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, orders, owed, lines, due, settings.Value, clock);
+        app.MapAgents(book, orders, owed, lines, due, keeps, gate, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));
@@ -90,6 +97,31 @@ public sealed class AgentListening(
         http.Connection.ClientCertificate is { } certificate
             ? KeyPrint.Of(certificate)
             : throw new AgentRefusedException("an agent shows its key with each connection, and this one showed none");
+
+    /// <summary>Who asks. Throws <see cref="AgentRefusedException"/> for one that may not speak, or not any more.</summary>
+    internal static async Task<Agent> CallerAsync(HttpContext http, AgentBook book, ConnectionGate gate, CancellationToken cancel)
+    {
+        var known = await book.OfAsync(KeyOf(http), cancel);
+        if (http.Features.Get<IConnectionItemsFeature>()?.Items.TryGetValue(typeof(ConnectionGate.Place), out var place) == true)
+            gate.Prove((ConnectionGate.Place)place!, known.Machine);
+        return known;
+    }
+
+    private ConnectionDelegate AdmitAsync(ConnectionDelegate next) =>
+        async connection =>
+        {
+            var from = (connection.RemoteEndPoint as IPEndPoint)?.Address.ToString() ?? "";
+            var place = gate.Enter(from, () => connection.Abort(new ConnectionAbortedException("it makes room for another")));
+            connection.Items[typeof(ConnectionGate.Place)] = place;
+            try
+            {
+                await next(connection);
+            }
+            finally
+            {
+                gate.Leave(place);
+            }
+        };
 
     /// <summary>The address that is listened on; where that is any of this machine's, under the name of its host.</summary>
     private string Reached()

@@ -152,7 +152,8 @@ public sealed class MachineList(
                 agent?.ShutOutBy,
                 agent?.ShutOutWhy,
                 agent is not null && book.IsAway(agent),
-                standings.Of(name)
+                standings.Of(name),
+                standings.ServicesOf(name)
             );
         }
     }

@@ -16,13 +16,19 @@ public sealed class MachineStandings(MachineStanding own, TimeProvider clock, IO
     /// <summary>An agent speaks every 20 seconds, and after a broken line within a minute.</summary>
     public static readonly TimeSpan AwayAfter = TimeSpan.FromMinutes(3);
     private const int MostName = 200;
-    private readonly ConcurrentDictionary<string, (long At, MachineState? State)> heard = new();
+    private const int MostServices = 100,
+        MostStarts = 100,
+        MostProblem = 1000;
+    private readonly ConcurrentDictionary<string, (long At, MachineState? State, IReadOnlyList<ServiceStanding> Services)> heard = new();
+
+    /// <summary>How the services stand that are kept up here; null: not looked at yet.</summary>
+    public Func<IReadOnlyList<ServiceStanding>>? OwnServices { get; set; }
 
     /// <summary>Notes that an agent spoke, and what it said of its machine.</summary>
     public void Heard(string machine, AgentSelf self)
     {
         var isBack = !IsHere(machine);
-        heard[machine] = (clock.GetTimestamp(), Bounded(self.State));
+        heard[machine] = (clock.GetTimestamp(), Bounded(self.State), Bounded(self.Services));
         if (isBack)
             Back?.Invoke();
     }
@@ -38,6 +44,27 @@ public sealed class MachineStandings(MachineStanding own, TimeProvider clock, IO
         machine == settings.Value.Machine ? own.Now
         : IsHere(machine) ? heard[machine].State
         : null;
+
+    /// <summary>How the services stand that are kept up on a machine; none while it is not heard of.</summary>
+    public IReadOnlyList<ServiceStanding> ServicesOf(string machine) =>
+        machine == settings.Value.Machine ? OwnServices?.Invoke() ?? []
+        : IsHere(machine) ? heard[machine].Services
+        : [];
+
+    private static IReadOnlyList<ServiceStanding> Bounded(IReadOnlyList<ServiceStanding>? said) =>
+        [
+            .. (said ?? [])
+                .Where(s => s is { Job: not null })
+                .Take(MostServices)
+                .Select(s =>
+                    s with
+                    {
+                        Job = StrangersWords.OneLine(s.Job, MostName),
+                        Starts = [.. (s.Starts ?? []).Take(MostStarts)],
+                        Problem = s.Problem is null ? null : StrangersWords.OneLine(s.Problem, MostProblem),
+                    }
+                ),
+        ];
 
     /// <summary>What a machine says of itself is kept as far as a decent one would go.</summary>
     private static MachineState? Bounded(MachineState? said) =>

@@ -1,5 +1,7 @@
+using System.Buffers;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
+using IronKeep.Runs.Steps;
 using IronKeep.Service.Basics;
 using IronKeep.Stores.Sessions;
 using Microsoft.AspNetCore.Http.Features;
@@ -22,12 +24,14 @@ internal static class OrderEndpoints
         IOwedLogs owed,
         LineCeilings lines,
         NextDues due,
+        ServicesToKeep keeps,
+        ConnectionGate gate,
         Func<Agent, AgentAnswer> answer
     )
     {
         agent.MapPost("/orders", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
-            var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
+            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
             await book.HeardAsync(known, self, AgentEndpoints.From(http), cancel);
             var waiting = await orders.TakeAsync(known.Machine, self.Instance, WaitsAtMost, cancel);
             return TypedResults.Ok(
@@ -36,7 +40,8 @@ internal static class OrderEndpoints
                     [.. waiting.Select(o => o.Copy).OfType<CopyOrder>()],
                     [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()],
                     [.. waiting.Select(o => o.Steps).OfType<StepsOrder>()],
-                    due.Of(known.Machine)
+                    due.Of(known.Machine),
+                    [.. keeps.Of(known.Machine).Select(Words)]
                 )
             );
         });
@@ -51,10 +56,10 @@ internal static class OrderEndpoints
             })
         );
         copies.MapPost("/batches", (string token, HttpContext http, CancellationToken cancel) =>
-            BytesAsync(token, http, WireBatch.Most, (order, body) => Arrivals(order).Take(body), cancel)
+            BytesAsync(token, http, WireBatch.Most, (order, body) => Arrivals(order).Take(body.Span), cancel)
         );
         copies.MapPost("/has", (string token, HttpContext http, CancellationToken cancel) =>
-            BytesAsync(token, http, MostAsked, (order, body) => Arrivals(order).Has(body), cancel)
+            BytesAsync(token, http, MostAsked, (order, body) => Arrivals(order).Has(body.Span), cancel)
         );
         copies.MapPost("/commit", (string token, CopyCommitRequest request, HttpContext http) =>
             DoAsync(token, http, order => TypedResults.Ok(Arrivals(order).Commit(request)), evenOver: true)
@@ -68,7 +73,7 @@ internal static class OrderEndpoints
                 return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, lines.Of(order.Machine)));
             }));
         restores.MapPost("/chunks", (string token, HttpContext http, CancellationToken cancel) =>
-            BytesAsync(token, http, WireAsk.Most * WireAsk.Size, (order, body) => Departures(order).Give(body), cancel)
+            BytesAsync(token, http, WireAsk.Most * WireAsk.Size, (order, body) => Departures(order).Give(body.Span), cancel)
         );
         restores.MapPost("/end", (string token, RestoreEndRequest request, HttpContext http) => DoAsync(
                 token,
@@ -112,7 +117,7 @@ internal static class OrderEndpoints
             ));
         agent.MapPost("/steps-owed", async (StepsOwedRequest request, HttpContext http, CancellationToken cancel) =>
         {
-            var known = await book.OfAsync(AgentListening.KeyOf(http), cancel);
+            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
             await owed.NoteAsync(known.Machine, request, cancel);
             return TypedResults.Ok(new CopyReportAnswer(false));
         });
@@ -142,27 +147,30 @@ internal static class OrderEndpoints
             string token,
             HttpContext http,
             int most,
-            Func<AgentOrder, byte[], byte[]> answer,
+            Func<AgentOrder, ReadOnlyMemory<byte>, byte[]> answer,
             CancellationToken cancel
         )
         {
             // Whose it is comes before anything is read of it.
             var order = await OrderAsync(token, http);
             await order.Reading.WaitAsync(cancel);
+            var (body, length) = (Array.Empty<byte>(), 0);
             try
             {
-                var body = await BodyAsync(http, most, cancel);
-                return await ActAsync(order, o => TypedResults.Bytes(answer(o, body), Bytes), evenOver: false);
+                (body, length) = await BodyAsync(http, most, cancel);
+                return await ActAsync(order, o => TypedResults.Bytes(answer(o, body.AsMemory(0, length)), Bytes), evenOver: false);
             }
             finally
             {
+                if (body.Length > 0)
+                    ArrayPool<byte>.Shared.Return(body);
                 order.Reading.Release();
             }
         }
 
         async Task<AgentOrder> OrderAsync(string token, HttpContext http)
         {
-            var known = await book.OfAsync(AgentListening.KeyOf(http), http.RequestAborted);
+            var known = await AgentListening.CallerAsync(http, book, gate, http.RequestAborted);
             return orders.Of(token, known.Machine) ?? throw new OrderOverException();
         }
 
@@ -179,14 +187,47 @@ internal static class OrderEndpoints
         }
     }
 
+    private static KeptServiceWords Words(KeptService s) => new(s.Job, Word(s.Up), Word(s.Start), s.Times, s.Within.TotalSeconds);
+
+    /// <summary>A step as agents are told of it.</summary>
+    internal static StepWords Word(RunStep s) => new(s.Name, [.. s.Command], s.As, s.Limit.TotalSeconds);
+
     private const int MostAsked = 1024 * 1024;
 
-    private static async Task<byte[]> BodyAsync(HttpContext http, int most, CancellationToken cancel)
+    /// <summary>How much of a body is made room for before any of it is there.</summary>
+    private const int FirstRoom = 1024 * 1024;
+
+    /// <summary>
+    /// The body in an array that is to be given back, and its length. Room grows with what has come, not with what is said to come.
+    /// </summary>
+    private static async Task<(byte[] Body, int Length)> BodyAsync(HttpContext http, int most, CancellationToken cancel)
     {
         http.Features.Get<IHttpMaxRequestBodySizeFeature>()!.MaxRequestBodySize = most;
-        using var body = new MemoryStream((int)Math.Clamp(http.Request.ContentLength ?? 0, 0, most));
-        await http.Request.Body.CopyToAsync(body, cancel);
-        return body.ToArray();
+        // One byte more than is said shows that it has ended.
+        var said = (int)Math.Clamp(http.Request.ContentLength ?? FirstRoom, 0, most) + 1;
+        var room = ArrayPool<byte>.Shared.Rent(Math.Min(said, FirstRoom));
+        var length = 0;
+        try
+        {
+            while (true)
+            {
+                var read = await http.Request.Body.ReadAsync(room.AsMemory(length), cancel);
+                if (read == 0)
+                    return (room, length);
+                length += read;
+                if (length < room.Length)
+                    continue;
+                var larger = ArrayPool<byte>.Shared.Rent(Math.Max(said, 2 * length));
+                room.AsSpan(0, length).CopyTo(larger);
+                ArrayPool<byte>.Shared.Return(room);
+                room = larger;
+            }
+        }
+        catch
+        {
+            ArrayPool<byte>.Shared.Return(room);
+            throw;
+        }
     }
 }
 

@@ -23,8 +23,12 @@ public sealed class StepTests
     [Fact]
     public void A_job_has_its_steps_by_name_and_says_them_again_as_it_was_told()
     {
-        var reading = Read("before: stop, until: down, patience: 5 minutes, after-failure: [start], always-after: [start]");
+        var reading = Read(
+            "before: stop, until: down, patience: 5 minutes, still-at: [/srv/ at //run/still], after-failure: [start], "
+                + "always-after: [start], watches-service: down, starts-service: start, starts-at-most: 2 in 30 minutes"
+        );
         Assert.Empty(reading.Mistakes);
+        Assert.Equal(new StillFolder("/srv", "/run/still"), Assert.Single(reading.Charter!.Jobs["register"].StillAt));
         var charter = reading.Charter!;
         var steps = charter.StepsOf(charter.Jobs["register"]);
         Assert.Equal(["systemctl", "stop", "register"], Assert.Single(steps.Before).Command.ToArray());
@@ -33,6 +37,9 @@ public sealed class StepTests
             (steps.Before[0].Limit.ToDuration().TotalSeconds, steps.Until!.As, steps.Patience.ToDuration().TotalSeconds)
         );
         Assert.Equal((0, 1, 1), (steps.AfterSuccess.Length, steps.AfterFailure.Length, steps.AlwaysAfter.Length));
+        var register = charter.Jobs["register"];
+        Assert.Equal(("down", "start", 2), (register.WatchesService, register.StartsService, register.StartsAtMost.Times));
+        Assert.Equal(30, register.StartsAtMost.Within.ToDuration().TotalMinutes);
         var written = CharterWriter.Write(charter);
         Assert.Equal(written, CharterWriter.Write(CharterYaml.Read(written).Charter!));
         Assert.Contains("always-after: start", written);
@@ -47,6 +54,16 @@ public sealed class StepTests
         );
     }
 
+    /// <summary>What the documentation shows is a charter.</summary>
+    [Fact]
+    public void The_example_of_a_moment_held_still_can_be_applied()
+    {
+        var example = Path.Combine(AppContext.BaseDirectory, "../../../../../docs/examples/held-still-lvm.yaml");
+        var reading = CharterYaml.Read(File.ReadAllText(example));
+        Assert.Empty(reading.Mistakes);
+        Assert.Equal("/run/ironkeep-still", Assert.Single(reading.Charter!.Jobs["srv"].StillAt).At);
+    }
+
     [Theory]
     [InlineData("before: stp", "", "did you mean 'stop'?")]
     [InlineData("patience: 5 minutes", "", "'patience' goes with 'until'")]
@@ -58,6 +75,22 @@ public sealed class StepTests
     [InlineData("before: stop", "\n  no: { command: [a], as: 'a;b' }", "no name of a user")]
     [InlineData("streams: stop", "", "does not say as what its output is kept")]
     [InlineData("before: stop", "\n  no: { command: [a], keeps-as: a/b }", "cannot be the name of a file")]
+    [InlineData("watches-service: down", "", "add 'starts-service: STEP'")]
+    [InlineData("starts-service: start", "", "goes with 'watches-service'")]
+    [InlineData("starts-at-most: 3 in 1 hour", "", "goes with 'watches-service'")]
+    [InlineData("watches-service: down, starts-service: start, starts-at-most: often", "", "write '3 in 1 hour'")]
+    [InlineData("watches-service: down, starts-service: start, starts-at-most: 0 in 1 hour", "", "write '3 in 1 hour'")]
+    [InlineData("watches-service: down, starts-service: start, starts-at-most: 3 in 8 days", "", "a minute to a week")]
+    [InlineData("watches-service: down, starts-service: start, watched: yes", "", "goes with jobs that Iron Keep carries out")]
+    [InlineData("before: stop, still-at: /srv", "", "does not say where")]
+    [InlineData("before: stop, still-at: srv at /run/still", "", "not an absolute path")]
+    [InlineData("before: stop, still-at: /srv at /run/../etc", "", "contains '..'")]
+    [InlineData("before: stop, still-at: /srv at /srv/", "", "the folder itself")]
+    [InlineData("before: stop, still-at: /var at /run/still", "", "holds nothing that the job takes")]
+    [InlineData("before: stop, still-at: /srv/register/deep at /run/still", "", "holds nothing that the job takes")]
+    [InlineData("before: stop, still-at: /srv/reg at /run/still", "", "holds nothing that the job takes")]
+    [InlineData("before: stop, still-at: [/srv at /run/a, /srv/register at /run/b]", "", "lie in each other")]
+    [InlineData("still-at: /srv at /run/still, watched: yes", "", "goes with jobs that Iron Keep carries out")]
     [InlineData("before: stop, watched: yes", "", "goes with jobs that Iron Keep carries out")]
     public void A_mistake_names_the_thing_and_the_way_out(string job, string more, string says) =>
         Assert.Contains(Read(job, more).Mistakes, m => m.Message.Contains(says, StringComparison.Ordinal));

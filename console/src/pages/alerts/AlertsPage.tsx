@@ -12,7 +12,7 @@ import { AlertItem } from './AlertItem';
 import { stakes } from './stakes';
 
 const classes =
-  'unsound surge clock service stale untold failed braked-prune nearly-full overdue suspect missed sign-ins silent'.split(
+  'unsound surge clock service stale untold failed down braked-prune nearly-full overdue suspect missed sign-ins silent'.split(
     ' ',
   );
 
