@@ -67,9 +67,10 @@ install-agent: agent
 	install -m 0644 LICENSE $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent/copyright
 	install -m 0644 docs/agent.md $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent/
 
-# A Debian package of the same, in dist/.
+# Debian packages of the same, in dist/.
 package:
-	@packaging/build-deb
+	@packaging/build-deb ironkeep
+	@packaging/build-deb ironkeep-agent
 
 
 console/node_modules: console/package-lock.json

@@ -32,6 +32,11 @@ switch (args[0])
         using (var harness = new ServiceCrashHarness(args[1], args[2], Number(3)))
             await harness.RunAsync();
         break;
+    case "crash-agents":
+        // The service's and the agent's program, a folder to work in (emptied), and how many kills.
+        using (var harness = new AgentCrashHarness(args[1], args[2], args[3], Number(4)))
+            await harness.RunAsync();
+        break;
     case "crash-child":
         CrashHarness.Child(args[1], Number(2));
         break;

@@ -33,6 +33,8 @@ internal sealed class AgentHome(string folder)
     private const int InUse = 11;
 
     public string Folder => folder;
+    public string JournalFolder => Path.Combine(folder, "journal");
+    private string StandingFile => Path.Combine(folder, "standing-orders.json");
     public string OwedFolder => Path.Combine(folder, "owed-steps");
     private string KeyFile => Path.Combine(folder, "key.pem");
     private string JoinedFile => Path.Combine(folder, "service.json");
@@ -70,6 +72,11 @@ internal sealed class AgentHome(string folder)
     public IReadOnlyList<KeptServiceWords>? KeptServices() => Read<IReadOnlyList<KeptServiceWords>>(KeptFile);
 
     public void Save(IReadOnlyList<KeptServiceWords> kept) => Write(KeptFile, kept);
+
+    /// <summary>What this machine does on its own, as the service said last; null: it has not.</summary>
+    public StandingOrders? Standing() => Read<StandingOrders>(StandingFile);
+
+    public void Save(StandingOrders orders) => Write(StandingFile, orders);
 
     /// <summary>
     /// Holds the folder for the one agent that works there; null when another does. Whoever only asks whether one is at work holds it

@@ -9,6 +9,8 @@ namespace IronKeep.Agent;
 [JsonSourceGenerationOptions(GenerationMode = JsonSourceGenerationMode.Metadata)]
 [JsonSerializable(typeof(Joined))]
 [JsonSerializable(typeof(Contact))]
+[JsonSerializable(typeof(StandingOrders))]
+[JsonSerializable(typeof(JournalEntry))]
 [JsonSerializable(typeof(IReadOnlyList<KeptServiceWords>))]
 [JsonSerializable(typeof(Shown))]
 [JsonSerializable(typeof(Refusal))]

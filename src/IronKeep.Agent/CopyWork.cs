@@ -5,6 +5,8 @@ using IronKeep.Runs;
 using IronKeep.Runs.Backups;
 using IronKeep.Runs.Sending;
 using IronKeep.Runs.Steps;
+using IronKeep.Stores;
+using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Sessions;
@@ -19,13 +21,14 @@ internal sealed class CopyWork
     private readonly ServiceLine line;
     private readonly string folder;
     private readonly StepRunner steps;
+    private readonly LocalCopies copies;
     private readonly CopyOrder order;
     private readonly WorkReports reports;
     private RunFigures figures = new();
 
-    public CopyWork(ServiceLine line, string folder, StepRunner steps, CopyOrder order)
+    public CopyWork(ServiceLine line, string folder, StepRunner steps, LocalCopies copies, CopyOrder order)
     {
-        (this.line, this.folder, this.steps, this.order) = (line, folder, steps, order);
+        (this.line, this.folder, this.steps, this.copies, this.order) = (line, folder, steps, copies, order);
         reports = new WorkReports(line, $"copies/{order.Token}", Figures);
     }
 
@@ -34,28 +37,18 @@ internal sealed class CopyWork
         reports.CarryOutAsync(
             $"run {order.Run}, {order.Job} to store {order.Store}",
             async cancel => $"copy {(await MakeAsync(cancel)).Id}",
-            e =>
-                e as RunFailedException
-                ?? (
-                    e is ArrivalRefusedException or IOException or UnauthorizedAccessException
-                        ? new RunFailedException(FailureClass.Unknown, e.Message, e)
-                        : null
-                ),
+            Ordered.Failure,
             "what arrived is used by the next run",
             stopping
         );
 
     private async Task<CopyRecord> MakeAsync(CancellationToken cancel)
     {
-        // Names become folders here.
-        if (
-            !CharterReader.IsName(order.Store)
-            || !CharterReader.IsName(order.Job)
-            || (order.Streams ?? []).Any(s => !CharterReader.IsName(s.Step.Name) || s.KeepsAs.Contains('/', StringComparison.Ordinal))
-        )
-            throw new RunFailedException(FailureClass.Unknown, "the order names a store or job that no charter could");
+        Ordered.Check(order);
+        if (order.Local is not null)
+            return await HereAsync(cancel);
+        var takes = Ordered.Takes(order, reports.Log);
         using var memory = new SendingMemory(Path.Combine(folder, order.Store, order.Job));
-        var takes = order.Takes.Select(Real).Distinct().ToArray();
         try
         {
             return await OnceAsync(memory, takes, false, cancel);
@@ -67,16 +60,34 @@ internal sealed class CopyWork
         }
     }
 
+    /// <summary>Makes the copy in a store on this machine's own disk; the service knows of it when this returns.</summary>
+    private async Task<CopyRecord> HereAsync(CancellationToken cancel)
+    {
+        Patiently.Ask(
+            () =>
+                line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(
+                    $"copies/{order.Token}/begin",
+                    new CopyBeginRequest([], ServiceLine.Instance, HoldsStill: true),
+                    cancel
+                ),
+            cancel
+        );
+        var record = await copies.MakeAsync(order, order.CopyId, reports.Log, f => figures = f, cancel);
+        Patiently.Ask(
+            () =>
+                line.PostAsync<CopyMadeRequest, CopyReportAnswer>(
+                    $"copies/{order.Token}/made",
+                    new CopyMadeRequest(reports.Last(cancel), record.Id),
+                    cancel
+                ),
+            cancel
+        );
+        return record;
+    }
+
     private Task<CopyRecord> OnceAsync(SendingMemory memory, string[] takes, bool inDoubt, CancellationToken cancel)
     {
-        var backup = new BackupOrder(order.CopyId, order.Job, "", [.. takes], [.. order.LeavesOut], memory.Newest)
-        {
-            LeavesOutCaches = order.LeavesOutCaches,
-            AllFileSystems = order.OtherFileSystems,
-            Level = order.Compression,
-            StillAt = [.. (order.StillAt ?? []).Select(Still)],
-            Streams = [.. (order.Streams ?? []).Select(s => new StreamSource(StepsWork.Step(s.Step), s.KeepsAs))],
-        };
+        var backup = Ordered.Of(order, order.CopyId, "", takes, memory.Newest);
         var target = new SendingTarget(
             new CopyLink(line, order, reports.Pace, () => reports.Last(cancel), cancel),
             memory,
@@ -88,24 +99,10 @@ internal sealed class CopyWork
         return run.RunAsync(cancel);
     }
 
-    private static StillFolder Still(string words)
-    {
-        var (folder, problem) = StillFolder.Read(words);
-        if (folder is null)
-            throw new RunFailedException(FailureClass.Unknown, $"the order names a moment that no charter could: {problem!.Message}");
-        return folder with { From = RealPaths.Of(folder.From) ?? folder.From };
-    }
+    private CopyFigures Figures() => Said(figures);
 
-    private string Real(string path)
-    {
-        var real = RealPaths.Of(path)
-            ?? throw new RunFailedException(FailureClass.SourceUnreadable, $"{path} does not exist or cannot be reached");
-        if (real != path)
-            reports.Log(LogSeverity.Info, $"{path} leads to {real}, which is taken");
-        return real;
-    }
-
-    private CopyFigures Figures()
+    /// <summary>Figures as they are told.</summary>
+    internal static CopyFigures Said(RunFigures figures)
     {
         var f = figures.Say();
         return new CopyFigures(

@@ -20,7 +20,8 @@ internal sealed record Shown(
     DateTimeOffset? JoinedAt,
     bool AtWork,
     Contact? Contact,
-    int Owed
+    int Owed,
+    int ToTell
 );
 
 /// <summary>
@@ -126,7 +127,12 @@ public static class Root
             Description = "The file that lists the commands that the service may order here",
             DefaultValueFactory = _ => AllowedFile.Usual,
         };
-        var work = new Command("work", "Stay in contact with the service, until stopped") { allows };
+        var aloneAfter = new Option<string>("--alone-after")
+        {
+            Description = "How long the service may be away before jobs into stores on this machine's own disks are carried out without it",
+            DefaultValueFactory = _ => "2 minutes",
+        };
+        var work = new Command("work", "Stay in contact with the service, until stopped") { allows, aloneAfter };
         work.SetAction(
             async (parsed, cancel) =>
             {
@@ -146,12 +152,24 @@ public static class Root
                     context.Cancel = true;
                     stopping.Cancel();
                 });
-                await new Agent.Work(home, line, new AllowedFile(parsed.GetValue(allows)!), Console.Out).RunAsync(stopping.Token);
+                await new Agent.Work(
+                    home,
+                    line,
+                    new AllowedFile(parsed.GetValue(allows)!),
+                    standing,
+                    Away(parsed.GetValue(aloneAfter)!),
+                    Console.Out
+                ).RunAsync(stopping.Token);
                 return Done;
             }
         );
         return work;
     }
+
+    private static TimeSpan Away(string text) =>
+        Span.TryParse(text, out var span, out var problem)
+            ? span.ToDuration().ToTimeSpan()
+            : throw new AgentException(NotUnderstood, $"'--alone-after': {problem}");
 
     private static Command Show()
     {
@@ -171,7 +189,8 @@ public static class Root
                 joined?.At,
                 joined is not null && IsAtWork(home),
                 contact,
-                new OwedSteps(home.OwedFolder).All() is var (owed, bad) ? owed.Count + bad.Count : 0
+                new OwedSteps(home.OwedFolder).All() is var (owed, bad) ? owed.Count + bad.Count : 0,
+                joined is null ? 0 : new Journal(home.JournalFolder, TextWriter.Null).All().Count
             );
             if (parsed.GetValue(json) == "json")
                 Console.WriteLine(AgentJson.Write(shown));
@@ -202,6 +221,8 @@ public static class Root
             Line(at == 0 ? "in hand" : "", $"{doing.What}, since {When(doing.Since)}");
         if (shown.Owed > 0)
             Line("OWED", $"the steps after {Counted.Of(shown.Owed, "run")} are still to be run or told of");
+        if (shown.ToTell > 0)
+            Line("on its own", $"{Counted.Of(shown.ToTell, "run")} that the service is still to hear of");
         if (shown.Contact is { Problem: { } problem, ProblemSince: var since })
             Line("PROBLEM", $"since {When(since)}: {problem}");
 

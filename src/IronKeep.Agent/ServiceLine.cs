@@ -96,6 +96,9 @@ internal sealed class ServiceLine : IDisposable
     /// <summary>How the services stand that are kept up here, which is told with each contact.</summary>
     public Func<IReadOnlyList<ServiceStanding>>? Services { get; set; }
 
+    /// <summary>The mark of what this machine does on its own, which is told with each contact; null: it knows of nothing.</summary>
+    public string? Standing { get; set; }
+
     public Task<AgentAnswer> JoinAsync(JoinCode code, CancellationToken cancel) =>
         PostAsync<JoinRequest, AgentAnswer>("join", new JoinRequest(Convert.ToHexStringLower(code.Secret.Span), Self()), cancel);
 
@@ -111,7 +114,8 @@ internal sealed class ServiceLine : IDisposable
             DateTimeOffset.UtcNow,
             Instance,
             standing?.Now,
-            Services?.Invoke()
+            Services?.Invoke(),
+            Standing
         );
 
     /// <summary>Says something in JSON and reads the answer.</summary>

@@ -30,7 +30,7 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         {
             return $"{what}: not begun: {e.Message}";
         }
-        var owed = new OwedRun(order.Run, order.Job, DateTimeOffset.UtcNow, Steps());
+        var owed = new OwedRun(order.Run, order.Job, DateTimeOffset.UtcNow, StepsOf(order));
         var around = new StepsAround(owed, runner, notes, reports.Log);
         var success = await BeforeAsync(around, stopping) && await VerdictAsync(stopping);
         var ending = await AfterAsync(around, success);
@@ -136,7 +136,7 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         }
     }
 
-    private RunSteps Steps() =>
+    internal static RunSteps StepsOf(StepsOrder order) =>
         new(
             [.. order.Before.Select(Step)],
             order.Until is { } until ? Step(until) : null,

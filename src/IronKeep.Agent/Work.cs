@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using IronKeep.Contracts;
 using IronKeep.Runs.Steps;
+using IronKeep.Runs.Surroundings;
 
 namespace IronKeep.Agent;
 
@@ -17,17 +18,24 @@ internal sealed class Work
     private readonly AgentHome home;
     private readonly ServiceLine line;
     private readonly TextWriter log;
+    private readonly AllowedFile allowed;
+    private readonly LocalCopies copies;
+    private readonly Journal journal;
+    private readonly Alone alone;
     private readonly StepRunner runner;
     private readonly OwedSteps notes;
     private readonly ServiceWatch watch;
     private Contact known = new(null, null, null, null);
     private DateTimeOffset noted;
 
-    public Work(AgentHome home, ServiceLine line, AllowedFile allowed, TextWriter log)
+    public Work(AgentHome home, ServiceLine line, AllowedFile allowed, MachineStanding standing, TimeSpan awayFor, TextWriter log)
     {
-        (this.home, this.line, this.log) = (home, line, log);
+        (this.home, this.line, this.log, this.allowed) = (home, line, log, allowed);
         runner = new StepRunner(allowed.Read, allowed.Path);
         notes = new OwedSteps(home.OwedFolder);
+        copies = new LocalCopies(runner, allowed);
+        journal = new Journal(home.JournalFolder, log);
+        alone = new Alone(journal, copies, runner, notes, standing, awayFor, log);
         watch = new ServiceWatch(runner, notes, Path.Combine(home.Folder, "service-starts.json"), TimeProvider.System, log.WriteLine);
     }
 
@@ -35,27 +43,42 @@ internal sealed class Work
     {
         known = home.Contact() ?? known;
         var owed = new OwedWork(line, runner, notes, log);
+        journal.EndInterrupted();
+        alone.Take(home.Standing());
+        line.Standing = home.Standing()?.Mark;
         watch.Keep((home.KeptServices() ?? []).Select(Kept));
         line.Services = () => watch.Now;
         // What an interrupted run stopped is started before anything else, whether or not the service is there.
         var paid = owed.PayAsync();
         var watching = WatchAsync(paid, cancel);
+        var onOurOwn = AloneAsync(paid, cancel);
         var saying = paid.ContinueWith(_ => owed.SayAsync(cancel), TaskScheduler.Default).Unwrap();
         for (var tries = 0; !cancel.IsCancellationRequested; )
         {
             TimeSpan pause;
             try
             {
+                // Before the service hears of us, so that it begins nothing that was done.
+                await journal.SayAsync(line, cancel);
                 var answer = await line.OrdersAsync(cancel);
                 tries = 0;
                 // The service answers when there is something to do, or after some seconds.
                 pause = TimeSpan.Zero;
                 await SayAsync(null, $"in contact with the service on {answer.Agent.Service}, as machine {answer.Agent.Machine}");
                 KeepUp(answer.KeepsUp ?? []);
+                Stand(answer.Standing);
                 known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null, Known(answer.Next));
                 foreach (var order in answer.Orders)
                     Begin(order.Token, $"run {order.Run}, a copy of {order.Job}", () =>
-                        new CopyWork(line, Path.Combine(home.Folder, "sent"), runner, order).DoAsync(cancel)
+                        AfterOurOwnAsync(
+                            order.Job,
+                            () => new CopyWork(line, Path.Combine(home.Folder, "sent"), runner, copies, order).DoAsync(cancel),
+                            cancel
+                        )
+                    );
+                foreach (var order in answer.Places ?? [])
+                    Begin(order.Token, $"answering for store {order.Store} in {order.Folder}", () =>
+                        new PlaceWork(line, allowed.Read, allowed.Path, order).DoAsync(cancel)
                     );
                 foreach (var order in answer.Restores ?? [])
                     Begin(order.Token, $"run {order.Run}, giving back copy {order.CopyId}", () =>
@@ -66,7 +89,7 @@ internal sealed class Work
                         new StepsWork(line, runner, notes, paid, order).DoAsync(cancel)
                     );
                 // An order is named until its agent has begun it.
-                if (answer.Orders.Count + (answer.Restores?.Count ?? 0) + (answer.Steps?.Count ?? 0) > 0)
+                if (answer.Orders.Count + (answer.Restores?.Count ?? 0) + (answer.Steps?.Count ?? 0) + (answer.Places?.Count ?? 0) > 0)
                     pause = TimeSpan.FromMilliseconds(200);
             }
             catch (LineException e)
@@ -82,7 +105,7 @@ internal sealed class Work
             Note();
             await Task.Delay(pause, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
-        await Task.WhenAll([.. working.Values, saying, watching]);
+        await Task.WhenAll([.. working.Values, saying, watching, onOurOwn]);
     }
 
     /// <summary>Services are kept up whether or not the service is there; begins when what earlier runs owe was done.</summary>
@@ -90,6 +113,38 @@ internal sealed class Work
     {
         await paid.WaitAsync(cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         await watch.RunAsync(cancel);
+    }
+
+    private async Task AloneAsync(Task paid, CancellationToken cancel)
+    {
+        await paid.WaitAsync(cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        await alone.RunAsync(() => known, cancel);
+    }
+
+    /// <summary>Does something of a job when what we do of it on our own has ended.</summary>
+    private async Task<string> AfterOurOwnAsync(string job, Func<Task<string>> work, CancellationToken cancel)
+    {
+        while (alone.AtWork == job && !cancel.IsCancellationRequested)
+            await Task.Delay(200, CancellationToken.None);
+        return await work();
+    }
+
+    /// <summary>What we do on our own is remembered before the service is told that we know it.</summary>
+    private void Stand(StandingOrders? orders)
+    {
+        if (orders is null)
+            return;
+        try
+        {
+            home.Save(orders);
+        }
+        catch (AgentException e)
+        {
+            log.WriteLine(e.Message);
+            return;
+        }
+        alone.Take(orders);
+        line.Standing = orders.Mark;
     }
 
     private string keeps = "";

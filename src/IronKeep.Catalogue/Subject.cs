@@ -83,6 +83,9 @@ public sealed record Actor(ActorKind Kind)
 
     public static Actor Elsewhere { get; } = new(ActorKind.Elsewhere);
 
+    /// <summary>A machine's agent, while the service was away.</summary>
+    public static Actor Alone(string machine) => new(ActorKind.Elsewhere) { Name = machine };
+
     public static Actor Service(string part) => new(ActorKind.Service) { Name = part };
 
     /// <summary>The actor in words, as lists say it.</summary>
@@ -93,7 +96,7 @@ public sealed record Actor(ActorKind Kind)
             ActorKind.Schedule => "schedule",
             ActorKind.CatchUp => "catch-up",
             ActorKind.Run => $"run {RunId}",
-            ActorKind.Elsewhere => "something else",
+            ActorKind.Elsewhere => Name is null ? "something else" : $"{Name} on its own",
             _ => $"service ({Name})",
         };
 }

@@ -17,6 +17,8 @@ namespace IronKeep.Contracts;
 [JsonSerializable(typeof(CopyReportAnswer))]
 [JsonSerializable(typeof(CopyCommitRequest))]
 [JsonSerializable(typeof(CopyCommitAnswer))]
+[JsonSerializable(typeof(CopyMadeRequest))]
+[JsonSerializable(typeof(JournalRequest))]
 [JsonSerializable(typeof(CopyFailRequest))]
 [JsonSerializable(typeof(JoinRequest))]
 [JsonSerializable(typeof(MachineAnswer))]

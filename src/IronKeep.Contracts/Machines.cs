@@ -48,7 +48,8 @@ public sealed record ShutOutRequest(string Reason);
 
 /// <summary>
 /// What an agent says of itself with each contact; time is by its own clock, instance another with each start of the agent. State is how
-/// its machine stands, services how those stand that it keeps up.
+/// its machine stands, services how those stand that it keeps up, standing the mark of what it
+/// would do on its own.
 /// </summary>
 public sealed record AgentSelf(
     string Version,
@@ -56,7 +57,8 @@ public sealed record AgentSelf(
     DateTimeOffset Time,
     string? Instance = null,
     MachineState? State = null,
-    IReadOnlyList<ServiceStanding>? Services = null
+    IReadOnlyList<ServiceStanding>? Services = null,
+    string? Standing = null
 );
 
 /// <summary>
@@ -66,6 +68,48 @@ public sealed record KeptServiceWords(string Job, StepWords Up, StepWords Start,
 
 /// <summary>When a job of the agent's machine is due next (UTC).</summary>
 public sealed record NextDue(string Job, DateTimeOffset Due);
+
+/// <summary>
+/// What an agent does on its own while the service is away: a job that goes into stores on its own disk alone, its copies (without a
+/// token), the steps around them (null: none), what the job needs, when it is due (UTC, soonest first), how many seconds late it may
+/// begin, and how many the machine is to be awake before it makes up for what it missed.
+/// </summary>
+public sealed record StandingOrder(
+    string Job,
+    IReadOnlyList<CopyOrder> Copies,
+    StepsOrder? Steps,
+    IReadOnlyList<string> Needs,
+    IReadOnlyList<DateTimeOffset> Dues,
+    double StartSeconds,
+    double WaitSeconds
+);
+
+/// <summary>All that an agent does on its own, and a mark by which the same is known.</summary>
+public sealed record StandingOrders(string Mark, IReadOnlyList<StandingOrder> Orders);
+
+/// <summary>A copy by its store and its id.</summary>
+public sealed record CopyThere(string Store, string CopyId);
+
+/// <summary>
+/// What an agent did on its own: times are by its own clock, due is the service's. Outcome is ok, warned or failed; of a failure its class.
+/// </summary>
+public sealed record JournalEntry(
+    string Id,
+    string Job,
+    DateTimeOffset Due,
+    DateTimeOffset Began,
+    DateTimeOffset? Ended,
+    double Seconds,
+    Outcome Outcome,
+    FailureClass? Failure,
+    string Sentence,
+    IReadOnlyList<CopyThere> Copies,
+    CopyFigures Figures,
+    IReadOnlyList<CopyLine> Lines
+);
+
+/// <summary>What an agent did on its own since it was in contact; now is its clock.</summary>
+public sealed record JournalRequest(DateTimeOffset Now, IReadOnlyList<JournalEntry> Entries);
 
 /// <summary>A machine joins: the secret of its code, as hex.</summary>
 public sealed record JoinRequest(string Secret, AgentSelf Self);
@@ -86,8 +130,21 @@ public sealed record CopyOrder(
     bool OtherFileSystems,
     int Compression,
     IReadOnlyList<StreamWords>? Streams = null,
-    IReadOnlyList<string>? StillAt = null
+    IReadOnlyList<string>? StillAt = null,
+    LocalStore? Local = null
 );
+
+/// <summary>
+/// A store on the machine's own disk, into which the agent writes by itself: its folder, under which names the copy is made, and with which
+/// copy it compares (null: the first).
+/// </summary>
+public sealed record LocalStore(string Folder, string Machine, string? Previous);
+
+/// <summary>A copy was made in a store of the machine itself.</summary>
+public sealed record CopyMadeRequest(CopyReportRequest Report, string CopyId);
+
+/// <summary>The agent is to answer for a store on its own disk, until it hears that this is over.</summary>
+public sealed record PlaceOrder(string Token, string Store, string Folder);
 
 /// <summary>A command whose output is taken as a file of this name.</summary>
 public sealed record StreamWords(StepWords Step, string KeepsAs);
@@ -140,7 +197,8 @@ public sealed record StepsOrder(
 /// <summary>
 /// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
 /// give back, and steps around them. Next is when its jobs are due next, keeps-up the services that
-/// are to be up there.
+/// are to be up there, places the stores on its disks that it is to answer for, standing what it does
+/// on its own while the service is away (null: as before).
 /// </summary>
 public sealed record OrdersAnswer(
     AgentAnswer Agent,
@@ -148,7 +206,9 @@ public sealed record OrdersAnswer(
     IReadOnlyList<RestoreOnMachine>? Restores = null,
     IReadOnlyList<StepsOrder>? Steps = null,
     IReadOnlyList<NextDue>? Next = null,
-    IReadOnlyList<KeptServiceWords>? KeepsUp = null
+    IReadOnlyList<KeptServiceWords>? KeepsUp = null,
+    IReadOnlyList<PlaceOrder>? Places = null,
+    StandingOrders? Standing = null
 );
 
 /// <summary>The steps before took hold, or why not.</summary>

@@ -36,7 +36,7 @@ public sealed class PackageTests
     [Fact]
     public async Task The_package_is_installed_used_as_the_readme_says_upgraded_removed_and_purged()
     {
-        var package = Directory.GetFiles(Path.Combine(Root, "dist"), "ironkeep_*.deb").Order().Last();
+        var package = Package("ironkeep");
         var readme = await File.ReadAllTextAsync(Path.Combine(Root, "README.md"));
         var block = readme[
             (readme.IndexOf("```sh\n", readme.IndexOf("## Install, first job", StringComparison.Ordinal), StringComparison.Ordinal) + 6)..
@@ -99,6 +99,64 @@ public sealed class PackageTests
                 test ! -d /etc/ironkeep; test -d /srv/backups/copies
                 rmdir /var/lib/ironkeep/mine; dpkg -i /tmp/new.deb > /dev/null; dpkg -P ironkeep > /dev/null
                 test ! -d /var/lib/ironkeep; ! getent passwd ironkeep
+                echo ALL-WELL
+                """;
+        var said = await InACopyOfThisMachineAsync(script);
+        Assert.True(said.Contains("ALL-WELL", StringComparison.Ordinal), said);
+    }
+
+    private static string Package(string name) => Directory.GetFiles(Path.Combine(Root, "dist"), $"{name}_*.deb").Order().Last();
+
+    /// <summary>
+    /// The agent from its own package: joins, carries a job out, survives an upgrade, and leaves nothing when it is purged.
+    /// </summary>
+    [Fact]
+    public async Task The_agents_package_is_installed_joined_used_upgraded_and_purged()
+    {
+        var script =
+            Start
+            + $$"""
+
+                set -e
+                export USER=mira HOME=/tmp/home DEBIAN_FRONTEND=noninteractive
+                mkdir -p /tmp/home
+                dpkg -i {{Package("ironkeep")}} > /dev/null
+                sed -i 's|"IronKeep": {|"IronKeep": { "AgentListen": "https://127.0.0.1:7421", "Machine": "heron",|' /etc/ironkeep/ironkeepd.json
+                begin_service
+                echo 'a long sentence' | ironkeep sign-in --url http://127.0.0.1:7420 --name mira --code "$(cat /var/lib/ironkeep/first-code)" --password-stdin
+                install -d -o ironkeep /srv/cellar
+                cat > /tmp/charter.yaml <<'EOF'
+                charter: 1
+                machines: { curlew: {} }
+                stores: { cellar: { folder: /srv/cellar } }
+                policies: { few: { keep: newest 2 } }
+                jobs: { settings: { on: curlew, takes: /etc/apt, into: cellar, policy: few } }
+                EOF
+                ironkeep charter apply /tmp/charter.yaml
+                echo "== the agent, older, then upgraded"
+                dpkg-deb -R {{Package("ironkeep-agent")}} /tmp/older && sed -i 's/^Version: .*/Version: 0.1.9/' /tmp/older/DEBIAN/control
+                dpkg-deb --root-owner-group -Znone --build /tmp/older /tmp/older.deb > /dev/null
+                dpkg -i /tmp/older.deb | grep 'has not joined a service yet'
+                $(ironkeep machine enrol curlew | grep 'ironkeep-agent join')
+                test "$(stat -c '%U %a' /var/lib/ironkeep-agent)" = "root 700"
+                dpkg -i {{Package("ironkeep-agent")}} > /tmp/upgraded
+                ! grep -q 'has not joined' /tmp/upgraded
+                $(sed -n 's/^ExecStart=//p' /lib/systemd/system/ironkeep-agent.service) > /tmp/agent.log 2>&1 & agent=$!
+                ironkeep job run settings | tee /tmp/ran
+                ironkeep machine show curlew | grep -q 'joined'
+                ironkeep-agent show | grep -q 'at work'
+                zcat /usr/share/man/man8/ironkeep-agent.8.gz | grep -q 'ironkeep-agent'
+                kill -TERM $agent; wait $agent || exit 94
+                echo "== purged"
+                dpkg -r ironkeep-agent > /dev/null
+                test ! -e /usr/sbin/ironkeep-agent; test -e /var/lib/ironkeep-agent/key.pem
+                touch /var/lib/ironkeep-agent/owed-steps/7.json 2> /dev/null || { mkdir /var/lib/ironkeep-agent/owed-steps; touch /var/lib/ironkeep-agent/owed-steps/7.json; }
+                dpkg -P ironkeep-agent | grep 'is kept, because it holds what is still to be done'
+                test ! -e /var/lib/ironkeep-agent/key.pem; test -e /var/lib/ironkeep-agent/owed-steps/7.json
+                rm /var/lib/ironkeep-agent/owed-steps/7.json
+                dpkg -i {{Package("ironkeep-agent")}} > /dev/null; dpkg -P ironkeep-agent > /dev/null
+                test ! -d /var/lib/ironkeep-agent
+                end_service
                 echo ALL-WELL
                 """;
         var said = await InACopyOfThisMachineAsync(script);

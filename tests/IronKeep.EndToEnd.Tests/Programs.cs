@@ -117,9 +117,8 @@ internal sealed partial class Programs : IDisposable
             output.AppendLine(line.Data);
     }
 
-    /// <summary>An agent at work in a folder of its own; whoever starts it stops it.</summary>
     /// <summary>Lets a machine join, with the code that the client prints, and starts its agent.</summary>
-    public async Task<Process> JoinAsync(string machine, string folder)
+    public async Task<Process> JoinAsync(string machine, string folder, params string[] more)
     {
         var words = (await ClientAsync("machine", "enrol", machine)).Out.Split([' ', '\n'], StringSplitOptions.RemoveEmptyEntries);
         var joined = await RunAsync(
@@ -133,12 +132,13 @@ internal sealed partial class Programs : IDisposable
             folder
         );
         Assert.True(joined.ExitCode == 0, joined.ToString());
-        return StartAgent(folder);
+        return StartAgent(folder, more);
     }
 
-    public Process StartAgent(string folder)
+    /// <summary>An agent at work in a folder of its own; whoever starts it stops it.</summary>
+    public Process StartAgent(string folder, params string[] more)
     {
-        var agent = Start("ironkeep-agent", [], "work", "--folder", folder, "--allows", Path.Combine(Root, "agent.yaml"));
+        var agent = Start("ironkeep-agent", [], ["work", "--folder", folder, "--allows", Path.Combine(Root, "agent.yaml"), .. more]);
         agent.OutputDataReceived += (_, _) => { };
         agent.ErrorDataReceived += (_, _) => { };
         agent.BeginOutputReadLine();

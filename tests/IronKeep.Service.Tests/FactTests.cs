@@ -124,10 +124,12 @@ public sealed class FactTests
             before = await db.Facts.MaxAsync(f => f.Id);
         bench.Clock.Now = bench.Clock.Now.AddDays(31);
         await SayAsync(bench, "c");
-        await CarryAsync(bench);
         await using (var db = await bench.KeepAsync())
         {
-            var left = await db.Facts.OrderBy(f => f.Id).ToListAsync();
+            // The service carries by itself too, and what it has in hand at this moment goes with the next.
+            for (var tries = 0; tries < 20 && await db.Facts.AnyAsync(f => f.Id <= before); tries++)
+                await CarryAsync(bench);
+            var left = await db.Facts.AsNoTracking().OrderBy(f => f.Id).ToListAsync();
             Assert.Equal("c", Assert.Single(left, f => f.Kind == FactKind.CopyMade).CopyId);
             Assert.All(left, f => Assert.True(f.Id > before));
         }

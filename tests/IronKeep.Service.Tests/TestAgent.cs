@@ -98,5 +98,14 @@ internal sealed class TestAgent : IDisposable
         return (response.StatusCode, await response.Content.ReadAsStringAsync());
     }
 
+    /// <summary>Sends bytes and gives those of the answer.</summary>
+    public async Task<(HttpStatusCode Status, byte[] Answer)> BytesAsync(string path, byte[] body)
+    {
+        using var request = new HttpRequestMessage(HttpMethod.Post, $"/agent/v1/{path}") { Content = new ByteArrayContent(body) };
+        request.Headers.ExpectContinue = body.Length > 900_000;
+        using var response = await http.SendAsync(request);
+        return (response.StatusCode, await response.Content.ReadAsByteArrayAsync());
+    }
+
     public void Dispose() => http.Dispose();
 }

@@ -87,6 +87,8 @@ public static class CharterFields
     public static ImmutableArray<CharterField> Of(StoreDefinition s) =>
         List(
             One("folder", s.Folder),
+            One("via", s.On is null ? null : "agent"),
+            One("on", s.On),
             One("layout", s.Dated is null ? null : s.Layout),
             One("name", s.Dated?.Name.Text),
             Many("kinds", s.Dated is null ? [] : [.. s.Dated.Name.Kinds.Select(k => $"{Kebab.Of(k.Kind)} {k.Word}")]),

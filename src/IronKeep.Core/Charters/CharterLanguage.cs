@@ -47,6 +47,11 @@ public static class CharterLanguage
         ["store"] =
         [
             One("folder"),
+            One("via", "agent"),
+            One("on") with
+            {
+                Of = "machine",
+            },
             One("layout", "pooled", "dated-files"),
             .. DatedStore,
             One("capacity"),

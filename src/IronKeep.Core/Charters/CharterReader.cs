@@ -124,6 +124,7 @@ public sealed class CharterReader
         CheckTimes(charter);
         CheckLayouts(charter);
         CheckStreams(charter);
+        CheckReached(charter);
         CheckTold(charter);
         RotationReader.CheckLabels(charter.MediaGroups.Values, mistakes, map.Map("media-groups") ?? root);
         return charter;
@@ -161,6 +162,19 @@ public sealed class CharterReader
                     )
                 );
         }
+    }
+
+    /// <summary>A store that only a machine's agent reaches takes that machine's copies alone.</summary>
+    private void CheckReached(Charter charter)
+    {
+        foreach (var job in charter.Jobs.Values)
+        foreach (var store in job.Into.Where(s => charter.Stores.TryGetValue(s, out var found) && found.On is { } on && on != job.On))
+            Wrong(
+                uses.First(u => u.About == $"job {job.Name}" && u.Kind == "store" && u.Name.Value == store).Name,
+                $"job {job.Name}",
+                $"store '{store}' lies on {charter.Stores[store].On}, whose agent alone reaches it, and this job is on "
+                    + $"{job.On ?? "the service's own machine"}; choose another store, or let it be 'on: {charter.Stores[store].On}'"
+            );
     }
 
     /// <summary>A step whose output is taken says as what it is kept.</summary>

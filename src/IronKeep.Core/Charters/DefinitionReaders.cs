@@ -76,6 +76,7 @@ internal static class DefinitionReaders
             read.Wrong(map.Scalar("verify-budget")!, "a budget of nothing verifies nothing; give it a size such as 10 GB");
         var reclaim = read.When(map.Scalar("reclaim"));
         var dated = DatedReader.Read(map, remote is not null, read);
+        var on = ReadOn(map, read);
         var within = read.Span(map.Scalar("verify-within"), atLeastOne: true);
         if (within is not null && verify is null && map.Scalar("verify") is null)
             read.Wrong(map.Scalar("verify-within")!, "needs a time at which to read: add 'verify: daily at 05:00'");
@@ -105,8 +106,33 @@ internal static class DefinitionReaders
                 DownloadAtMost = Rate(map.Scalar("download-at-most"), read),
                 VerifyWithin = within,
                 Remote = remote,
+                On = on,
                 Dated = dated,
             };
+    }
+
+    /// <summary>The machine of a store that only its agent reaches.</summary>
+    private static string? ReadOn(MapReader map, ValueReader read)
+    {
+        var (via, on) = (map.Scalar("via"), map.Scalar("on"));
+        if (via is not null && via.Value != "agent")
+            read.Wrong(via, $"'{via.Value}' is no way to a store; write 'via: agent', or nothing");
+        if (via is not null && on is null)
+            read.Wrong(via, "'via: agent' needs the machine whose disk it is: add 'on: MACHINE'");
+        if (via is null && on is not null)
+            read.Wrong(on, "'on' goes with 'via: agent', a store on a machine's own disk; take the line out, or add it");
+        if (via is null)
+            return null;
+        if (map.Scalar("folder") is { } folder && RemoteFolder.IsMeant(folder.Value))
+            read.Wrong(via, "a store on a server is reached by the service itself; take 'via' out, or name a folder of the machine");
+        foreach (var key in (string[])["layout", "key-file", "passphrase-file", "upload-at-most", "download-at-most"])
+            if (map.Any(key) is { } odd)
+                read.Wrong(
+                    odd,
+                    $"'{key}' does not go with 'via: agent': the machine writes there by itself, and no key of a store leaves the service. "
+                        + "Take the line out"
+                );
+        return read.Uses(on, "machine");
     }
 
     /// <summary>A share such as "10 %", of the capacity or of the file system.</summary>

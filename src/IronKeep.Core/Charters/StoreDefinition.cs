@@ -58,6 +58,9 @@ public sealed record StoreDefinition(
     /// <summary>The server that holds the folder; null: this machine.</summary>
     public RemoteFolder? Remote { get; init; }
 
+    /// <summary>The machine whose disk it lies on and whose agent alone reaches it; null: it lies where the service reaches it.</summary>
+    public string? On { get; init; }
+
     /// <summary>How files of its folder become copies, where something else writes them there; null: the service writes it.</summary>
     public DatedFiles? Dated { get; init; }
 
@@ -65,7 +68,7 @@ public sealed record StoreDefinition(
     public string Layout => Dated is null ? "pooled" : "dated-files";
 
     /// <summary>The folder, where it is one of this machine; null: it lies elsewhere.</summary>
-    public string? LocalFolder => RemoteFolder.IsMeant(Folder) ? null : Folder;
+    public string? LocalFolder => RemoteFolder.IsMeant(Folder) || On is not null ? null : Folder;
 
     /// <summary>How long expired copies wait in the bin when the store does not say.</summary>
     public static readonly Span UsualBin = new(7, SpanUnit.Days);

@@ -4,11 +4,14 @@ using IronKeep.Core.Charters;
 namespace IronKeep.Core.Machines;
 
 /// <summary>
-/// Which commands a machine lets a service order, as the machine itself says it: each word as it is, where the word "*" is any one, and the
-/// user with it. Without such a list there is none.
+/// Which commands a machine lets a service order, and which folders it lets it keep stores in, as the machine itself says it: each word
+/// as it is, where the word "*" is any one, and the user with it. Without such a list there is none.
 /// </summary>
 public sealed record AllowedCommands(ImmutableArray<StepDefinition> All)
 {
+    /// <summary>The folders of this machine's disks in which a store may lie that the service looks after by the agent.</summary>
+    public ImmutableArray<string> Stores { get; init; } = [];
+
     public static AllowedCommands None { get; } = new([]);
 
     /// <summary>Reads the list from the nodes of its file, or finds all its mistakes.</summary>
@@ -17,12 +20,26 @@ public sealed record AllowedCommands(ImmutableArray<StepDefinition> All)
         var (mistakes, uses) = (new List<Mistake>(), new List<Use>());
         var read = new ValueReader("the list of commands", mistakes, uses);
         var all = ImmutableArray.CreateBuilder<StepDefinition>();
-        if (read.Map(root, ["allows"]).Map("allows") is { } commands)
+        var map = read.Map(root, ["allows", "stores"]);
+        foreach (var folder in map.Strings("stores") ?? [])
+            read.Path(folder);
+        if (map.Map("allows") is { } commands)
             foreach (var (name, node) in commands.Entries)
                 if (StepReader.Step(name.Value, node, new ValueReader($"command {name.Value}", mistakes, uses)) is { } step)
                     all.Add(step);
-        return mistakes.Count > 0 ? (null, [.. mistakes]) : (new AllowedCommands(all.ToImmutable()), []);
+        return mistakes.Count > 0
+            ? (null, [.. mistakes])
+            : (
+                new AllowedCommands(all.ToImmutable())
+                {
+                    Stores = [.. (map.Strings("stores") ?? []).Select(f => CharterReader.Normal(f.Value))],
+                },
+                []
+            );
     }
+
+    /// <summary>Whether a store may lie in a folder.</summary>
+    public bool AllowsStore(string folder) => Stores.Contains(CharterReader.Normal(folder));
 
     /// <summary>Whether a command may be run as a user (null: the one that the agent runs as).</summary>
     public bool Allows(IReadOnlyList<string> command, string? user) =>

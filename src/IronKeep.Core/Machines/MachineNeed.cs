@@ -43,12 +43,20 @@ public abstract record MachineNeed
         return (null, new SentenceProblem(0, $"'{words}' is nothing that a machine can tell; {Known}"));
     }
 
+    /// <summary>A need that is not known here, which no machine gives.</summary>
+    public static MachineNeed Unknown(string words) => new OfNothing(words);
+
     /// <summary>What of a machine is not as it is needed, as the end of a sentence about it; null: it is.</summary>
     public abstract string? LackedBy(MachineState state);
 
     public sealed override string ToString() => Words;
 
     private static string? Untold(string what) => $"cannot tell {what}";
+
+    private sealed record OfNothing(string Said) : MachineNeed(Said)
+    {
+        public override string? LackedBy(MachineState state) => Untold($"whether it gives '{Said}'");
+    }
 
     private sealed record OfMains(string Said) : MachineNeed(Said)
     {

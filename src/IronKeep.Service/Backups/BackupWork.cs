@@ -148,6 +148,8 @@ public sealed class BackupWork(
         var isHere = sources.AreHere;
         try
         {
+            if (await rooms.MakeFirstAsync(charter.Charter.Stores[storeName], cancel) is { } not)
+                throw new PlaceException(PlaceFault.AccessRefused, not);
             var store =
                 stores.Get(storeName) as PooledStore
                 ?? throw new RunFailedException(
@@ -166,7 +168,7 @@ public sealed class BackupWork(
                     ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
                     : $"{job.Name} to store {storeName}: compared with copy {previous.Id}"
             );
-            var order = new BackupOrder(CopyBook.NewId(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous)
+            var order = new BackupOrder(CopyIds.New(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous)
             {
                 LeavesOutCaches = job.LeavesOutCaches,
                 AllFileSystems = job.OtherFileSystems,
@@ -179,7 +181,7 @@ public sealed class BackupWork(
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = run is not null
                 ? await run.RunAsync(cancel)
-                : await remote.MakeAsync(live, storeName, store, order, f => figures = f, cancel);
+                : await remote.MakeAsync(live, charter.Charter.Stores[storeName], store, order, f => figures = f, cancel);
             await copies.AddAsync(record, storeName, live.Run.Id, figures!);
             await shelves.TrySettleAsync(storeName, notes: false, CancellationToken.None);
             return new Made(storeName, record.Id, Say(figures!, record.Id), figures);

@@ -1,4 +1,5 @@
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Runs.Backups;
 using IronKeep.Service.Machines;
 using IronKeep.Service.Runs;
@@ -14,14 +15,14 @@ public sealed class RemoteBackups(AgentOrders orders, AgentPatience patience, Ti
     /// </summary>
     public async Task<CopyRecord> MakeAsync(
         LiveRun live,
-        string storeName,
+        StoreDefinition declared,
         PooledStore store,
         BackupOrder order,
         Action<RunFigures> figures,
         CancellationToken cancel
     )
     {
-        using var copy = new RemoteCopy(live, store, order, clock);
+        using AgentCopy copy = declared.On is null ? new RemoteCopy(live, store, order, clock) : new CopyMadeThere(live, store, order);
         figures(copy.Figures);
         var given = orders.Give(
             order.Machine,
@@ -29,7 +30,7 @@ public sealed class RemoteBackups(AgentOrders orders, AgentPatience patience, Ti
                 token,
                 live.Run.Id,
                 order.Job,
-                storeName,
+                declared.Name,
                 order.CopyId,
                 [.. order.Takes],
                 [.. order.LeavesOut],
@@ -37,21 +38,22 @@ public sealed class RemoteBackups(AgentOrders orders, AgentPatience patience, Ti
                 order.AllFileSystems,
                 order.Level,
                 [.. order.Streams.Select(s => new StreamWords(OrderEndpoints.Word(s.Step), s.KeepsAs))],
-                [.. order.StillAt.Select(s => s.ToString())]
+                [.. order.StillAt.Select(s => s.ToString())],
+                declared.On is null ? null : new LocalStore(declared.Folder, order.Machine, order.Previous?.Id)
             ),
             copy
         );
         try
         {
-            await patience.WaitAsync(given, copy.Made, "what arrived is used by the next run", cancel);
-            return await copy.Made;
+            await patience.WaitAsync(given, copy.Result, "what arrived is used by the next run", cancel);
+            return await copy.Result;
         }
         catch
         {
             copy.Dispose();
             // It was written at this very moment, so it is there, whoever gave it up.
-            if (copy.Made.IsCompletedSuccessfully)
-                return await copy.Made;
+            if (copy.Result.IsCompletedSuccessfully)
+                return await copy.Result;
             throw;
         }
         finally

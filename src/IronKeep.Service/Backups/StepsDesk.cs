@@ -134,12 +134,12 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
                 token,
                 live.Run.Id,
                 job,
-                Words(steps.Before),
+                OrderEndpoints.Words(steps.Before),
                 steps.Until is { } until ? OrderEndpoints.Word(until) : null,
                 steps.Patience.TotalSeconds,
-                Words(steps.AfterSuccess),
-                Words(steps.AfterFailure),
-                Words(steps.AlwaysAfter)
+                OrderEndpoints.Words(steps.AfterSuccess),
+                OrderEndpoints.Words(steps.AfterFailure),
+                OrderEndpoints.Words(steps.AlwaysAfter)
             ),
             this
         );
@@ -214,6 +214,4 @@ internal sealed class RemoteSteps(LiveRun live, string job, RunSteps steps, Agen
 
     /// <summary>The steps before are not to be gone on with; those after are run.</summary>
     public void Fail(CopyFailRequest request) => Ready(new StepsReadyRequest(request.Report, request.Failure, request.Message));
-
-    private static StepWords[] Words(IEnumerable<RunStep> all) => [.. all.Select(OrderEndpoints.Word)];
 }

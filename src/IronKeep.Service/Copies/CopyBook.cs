@@ -26,12 +26,7 @@ namespace IronKeep.Service.Copies;
 /// </summary>
 public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStores stores, TimeProvider clock, ILogger<CopyBook> log)
 {
-    private const string IdLetters = "0123456789abcdefghjkmnpqrstvwxyz";
     private readonly ConcurrentDictionary<string, SemaphoreSlim> turns = new();
-
-    /// <summary>A new copy id: the time (UTC) for people, five letters against chance. Example: 20270328-010000-k7q2m.</summary>
-    public static string NewId(DateTimeOffset now) =>
-        $"{now.UtcDateTime.ToString("yyyyMMdd-HHmmss", CultureInfo.InvariantCulture)}-{RandomNumberGenerator.GetString(IdLetters, 5)}";
 
     /// <summary>
     /// One at a time changes which copies of a store the catalogue knows: a run that has just written one, or whoever compares the two.

@@ -172,6 +172,7 @@ public static class IronKeepHost
         services.AddSingleton<StoreLayouts>();
         services.AddSingleton<IPlaceKind, FolderKind>();
         services.AddSingleton<IPlaceKind, SftpKind>();
+        services.AddSingleton<IPlaceKind, AgentPlaces>();
         services.AddSingleton<StorePlaces>();
         services.AddSingleton<OpenStores>();
         services.AddSingleton<CopyBook>();
@@ -218,6 +219,8 @@ public static class IronKeepHost
         services.AddSingleton<NextDues>();
         services.AddSingleton<ConnectionGate>();
         services.AddSingleton<ServicesToKeep>();
+        services.AddSingleton<StandingBook>();
+        services.AddSingleton<IJournals, Journals>();
         services.AddSingleton<IOwedLogs, OwedLogs>();
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();

@@ -16,6 +16,8 @@ internal static class AgentEndpoints
         LineCeilings lines,
         NextDues due,
         ServicesToKeep keeps,
+        StandingBook standing,
+        IJournals journals,
         ConnectionGate gate,
         ServiceSettings settings,
         TimeProvider clock
@@ -34,7 +36,7 @@ internal static class AgentEndpoints
             return TypedResults.Ok(Answer(known));
         });
 
-        agent.MapOrders(book, orders, owed, lines, due, keeps, gate, Answer);
+        agent.MapOrders(book, orders, owed, lines, due, keeps, standing, journals, gate, Answer);
 
         AgentAnswer Answer(Agent of) => new(of.Machine, settings.Machine, clock.GetUtcNow(), book.RightUntil(of));
     }

@@ -29,6 +29,8 @@ public sealed class AgentListening(
     LineCeilings lines,
     NextDues due,
     ServicesToKeep keeps,
+    StandingBook standing,
+    IJournals journals,
     ConnectionGate gate,
     TimeProvider clock,
     ILoggerFactory logs,
@@ -77,7 +79,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, orders, owed, lines, due, keeps, gate, settings.Value, clock);
+        app.MapAgents(book, orders, owed, lines, due, keeps, standing, journals, gate, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));

@@ -18,11 +18,11 @@ public sealed class AgentOrders(TimeProvider clock)
     private readonly ConcurrentDictionary<string, AgentOrder> all = new();
     private readonly ConcurrentDictionary<string, TaskCompletionSource> bells = new();
 
-    /// <summary>Has a machine make a copy; its agent comes for it.</summary>
-    public AgentOrder Give(string machine, Func<string, CopyOrder> make, IArrivals arrivals)
+    /// <summary>Has a machine make a copy, which arrives (<see cref="IArrivals"/>) or is made there; its agent comes for it.</summary>
+    public AgentOrder Give(string machine, Func<string, CopyOrder> make, IOrderTalk copy)
     {
         var token = NewToken();
-        return Give(new AgentOrder(machine, token, arrivals, clock) { Copy = make(token) });
+        return Give(new AgentOrder(machine, token, copy, clock) { Copy = make(token) });
     }
 
     /// <summary>Has a machine give something back; its agent comes for it.</summary>
@@ -37,6 +37,13 @@ public sealed class AgentOrders(TimeProvider clock)
     {
         var token = NewToken();
         return Give(new AgentOrder(machine, token, talk, clock) { Steps = make(token) });
+    }
+
+    /// <summary>Has a machine answer for a store on its own disk; its agent comes for it.</summary>
+    public AgentOrder Give(string machine, Func<string, PlaceOrder> make, IPlaceTalk talk)
+    {
+        var token = NewToken();
+        return Give(new AgentOrder(machine, token, talk, clock) { Place = make(token) });
     }
 
     private AgentOrder Give(AgentOrder order)
@@ -105,6 +112,23 @@ public interface IArrivals : IOrderTalk
     CopyCommitAnswer Commit(CopyCommitRequest request);
 }
 
+/// <summary>What is said of a copy that a machine makes in a store of its own.</summary>
+public interface IMadeThere : IOrderTalk
+{
+    /// <summary>The copy is there. Said again it changes nothing.</summary>
+    void Made(CopyMadeRequest request);
+}
+
+/// <summary>Calls to a store on a machine's own disk. Each of an agent's workers has one in hand at most.</summary>
+public interface IPlaceTalk : IOrderTalk
+{
+    /// <summary>
+    /// Takes a worker's answer to the call of this number (0: it has none) and gives it the next call, or after some seconds none. What was
+    /// given to it before and is not answered by this was lost on the way, and is given again.
+    /// </summary>
+    Task<(long Number, byte[] Call)?> NextAsync(int worker, long number, ReadOnlyMemory<byte> answer, CancellationToken cancel);
+}
+
 /// <summary>What leaves for a restore.</summary>
 public interface IDepartures : IOrderTalk
 {
@@ -140,10 +164,11 @@ public sealed class AgentOrder(string machine, string token, IOrderTalk talk, Ti
     public string Machine => machine;
     public string Token => token;
 
-    /// <summary>What is to be done: a copy to make, or to give back, or steps to run.</summary>
+    /// <summary>What is to be done: a copy to make, or to give back, or steps to run, or a store to answer for.</summary>
     public CopyOrder? Copy { get; init; }
     public StepsOrder? Steps { get; init; }
     public RestoreOnMachine? Restore { get; init; }
+    public PlaceOrder? Place { get; init; }
 
     /// <summary>Held by whoever reads a body; others of the order wait, so that one machine cannot fill the memory.</summary>
     internal SemaphoreSlim Reading { get; } = new(BodiesAtOnce);

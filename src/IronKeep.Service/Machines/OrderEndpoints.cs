@@ -1,8 +1,10 @@
 using System.Buffers;
+using System.Buffers.Binary;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Runs.Steps;
 using IronKeep.Service.Basics;
+using IronKeep.Stores.Places;
 using IronKeep.Stores.Sessions;
 using Microsoft.AspNetCore.Http.Features;
 
@@ -25,6 +27,8 @@ internal static class OrderEndpoints
         LineCeilings lines,
         NextDues due,
         ServicesToKeep keeps,
+        StandingBook standing,
+        IJournals journals,
         ConnectionGate gate,
         Func<Agent, AgentAnswer> answer
     )
@@ -41,7 +45,9 @@ internal static class OrderEndpoints
                     [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()],
                     [.. waiting.Select(o => o.Steps).OfType<StepsOrder>()],
                     due.Of(known.Machine),
-                    [.. keeps.Of(known.Machine).Select(Words)]
+                    [.. keeps.Of(known.Machine).Select(Words)],
+                    [.. waiting.Select(o => o.Place).OfType<PlaceOrder>()],
+                    standing.Of(known.Machine, self.Standing)
                 )
             );
         });
@@ -50,7 +56,7 @@ internal static class OrderEndpoints
         copies.MapPost("/begin", (string token, CopyBeginRequest request, HttpContext http, CancellationToken cancel) =>
             DoAsync(token, http, order =>
             {
-                var begun = Arrivals(order).Begin(request);
+                var begun = order.Talk is IMadeThere ? new CopyBeginAnswer([]) : Arrivals(order).Begin(request);
                 order.Begin(request.Instance);
                 return TypedResults.Ok(begun with { PerSecond = lines.Of(order.Machine) });
             })
@@ -64,6 +70,45 @@ internal static class OrderEndpoints
         copies.MapPost("/commit", (string token, CopyCommitRequest request, HttpContext http) =>
             DoAsync(token, http, order => TypedResults.Ok(Arrivals(order).Commit(request)), evenOver: true)
         );
+        copies.MapPost("/made", (string token, CopyMadeRequest request, HttpContext http) => DoAsync(
+                token,
+                http,
+                order =>
+                {
+                    (order.Talk as IMadeThere ?? throw new OrderOverException()).Made(request);
+                    return TypedResults.Ok(new CopyReportAnswer(false));
+                },
+                evenOver: true
+            ));
+        var places = agent.MapGroup("/places/{token}");
+        MapTalk(places);
+        places.MapPost("/begin", (string token, OrderBeginRequest request, HttpContext http) => DoAsync(token, http, order =>
+            {
+                _ = Calls(order);
+                order.Begin(request.Instance);
+                return TypedResults.Ok(new CopyReportAnswer(order.IsStopped));
+            }));
+        places.MapPost("/work", async (string token, HttpContext http, CancellationToken cancel) =>
+        {
+            var order = await OrderAsync(token, http);
+            var (body, length) = await BodyAsync(http, AnswerHead + PlaceWire.Most, cancel);
+            try
+            {
+                order.Heard();
+                if (order.IsOver)
+                    throw new OrderOverException();
+                if (length < AnswerHead)
+                    throw new BadHttpRequestException("an answer to a call begins with a worker and a number");
+                var number = BinaryPrimitives.ReadInt64LittleEndian(body.AsSpan(1));
+                return await Calls(order).NextAsync(body[0], number, body.AsMemory(AnswerHead, length - AnswerHead), cancel) is { } next
+                    ? TypedResults.Bytes(Numbered(next.Number, next.Call), Bytes)
+                    : Results.NoContent();
+            }
+            finally
+            {
+                ArrayPool<byte>.Shared.Return(body);
+            }
+        });
         var restores = agent.MapGroup("/restores/{token}");
         MapTalk(restores);
         restores.MapPost("/begin", (string token, OrderBeginRequest request, HttpContext http) => DoAsync(token, http, order =>
@@ -115,6 +160,13 @@ internal static class OrderEndpoints
                 },
                 evenOver: true
             ));
+        // Before the machine is heard of again, so that nothing is begun that it has done.
+        agent.MapPost("/journal", async (JournalRequest request, HttpContext http, CancellationToken cancel) =>
+        {
+            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
+            await journals.TakeAsync(known.Machine, request, cancel);
+            return TypedResults.Ok(new CopyReportAnswer(false));
+        });
         agent.MapPost("/steps-owed", async (StepsOwedRequest request, HttpContext http, CancellationToken cancel) =>
         {
             var known = await AgentListening.CallerAsync(http, book, gate, cancel);
@@ -138,6 +190,8 @@ internal static class OrderEndpoints
         }
 
         static IArrivals Arrivals(AgentOrder order) => order.Talk as IArrivals ?? throw new OrderOverException();
+
+        static IPlaceTalk Calls(AgentOrder order) => order.Talk as IPlaceTalk ?? throw new OrderOverException();
 
         static IStepsTalk Steps(AgentOrder order) => order.Talk as IStepsTalk ?? throw new OrderOverException();
 
@@ -189,8 +243,21 @@ internal static class OrderEndpoints
 
     private static KeptServiceWords Words(KeptService s) => new(s.Job, Word(s.Up), Word(s.Start), s.Times, s.Within.TotalSeconds);
 
+    internal static StepWords[] Words(IEnumerable<RunStep> all) => [.. all.Select(Word)];
+
     /// <summary>A step as agents are told of it.</summary>
     internal static StepWords Word(RunStep s) => new(s.Name, [.. s.Command], s.As, s.Limit.TotalSeconds);
+
+    /// <summary>In front of an answer to a call stand the worker (1) and the number of the call (8).</summary>
+    private const int AnswerHead = 9;
+
+    private static byte[] Numbered(long number, byte[] call)
+    {
+        var bytes = new byte[8 + call.Length];
+        BinaryPrimitives.WriteInt64LittleEndian(bytes, number);
+        call.CopyTo(bytes, 8);
+        return bytes;
+    }
 
     private const int MostAsked = 1024 * 1024;
 

@@ -115,13 +115,17 @@ public sealed class OpenStores(CharterInForce charter, StorePlaces places, Store
 
     /// <summary>
     /// Makes the folder and the empty store of a newly declared store. Null when it is there now, else why not. Only the first
-    /// applying makes a folder: later a missing one means a missing mount.
+    /// applying makes a folder: later a missing one means a missing mount. On a machine that is away it is made before the first copy.
     /// </summary>
     public async Task<string?> PrepareAsync(StoreDefinition store)
     {
         try
         {
             return await WithinAsync(store.Name, () => Prepare(store));
+        }
+        catch (PlaceException e) when (store.On is not null && e.Fault == PlaceFault.Unreachable)
+        {
+            return null;
         }
         catch (Exception e)
             when (e is IOException or UnauthorizedAccessException or StoreKeyException or IronKeep.Stores.StoreDamageException)

@@ -5,6 +5,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Machines;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
@@ -21,12 +22,32 @@ public sealed record Room(long? Used, long? Free, long NearlyFullBelow, long Res
 /// The room of stores: free = capacity − reserve − used, or what the file system has less the reserve, whichever is less, less what is
 /// promised to runs at work. Source: docs/semantics.md, section 7 (Figures).
 /// </summary>
-public sealed class StoreRoom(OpenStores stores, AlertBook alerts, CharterInForce inForce, IDbContextFactory<KeepContext> catalogue)
+public sealed class StoreRoom(
+    OpenStores stores,
+    AlertBook alerts,
+    CharterInForce inForce,
+    MachineStandings standings,
+    IDbContextFactory<KeepContext> catalogue
+)
 {
     private readonly ConcurrentDictionary<string, Room> lastOf = new();
 
     /// <summary>The room as it was when the store was last looked at; null: not yet.</summary>
     public Room? LastOf(string store) => lastOf.GetValueOrDefault(store);
+
+    /// <summary>
+    /// A store on a machine that was away when it was declared is made once the machine is there; one that ever held a copy is not made
+    /// anew, for its disk may not be mounted. Null, or why it cannot be made.
+    /// </summary>
+    public async Task<string?> MakeFirstAsync(StoreDefinition store, CancellationToken cancel)
+    {
+        if (store.On is not { } machine || !standings.IsHere(machine))
+            return null;
+        await using (var db = await catalogue.CreateDbContextAsync(cancel))
+            if (await db.Copies.AnyAsync(c => c.Store == store.Name, cancel))
+                return null;
+        return await stores.PrepareAsync(store);
+    }
 
     /// <summary>The room as it is now; a store that does not answer is a problem, not a wait.</summary>
     public async Task<Room> OfAsync(StoreDefinition store)
@@ -116,7 +137,8 @@ public sealed class StoreRoom(OpenStores stores, AlertBook alerts, CharterInForc
             open = await db.Alerts.Where(subject.Has).Where(a => a.State != AlertState.Closed).Select(a => a.Class).ToListAsync(cancel);
         if (room.Problem is { } away)
         {
-            if (!open.Contains(AlertClass.Failed))
+            // The silence of its machine is told as such, when it has lasted.
+            if (!open.Contains(AlertClass.Failed) && (store.On is null || standings.IsHere(store.On)))
                 await alerts.RaiseAsync(
                     new Matter(subject, AlertClass.Failed, away, inForce.Charter.RemedyOf(FailureClass.StoreUnreachable)) { Once = true },
                     cancel

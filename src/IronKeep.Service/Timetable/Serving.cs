@@ -40,7 +40,10 @@ public sealed class Serving(
         MachineView Machines
     )
     {
-        /// <summary>Watched runs that began a little before they were due, by the due instant that they are meant for.</summary>
+        /// <summary>
+        /// Watched runs that began a little before they were due, and those that an agent carried out on its own, by the due instant that
+        /// they are meant for.
+        /// </summary>
         public Dictionary<(string Job, string Machine, Instant Due), Run> Early { get; init; } = [];
         public HashSet<(string Job, string Machine)> WaitingJobs { get; } = [];
         public List<(PlannedRun Planned, Run Run)> Queued { get; } = [];
@@ -95,7 +98,12 @@ public sealed class Serving(
     {
         var since = now - Duration.FromDays(1);
         var early = await db
-            .Runs.Where(r => r.Queued >= since && r.Kind == RunKind.Watched && r.PlannedRunId == null && r.Due != null)
+            .Runs.Where(r =>
+                r.Queued >= since
+                && r.PlannedRunId == null
+                && r.Due != null
+                && (r.Kind == RunKind.Watched || (r.Kind == RunKind.Backup && r.ByKind == ActorKind.Elsewhere))
+            )
             .OrderBy(r => r.Id)
             .ToListAsync(cancel);
         return early.DistinctBy(r => (r.Job, r.Machine, r.Due)).ToDictionary(r => (r.Job!, r.Machine, r.Due!.Value));
@@ -158,6 +166,8 @@ public sealed class Serving(
             OfWatched(open, planned, job);
             return;
         }
+        if (TakeEarly(open, planned))
+            return;
         if (job.After is { } before && planned.Stand != PlannedStand.GoesOn && !await FollowsAsync(open.Db, planned, before, cancel))
             return;
         open.Busy.TryGetValue((planned.Job, planned.Machine), out var other);
@@ -174,6 +184,14 @@ public sealed class Serving(
                 End(planned, Outcome.NotNeeded, "overlap: merged into the planned run that waits already");
             return;
         }
+        // What an agent did on its own while the service was away may still be on its way.
+        if (
+            planned.Due <= since
+            && open.Now > startBy
+            && open.Now < since + job.WaitAfterReturn.ToDuration()
+            && StandingBook.GoesOnAlone(inForce.Charter, job)
+        )
+            return;
         var hindrance = job.After is null ? Hindrance(open.Machines, planned.Machine, job) : null;
         if (job.After is null && open.Now > startBy && (planned.Stand != PlannedStand.Waits || hindrance is not null))
         {
@@ -245,18 +263,8 @@ public sealed class Serving(
     /// <summary>What nothing was heard of in time; what was heard a little before it was due is its run.</summary>
     private void OfWatched(Open open, PlannedRun planned, JobDefinition job)
     {
-        if (open.Early.TryGetValue((planned.Job, planned.Machine, planned.Due), out var run))
-        {
-            (run.PlannedRunId, planned.RunId, planned.Stand, planned.Outcome, planned.Reason) = (
-                planned.Id,
-                run.Id,
-                PlannedStand.Started,
-                run.Outcome,
-                run.Sentence
-            );
-            open.Db.SayPlanned(planned, open.Now);
+        if (TakeEarly(open, planned))
             return;
-        }
         var started = planned.Stand == PlannedStand.Started;
         var within = inForce.Charter.HeardWithin(job);
         var silence = RunJudge.OfSilence(planned.Due, started, within, job.RunLimit?.ToDuration(), open.Now);
@@ -270,6 +278,22 @@ public sealed class Serving(
                 : job.HeardBy is [EvidenceSource.Folder] ? $"it left no copy in {string.Join(" or ", job.Into)} in its time"
                 : $"nothing was heard of it within {job.StartLimit}"
         );
+    }
+
+    /// <summary>Whether something else carried it out before it was planned here; then that is its run.</summary>
+    private static bool TakeEarly(Open open, PlannedRun planned)
+    {
+        if (!open.Early.TryGetValue((planned.Job, planned.Machine, planned.Due), out var run))
+            return false;
+        (run.PlannedRunId, planned.RunId, planned.Stand, planned.Outcome, planned.Reason) = (
+            planned.Id,
+            run.Id,
+            PlannedStand.Started,
+            run.Outcome,
+            run.Sentence
+        );
+        open.Db.SayPlanned(planned, open.Now);
+        return true;
     }
 
     private static void End(PlannedRun planned, Outcome outcome, string reason)

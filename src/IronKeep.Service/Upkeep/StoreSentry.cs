@@ -50,6 +50,7 @@ public sealed class StoreSentry(
             await Task.WhenAll(
                 charter.Charter.Stores.Values.Select(async store =>
                 {
+                    await room.MakeFirstAsync(store, cancel);
                     if ((await room.JudgeAsync(store, cancel)).Problem is not null)
                         return;
                     // Comparing can take long, and a store can begin to hang in the middle: the looks at the others go on.

@@ -18,7 +18,7 @@ public sealed record PlaceAbilities
 
 /// <summary>
 /// Where a store's files lie. The one seam between the store's format and a folder, a server or an object store. Names are
-/// relative, of lower-case letters, digits, '.', '-' and '/'. Safe for several threads. Errors are <see cref="PlaceException"/>. Work that
+/// relative, of letters of ASCII, digits, '.', '-' and '/'. Safe for several threads. Errors are <see cref="PlaceException"/>. Work that
 /// was cancelled (<see cref="PlaceWaits"/>) is not kept waiting: what is under way then ends within <see cref="PlaceWaits.Grace"/> where
 /// the place can be let go.
 /// </summary>
