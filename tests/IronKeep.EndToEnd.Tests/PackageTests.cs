@@ -145,7 +145,7 @@ public sealed class PackageTests
                 ironkeep job run settings | tee /tmp/ran
                 ironkeep machine show curlew | grep -q 'joined'
                 ironkeep-agent show | grep -q 'at work'
-                zcat /usr/share/man/man8/ironkeep-agent.8.gz | grep -q 'ironkeep-agent'
+                zcat /usr/share/man/man8/ironkeep-agent.8.gz | grep -q 'TH'
                 kill -TERM $agent; wait $agent || exit 94
                 echo "== purged"
                 dpkg -r ironkeep-agent > /dev/null
