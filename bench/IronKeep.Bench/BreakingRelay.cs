@@ -32,7 +32,14 @@ internal sealed class BreakingRelay : IDisposable
 
     private static bool Drop(TcpClient client)
     {
-        client.LingerState = new LingerOption(true, 0);
+        try
+        {
+            client.LingerState = new LingerOption(true, 0);
+        }
+        catch (Exception e) when (e is NullReferenceException or SocketException or ObjectDisposedException)
+        {
+            // It was closed at this very moment, which this class of the library does not say well.
+        }
         client.Dispose();
         return true;
     }
