@@ -25,7 +25,7 @@ internal sealed class Alone(
     TextWriter log
 )
 {
-    private static readonly TimeSpan LooksEvery = TimeSpan.FromSeconds(1);
+    private static readonly TimeSpan LooksEvery = TimeSpan.FromSeconds(5);
     private const int MostLines = 500,
         MostText = 2000,
         MostLetters = 100_000;

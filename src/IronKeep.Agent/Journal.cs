@@ -61,8 +61,11 @@ internal sealed class Journal(string folder, TextWriter log)
             );
     }
 
-    /// <summary>Tells the service what has ended; it is forgotten when that knows it.</summary>
-    public async Task SayAsync(ServiceLine line, CancellationToken cancel)
+    /// <summary>
+    /// Tells the service what has ended; it is forgotten when that knows it, and <paramref name="told"/> has noted that it was in
+    /// contact: else what was forgotten would be done again when the line breaks at this moment.
+    /// </summary>
+    public async Task SayAsync(ServiceLine line, Action told, CancellationToken cancel)
     {
         while (All().Where(e => e.Ended is not null).Take(MostSent).ToList() is { Count: > 0 } ended)
         {
@@ -81,6 +84,7 @@ internal sealed class Journal(string folder, TextWriter log)
                 refused = ".refused";
                 await log.WriteLineAsync($"The service does not take what this machine did on its own ({e.Message}); it stays in {folder}");
             }
+            told();
             lock (door)
                 foreach (var file in part.Select(e => Path.Combine(folder, $"{e.Id}.json")))
                     if (refused.Length > 0)

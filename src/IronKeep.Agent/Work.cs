@@ -59,7 +59,7 @@ internal sealed class Work
             try
             {
                 // Before the service hears of us, so that it begins nothing that was done.
-                await journal.SayAsync(line, cancel);
+                await TellJournalAsync(cancel);
                 var answer = await line.OrdersAsync(cancel);
                 tries = 0;
                 // The service answers when there is something to do, or after some seconds.
@@ -127,6 +127,31 @@ internal sealed class Work
         while (alone.AtWork == job && !cancel.IsCancellationRequested)
             await Task.Delay(200, CancellationToken.None);
         return await work();
+    }
+
+    private string trouble = "";
+
+    /// <summary>A disk that takes nothing keeps us from no contact; what was told then is told again, which changes nothing.</summary>
+    private async Task TellJournalAsync(CancellationToken cancel)
+    {
+        try
+        {
+            await journal.SayAsync(line, InContact, cancel);
+            trouble = "";
+        }
+        catch (Exception e) when (e is AgentException or IOException or UnauthorizedAccessException)
+        {
+            if (trouble != e.Message)
+                await log.WriteLineAsync($"What this machine did on its own stays in {home.JournalFolder}: {e.Message}");
+            trouble = e.Message;
+        }
+    }
+
+    /// <summary>From here on what was due is the service's matter; on the disk when this returns.</summary>
+    private void InContact()
+    {
+        known = known with { At = DateTimeOffset.UtcNow };
+        home.Save(known);
     }
 
     /// <summary>What we do on our own is remembered before the service is told that we know it.</summary>

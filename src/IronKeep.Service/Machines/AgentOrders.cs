@@ -124,9 +124,16 @@ public interface IPlaceTalk : IOrderTalk
 {
     /// <summary>
     /// Takes a worker's answer to the call of this number (0: it has none) and gives it the next call, or after some seconds none. What was
-    /// given to it before and is not answered by this was lost on the way, and is given again.
+    /// given to it before and is not answered by this was lost on the way, and is given again. Throws <see cref="OrderOverException"/> when
+    /// <paramref name="by"/> is not the order any more by which calls are answered: its answers would not be taken.
     /// </summary>
-    Task<(long Number, byte[] Call)?> NextAsync(int worker, long number, ReadOnlyMemory<byte> answer, CancellationToken cancel);
+    Task<(long Number, byte[] Call)?> NextAsync(
+        AgentOrder by,
+        int worker,
+        long number,
+        ReadOnlyMemory<byte> answer,
+        CancellationToken cancel
+    );
 }
 
 /// <summary>What leaves for a restore.</summary>

@@ -100,7 +100,8 @@ internal static class OrderEndpoints
                 if (length < AnswerHead)
                     throw new BadHttpRequestException("an answer to a call begins with a worker and a number");
                 var number = BinaryPrimitives.ReadInt64LittleEndian(body.AsSpan(1));
-                return await Calls(order).NextAsync(body[0], number, body.AsMemory(AnswerHead, length - AnswerHead), cancel) is { } next
+                return
+                    await Calls(order).NextAsync(order, body[0], number, body.AsMemory(AnswerHead, length - AnswerHead), cancel) is { } next
                     ? TypedResults.Bytes(Numbered(next.Number, next.Call), Bytes)
                     : Results.NoContent();
             }

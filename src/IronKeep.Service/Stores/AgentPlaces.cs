@@ -117,7 +117,13 @@ internal sealed class PlaceLine(
         offered.Clear();
     }
 
-    public async Task<(long Number, byte[] Call)?> NextAsync(int worker, long number, ReadOnlyMemory<byte> answer, CancellationToken cancel)
+    public async Task<(long Number, byte[] Call)?> NextAsync(
+        AgentOrder by,
+        int worker,
+        long number,
+        ReadOnlyMemory<byte> answer,
+        CancellationToken cancel
+    )
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         limit.CancelAfter(WaitsAtMost);
@@ -126,6 +132,8 @@ internal sealed class PlaceLine(
             Task rung;
             lock (door)
             {
+                if (by != order || by.IsOver)
+                    throw new OrderOverException();
                 if (first && offered.Remove(worker, out var before))
                 {
                     if (before.Number == number)
@@ -142,7 +150,11 @@ internal sealed class PlaceLine(
                     return (next.Number, next.Content);
                 }
                 if (clock.GetElapsedTime(askedAt) > IdleAtMost)
-                    order?.End();
+                {
+                    by.End();
+                    order = null;
+                    throw new OrderOverException();
+                }
                 if (bell.Task.IsCompleted)
                     bell = NewBell();
                 rung = bell.Task;
