@@ -35,6 +35,9 @@ internal sealed class AgentHome(string folder)
     public string Folder => folder;
     public string JournalFolder => Path.Combine(folder, "journal");
     private string StandingFile => Path.Combine(folder, "standing-orders.json");
+    private string HeardFile => Path.Combine(folder, "heard-jobs.json");
+    public string HeardFolder => Path.Combine(folder, "heard-reports");
+    public string LogPlacesFolder => Path.Combine(folder, "log-places");
     public string OwedFolder => Path.Combine(folder, "owed-steps");
     private string KeyFile => Path.Combine(folder, "key.pem");
     private string JoinedFile => Path.Combine(folder, "service.json");
@@ -77,6 +80,11 @@ internal sealed class AgentHome(string folder)
     public StandingOrders? Standing() => Read<StandingOrders>(StandingFile);
 
     public void Save(StandingOrders orders) => Write(StandingFile, orders);
+
+    /// <summary>The watched jobs of this machine, as the service said last; null: it has not.</summary>
+    public HeardJobs? Heard() => Read<HeardJobs>(HeardFile);
+
+    public void Save(HeardJobs jobs) => Write(HeardFile, jobs);
 
     /// <summary>
     /// Holds the folder for the one agent that works there; null when another does. Whoever only asks whether one is at work holds it

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using System.Text.Json.Serialization.Metadata;
+using IronKeep.Agent.Hearing;
 using IronKeep.Contracts;
 
 namespace IronKeep.Agent;
@@ -11,6 +12,10 @@ namespace IronKeep.Agent;
 [JsonSerializable(typeof(Contact))]
 [JsonSerializable(typeof(StandingOrders))]
 [JsonSerializable(typeof(JournalEntry))]
+[JsonSerializable(typeof(HeardJobs))]
+[JsonSerializable(typeof(HeardReport))]
+[JsonSerializable(typeof(KeptPlace))]
+[JsonSerializable(typeof(LeftReport))]
 [JsonSerializable(typeof(IReadOnlyList<KeptServiceWords>))]
 [JsonSerializable(typeof(Shown))]
 [JsonSerializable(typeof(Refusal))]

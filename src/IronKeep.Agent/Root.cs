@@ -3,6 +3,7 @@ using System.CommandLine.Help;
 using System.Globalization;
 using System.Reflection;
 using System.Runtime.InteropServices;
+using IronKeep.Agent.Hearing;
 using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Runs.Steps;
@@ -30,6 +31,7 @@ internal sealed record Shown(
 public static class Root
 {
     private const int MostShown = 5;
+    private const string DropVariable = "IRONKEEP_AGENT_REPORTS";
     internal const int Done = 0,
         Findings = 1,
         NotUnderstood = 2,
@@ -132,7 +134,13 @@ public static class Root
             Description = "How long the service may be away before jobs into stores on this machine's own disks are carried out without it",
             DefaultValueFactory = _ => "2 minutes",
         };
-        var work = new Command("work", "Stay in contact with the service, until stopped") { allows, aloneAfter };
+        var drop = new Option<string?>("--reports")
+        {
+            Description =
+                $"The folder in which wrapped commands of watched jobs leave their reports; else {DropVariable}, else {DropFolder.Usual}, "
+                + "or below a folder of the agent's that is not the usual one",
+        };
+        var work = new Command("work", "Stay in contact with the service, until stopped") { allows, aloneAfter, drop };
         work.SetAction(
             async (parsed, cancel) =>
             {
@@ -158,6 +166,7 @@ public static class Root
                     new AllowedFile(parsed.GetValue(allows)!),
                     standing,
                     Away(parsed.GetValue(aloneAfter)!),
+                    parsed.GetValue(drop) ?? DropFolderOf(home),
                     Console.Out
                 ).RunAsync(stopping.Token);
                 return Done;
@@ -165,6 +174,11 @@ public static class Root
         );
         return work;
     }
+
+    private static string DropFolderOf(AgentHome home) =>
+        Environment.GetEnvironmentVariable(DropVariable) is { Length: > 0 } given ? given
+        : home.Folder == AgentHome.Usual ? DropFolder.Usual
+        : Path.Combine(home.Folder, "left-reports");
 
     private static TimeSpan Away(string text) =>
         Span.TryParse(text, out var span, out var problem)

@@ -99,6 +99,9 @@ internal sealed class ServiceLine : IDisposable
     /// <summary>The mark of what this machine does on its own, which is told with each contact; null: it knows of nothing.</summary>
     public string? Standing { get; set; }
 
+    /// <summary>The mark of the watched jobs that are heard of here, which is told with each contact; null: it knows of none.</summary>
+    public string? Hears { get; set; }
+
     public Task<AgentAnswer> JoinAsync(JoinCode code, CancellationToken cancel) =>
         PostAsync<JoinRequest, AgentAnswer>("join", new JoinRequest(Convert.ToHexStringLower(code.Secret.Span), Self()), cancel);
 
@@ -115,7 +118,8 @@ internal sealed class ServiceLine : IDisposable
             Instance,
             standing?.Now,
             Services?.Invoke(),
-            Standing
+            Standing,
+            Hears
         );
 
     /// <summary>Says something in JSON and reads the answer.</summary>

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using IronKeep.Agent.Hearing;
 using IronKeep.Contracts;
 using IronKeep.Runs.Steps;
 using IronKeep.Runs.Surroundings;
@@ -25,10 +26,19 @@ internal sealed class Work
     private readonly StepRunner runner;
     private readonly OwedSteps notes;
     private readonly ServiceWatch watch;
+    private readonly HearingHere hearing;
     private Contact known = new(null, null, null, null);
     private DateTimeOffset noted;
 
-    public Work(AgentHome home, ServiceLine line, AllowedFile allowed, MachineStanding standing, TimeSpan awayFor, TextWriter log)
+    public Work(
+        AgentHome home,
+        ServiceLine line,
+        AllowedFile allowed,
+        MachineStanding standing,
+        TimeSpan awayFor,
+        string dropFolder,
+        TextWriter log
+    )
     {
         (this.home, this.line, this.log, this.allowed) = (home, line, log, allowed);
         runner = new StepRunner(allowed.Read, allowed.Path);
@@ -37,6 +47,15 @@ internal sealed class Work
         journal = new Journal(home.JournalFolder, log);
         alone = new Alone(journal, copies, runner, notes, standing, awayFor, log);
         watch = new ServiceWatch(runner, notes, Path.Combine(home.Folder, "service-starts.json"), TimeProvider.System, log.WriteLine);
+        var reports = new HeardReports(home.HeardFolder, log);
+        hearing = new HearingHere(
+            home,
+            line,
+            reports,
+            new HeardLogs(reports, home.LogPlacesFolder, log),
+            new DropFolder(dropFolder, reports, allowed.Read, log),
+            log
+        );
     }
 
     public async Task RunAsync(CancellationToken cancel)
@@ -48,10 +67,12 @@ internal sealed class Work
         line.Standing = home.Standing()?.Mark;
         watch.Keep((home.KeptServices() ?? []).Select(Kept));
         line.Services = () => watch.Now;
+        hearing.Begin();
         // What an interrupted run stopped is started before anything else, whether or not the service is there.
         var paid = owed.PayAsync();
         var watching = WatchAsync(paid, cancel);
         var onOurOwn = AloneAsync(paid, cancel);
+        var heard = hearing.RunAsync(cancel);
         var saying = paid.ContinueWith(_ => owed.SayAsync(cancel), TaskScheduler.Default).Unwrap();
         for (var tries = 0; !cancel.IsCancellationRequested; )
         {
@@ -62,11 +83,13 @@ internal sealed class Work
                 await TellJournalAsync(cancel);
                 var answer = await line.OrdersAsync(cancel);
                 tries = 0;
-                // The service answers when there is something to do, or after some seconds.
-                pause = TimeSpan.Zero;
+                // The service answers when there is something to do, or after some seconds; and at once when it told of something anew,
+                // which it does again while that cannot be kept here.
+                pause = answer.Standing is null && answer.Hears is null ? TimeSpan.Zero : TimeSpan.FromSeconds(1);
                 await SayAsync(null, $"in contact with the service on {answer.Agent.Service}, as machine {answer.Agent.Machine}");
                 KeepUp(answer.KeepsUp ?? []);
                 Stand(answer.Standing);
+                hearing.Take(answer.Hears);
                 known = new Contact(DateTimeOffset.UtcNow, answer.Agent.RightUntil, null, null, Known(answer.Next));
                 foreach (var order in answer.Orders)
                     Begin(order.Token, $"run {order.Run}, a copy of {order.Job}", () =>
@@ -105,7 +128,7 @@ internal sealed class Work
             Note();
             await Task.Delay(pause, cancel).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
-        await Task.WhenAll([.. working.Values, saying, watching, onOurOwn]);
+        await Task.WhenAll([.. working.Values, saying, watching, onOurOwn, heard]);
     }
 
     /// <summary>Services are kept up whether or not the service is there; begins when what earlier runs owe was done.</summary>

@@ -19,6 +19,7 @@ namespace IronKeep.Contracts;
 [JsonSerializable(typeof(CopyCommitAnswer))]
 [JsonSerializable(typeof(CopyMadeRequest))]
 [JsonSerializable(typeof(JournalRequest))]
+[JsonSerializable(typeof(HeardRequest))]
 [JsonSerializable(typeof(CopyFailRequest))]
 [JsonSerializable(typeof(JoinRequest))]
 [JsonSerializable(typeof(MachineAnswer))]

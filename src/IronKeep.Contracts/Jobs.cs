@@ -115,7 +115,29 @@ public sealed record ReadLog(
     int? ExitCode,
     long Lines,
     bool HasEnd = true
-);
+)
+{
+    /// <summary>What was read of a run, with lines counted from the one after so many.</summary>
+    public static ReadLog Of(LogRun run, long before, double? seconds, long lines, bool hasEnd) =>
+        new(
+            run.Deciding is { } d ? Line(d, before) : null,
+            [.. run.Warned.Select(w => Line(w, before))],
+            run.WarnedCount,
+            new CheckInFigures(run.Items, run.Bytes, seconds, run.Skipped, run.Errors),
+            run.Code,
+            lines,
+            hasEnd
+        );
+
+    /// <summary>
+    /// What was read of a run that was found in a log: within the text that is kept of it, lines count from its first, and where it says no
+    /// duration its times do.
+    /// </summary>
+    public static ReadLog OfFound(LogRun run, LogRules rules) =>
+        Of(run, run.FirstLine - 1, run.TookSeconds, run.LastLine - run.FirstLine + 1, run.HasEnd || !rules.HasEnds);
+
+    private static EvidenceLine Line(LogMark mark, long before) => new(Math.Max(1, mark.Line - before), mark.List, mark.Text, mark.Class);
+}
 
 /// <summary>
 /// A line that counts: its number from 1, the list of the rules that it is of, its text, and the class of failure that it names.

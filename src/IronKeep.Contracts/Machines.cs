@@ -49,7 +49,7 @@ public sealed record ShutOutRequest(string Reason);
 /// <summary>
 /// What an agent says of itself with each contact; time is by its own clock, instance another with each start of the agent. State is how
 /// its machine stands, services how those stand that it keeps up, standing the mark of what it
-/// would do on its own.
+/// would do on its own, hears that of the watched jobs whose logs it follows.
 /// </summary>
 public sealed record AgentSelf(
     string Version,
@@ -58,7 +58,8 @@ public sealed record AgentSelf(
     string? Instance = null,
     MachineState? State = null,
     IReadOnlyList<ServiceStanding>? Services = null,
-    string? Standing = null
+    string? Standing = null,
+    string? Hears = null
 );
 
 /// <summary>
@@ -110,6 +111,24 @@ public sealed record JournalEntry(
 
 /// <summary>What an agent did on its own since it was in contact; now is its clock.</summary>
 public sealed record JournalRequest(DateTimeOffset Now, IReadOnlyList<JournalEntry> Entries);
+
+/// <summary>
+/// A watched job of the agent's machine: the paths of its logs there (none: its command tells by itself), its rules as they stand in a file
+/// for 'try log' (empty: none), the zone of its times, and until when the service has heard of it (UTC): what was over by then is known.
+/// </summary>
+public sealed record HeardJob(string Job, IReadOnlyList<string> Logs, string Rules, string Zone, DateTimeOffset? HeardUntil);
+
+/// <summary>The watched jobs of the agent's machine, and a mark by which the same are known.</summary>
+public sealed record HeardJobs(string Mark, IReadOnlyList<HeardJob> Jobs);
+
+/// <summary>What was heard of a watched job on the agent's machine, by a log there or by its wrapped command.</summary>
+public sealed record HeardReport(string Job, EvidenceSource Source, CheckInRequest Said);
+
+/// <summary>Why a job's log is not heard on its machine; null: it is heard.</summary>
+public sealed record HeardProblem(string Job, string? Problem);
+
+/// <summary>What an agent heard since it was told last, in its order; now is its clock.</summary>
+public sealed record HeardRequest(DateTimeOffset Now, IReadOnlyList<HeardReport> Reports, IReadOnlyList<HeardProblem> Problems);
 
 /// <summary>A machine joins: the secret of its code, as hex.</summary>
 public sealed record JoinRequest(string Secret, AgentSelf Self);
@@ -198,7 +217,7 @@ public sealed record StepsOrder(
 /// What an agent is told with each contact, and what it is to do, which is nothing new where the lists are empty: copies to make, and to
 /// give back, and steps around them. Next is when its jobs are due next, keeps-up the services that
 /// are to be up there, places the stores on its disks that it is to answer for, standing what it does
-/// on its own while the service is away (null: as before).
+/// on its own while the service is away, hears the watched jobs of its machine (each null: as before).
 /// </summary>
 public sealed record OrdersAnswer(
     AgentAnswer Agent,
@@ -208,7 +227,8 @@ public sealed record OrdersAnswer(
     IReadOnlyList<NextDue>? Next = null,
     IReadOnlyList<KeptServiceWords>? KeepsUp = null,
     IReadOnlyList<PlaceOrder>? Places = null,
-    StandingOrders? Standing = null
+    StandingOrders? Standing = null,
+    HeardJobs? Hears = null
 );
 
 /// <summary>The steps before took hold, or why not.</summary>

@@ -170,7 +170,7 @@ public sealed class AgentPlaceTests
             await Task.Delay(20);
         var order = copies.First();
         Assert.Equal((folder, "curlew", null), (order.Local!.Folder, order.Local.Machine, order.Local.Previous));
-        await curlew.SayAsync<CopyBeginAnswer>($"copies/{order.Token}/begin", new CopyBeginRequest([]));
+        await curlew.SayAsync<CopyBeginAnswer>($"copies/{order.Token}/begin", new CopyBeginRequest([], "one"));
         var report = new CopyReportRequest(new CopyFigures(1, 1, 1, 0, 1, 0, 0, 0, 1, 0), 0, []);
         foreach (var id in (string[])[order.CopyId, "20261123-090000-abcdef", "../../etc/passwd"])
             Assert.Contains(

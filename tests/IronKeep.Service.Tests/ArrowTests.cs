@@ -53,7 +53,9 @@ public sealed class ArrowTests
         "IronKeep.Contracts",
         "IronKeep.Core",
         "IronKeep.Runs",
+        "IronKeep.Following",
         "IronKeep.Stores",
+        "IronKeep.Yaml",
         "NodaTime",
         "System.CommandLine"
     )]

@@ -10,7 +10,10 @@ using IronKeep.Yaml;
 
 namespace IronKeep.Cli.Wrapping;
 
-/// <summary>Brings reports to the service, and a job's rules from it: through a check-in address, or as the person signed in.</summary>
+/// <summary>
+/// Brings reports to the service, and a job's rules from it: through a check-in address, as the person signed in, or by this machine's
+/// agent.
+/// </summary>
 internal sealed class Courier : IDisposable
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
@@ -39,6 +42,8 @@ internal sealed class Courier : IDisposable
                     _ => new Delivery(said.Length > 0 ? said : $"it answered {(int)answer.StatusCode}", Waits: true),
                 };
             }
+            if (AgentDrop.Folder(report.Address, report.Url) is { } drop)
+                return Spool.Leave(drop, report) is { } problem ? new Delivery(problem, Waits: true) : new Delivery();
             using var client = KeepClient.Open(report.Url);
             await client.PostAsync<CheckInAnswer>(
                 $"jobs/{Uri.EscapeDataString(report.Job)}/check-ins",
@@ -80,6 +85,8 @@ internal sealed class Courier : IDisposable
         {
             if (address is not null)
                 text = await http.GetStringAsync($"{address.TrimEnd('/')}/rules");
+            else if (AgentDrop.Folder(address, url) is { } drop)
+                text = await File.ReadAllTextAsync(AgentDrop.RulesOf(drop, job));
             else
             {
                 using var client = KeepClient.Open(url);

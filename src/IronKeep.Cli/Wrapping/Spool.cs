@@ -40,8 +40,12 @@ internal sealed class Spool
     {
         // Later than the one before, also when the clock stands still or goes back between two.
         last = Math.Max(last + 1, DateTime.UtcNow.Ticks);
-        var name = $"{last.ToString("D20", CultureInfo.InvariantCulture)}-{Guid.NewGuid():n}";
-        var working = Path.Combine(Folder, name + ".part");
+        Write(Folder, $"{last.ToString("D20", CultureInfo.InvariantCulture)}-{Guid.NewGuid():n}", report);
+    }
+
+    private static void Write(string folder, string name, Reported report)
+    {
+        var working = Path.Combine(folder, name + ".part");
         using (
             var file = new FileStream(
                 working,
@@ -57,7 +61,23 @@ internal sealed class Spool
             JsonSerializer.Serialize(file, report, ClientJson.Of<Reported>());
             file.Flush(flushToDisk: true);
         }
-        File.Move(working, Path.Combine(Folder, name + Ending));
+        File.Move(working, Path.Combine(folder, name + Ending));
+    }
+
+    /// <summary>
+    /// Leaves a report for this machine's agent, which passes it on; durable when this returns. What went wrong, or null.
+    /// </summary>
+    public static string? Leave(string folder, Reported report)
+    {
+        try
+        {
+            Write(folder, $"{DateTime.UtcNow.Ticks.ToString("D20", CultureInfo.InvariantCulture)}-{Guid.NewGuid():n}", report);
+            return null;
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return $"it cannot be left for this machine's agent: {e.Message}";
+        }
     }
 
     public bool IsEmpty => !Directory.EnumerateFiles(Folder, "*" + Ending).Any();

@@ -16,7 +16,11 @@ internal static class WatchCommand
         GivesUpAfter = TimeSpan.FromDays(7);
 
     private static Option<string?> AddressOption =>
-        new("--address") { Description = "The job's check-in address; else IRONKEEP_CHECK_IN, else the service that you signed in to" };
+        new("--address")
+        {
+            Description =
+                "The job's check-in address; else IRONKEEP_CHECK_IN, else the service that you signed in to, else this machine's agent",
+        };
 
     public static Command Make()
     {

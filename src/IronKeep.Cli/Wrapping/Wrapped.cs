@@ -219,15 +219,6 @@ internal sealed class Wrapped(string command, IReadOnlyList<string> arguments, T
         }
         if (run is null)
             return null;
-        return new ReadLog(
-            run.Deciding is { } d ? Line(d) : null,
-            [.. run.Warned.Select(Line)],
-            run.WarnedCount,
-            new CheckInFigures(run.Items, run.Bytes, run.Seconds, run.Skipped, run.Errors),
-            run.Code,
-            reader!.Lines
-        );
-
-        static EvidenceLine Line(LogMark mark) => new(mark.Line, mark.List, mark.Text, mark.Class);
+        return ReadLog.Of(run, 0, run.Seconds, reader!.Lines, hasEnd: true);
     }
 }

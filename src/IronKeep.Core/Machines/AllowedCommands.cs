@@ -4,13 +4,17 @@ using IronKeep.Core.Charters;
 namespace IronKeep.Core.Machines;
 
 /// <summary>
-/// Which commands a machine lets a service order, and which folders it lets it keep stores in, as the machine itself says it: each word
-/// as it is, where the word "*" is any one, and the user with it. Without such a list there is none.
+/// Which commands a machine lets a service order, which folders it lets it keep stores in, and whose reports of watched jobs it passes on,
+/// as the machine itself says it: each word as it is, where the word "*" is any one, and the user with it. Without such a list there is
+/// none.
 /// </summary>
 public sealed record AllowedCommands(ImmutableArray<StepDefinition> All)
 {
     /// <summary>The folders of this machine's disks in which a store may lie that the service looks after by the agent.</summary>
     public ImmutableArray<string> Stores { get; init; } = [];
+
+    /// <summary>Whose reports of watched jobs are taken here, by name, beside those of root and of the agent's own user.</summary>
+    public ImmutableArray<string> ReportsFrom { get; init; } = [];
 
     public static AllowedCommands None { get; } = new([]);
 
@@ -20,7 +24,7 @@ public sealed record AllowedCommands(ImmutableArray<StepDefinition> All)
         var (mistakes, uses) = (new List<Mistake>(), new List<Use>());
         var read = new ValueReader("the list of commands", mistakes, uses);
         var all = ImmutableArray.CreateBuilder<StepDefinition>();
-        var map = read.Map(root, ["allows", "stores"]);
+        var map = read.Map(root, ["allows", "stores", "reports-from"]);
         foreach (var folder in map.Strings("stores") ?? [])
             read.Path(folder);
         if (map.Map("allows") is { } commands)
@@ -33,6 +37,7 @@ public sealed record AllowedCommands(ImmutableArray<StepDefinition> All)
                 new AllowedCommands(all.ToImmutable())
                 {
                     Stores = [.. (map.Strings("stores") ?? []).Select(f => CharterReader.Normal(f.Value))],
+                    ReportsFrom = [.. (map.Strings("reports-from") ?? []).Select(u => u.Value)],
                 },
                 []
             );

@@ -16,16 +16,15 @@ namespace IronKeep.Service.Hearing;
 
 public static class HearingEndpoints
 {
-    private const int MostNote = 500,
-        MostWarned = 20;
-
     /// <summary>Check-ins by people and their programs, and the addresses of jobs.</summary>
     public static void MapHearing(this IEndpointRouteBuilder api)
     {
         var jobs = api.MapGroup("/jobs/{name}");
         jobs.MapPost("/check-ins", CheckInAsync).WithSummary("A watched job says that it started, or ended and how");
         jobs.MapGet("/log-rules", Results<ContentHttpResult, ProblemHttpResult> (string name, CharterInForce charter) =>
-                Watched(charter, name, out var job) is { } problem ? problem : TypedResults.Text(RulesOf(charter.Charter, job))
+                Watched(charter, name, out var job) is { } problem
+                    ? problem
+                    : TypedResults.Text(CheckInReports.RulesOf(charter.Charter, job))
             )
             .WithSummary("The rules by which a watched job is judged, as they stand in a file for 'try log'; empty where it has none");
         jobs.MapGet(
@@ -112,7 +111,7 @@ public static class HearingEndpoints
                         return Results.Text(
                             http.RequestServices.GetRequiredService<CharterInForce>().Charter is var rules
                             && rules.Jobs.TryGetValue(job, out var of)
-                                ? RulesOf(rules, of)
+                                ? CheckInReports.RulesOf(rules, of)
                                 : ""
                         );
                     if (!addresses.MaySpeak(secret))
@@ -151,11 +150,6 @@ public static class HearingEndpoints
             .ExcludeFromDescription();
     }
 
-    private static string RulesOf(Charter charter, JobDefinition job) =>
-        job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var rules)
-            ? CharterWriter.Alone(CharterFields.Of(rules with { Zone = rules.Zone ?? charter.ZoneOf(job), Examples = [] }))
-            : "";
-
     /// <summary>One that is sent again with the same key counts once.</summary>
     private static string? Identity(HttpContext http) =>
         http.Request.Headers["Idempotency-Key"].ToString() is { Length: > 0 and <= 100 } key ? key : null;
@@ -171,9 +165,12 @@ public static class HearingEndpoints
     )
     {
         var request = await http.Request.ReadFromJsonAsync<CheckInRequest>(ContractJson.Options, cancel);
-        if (request is null || Problem(request) is not null)
-            return Results.Text($"{Problem(request!) ?? "the request says nothing"}\n", statusCode: StatusCodes.Status400BadRequest);
-        var taken = await desk.TakeAsync(ReportOf(job, machine, request, clock.Now()) with { Address = address }, cancel);
+        if (request is null || CheckInReports.Problem(request) is not null)
+            return Results.Text(
+                $"{CheckInReports.Problem(request!) ?? "the request says nothing"}\n",
+                statusCode: StatusCodes.Status400BadRequest
+            );
+        var taken = await desk.TakeAsync(CheckInReports.Of(job, machine, request, clock.Now()) with { Address = address }, cancel);
         return Results.Json(
             new CheckInAnswer(job, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId),
             ContractJson.Options
@@ -199,37 +196,14 @@ public static class HearingEndpoints
     {
         if (Watched(charter, name, out var job) is { } problem)
             return problem;
-        if (Problem(request) is { } wrong)
+        if (CheckInReports.Problem(request) is { } wrong)
             return Problems.Invalid(wrong);
-        var taken = await desk.TakeAsync(ReportOf(name, Charter.MachineOf(job, settings.Value.Machine), request, clock.Now()), cancel);
+        var taken = await desk.TakeAsync(
+            CheckInReports.Of(name, Charter.MachineOf(job, settings.Value.Machine), request, clock.Now()),
+            cancel
+        );
         return TypedResults.Ok(new CheckInAnswer(name, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId));
     }
-
-    private static string? Problem(CheckInRequest request) =>
-        request.Note?.Length > MostNote ? $"the note has more than {MostNote} characters; say the gist"
-        : request.Log?.Length > SpokenCheckIn.MostLog ? $"the log has more than {SpokenCheckIn.MostLog} characters; send its end"
-        : request.Id is { Length: 0 or > 100 } ? "the id has more than 100 characters, or none"
-        : request.Read is { Warned.Count: > MostWarned }
-            ? $"more than {MostWarned} lines that warned; send the first, and how many there were"
-        : request.Read is { } read && read.Warned.Append(read.Deciding).Any(l => l?.Text.Length > Core.Watching.Logs.LogRun.MostOfText)
-            ? $"a line that counts has more than {Core.Watching.Logs.LogRun.MostOfText} characters; send its begin"
-        : request.Began > request.At ? "it ended before it began; look at the clock of its machine"
-        : null;
-
-    private static Report ReportOf(string job, string machine, CheckInRequest request, Instant now) =>
-        new(job, machine, EvidenceSource.CheckIn, request.State, now)
-        {
-            Id = request.Id,
-            // A machine whose clock is ahead does not report from the future.
-            At = request.At is { } at ? Instant.Min(Instant.FromDateTimeOffset(at), now) : null,
-            Began = request.Began is { } began ? Instant.Min(Instant.FromDateTimeOffset(began), now) : null,
-            ExitCode = request.State == CheckInState.Started ? null : request.ExitCode ?? 0,
-            Note = request.Note?.Trim(),
-            Figures = request.Figures,
-            Log = request.Log,
-            LogCut = request.LogCut,
-            Read = request.Read,
-        };
 
     private static ProblemHttpResult? Watched(CharterInForce charter, string name, out JobDefinition job)
     {

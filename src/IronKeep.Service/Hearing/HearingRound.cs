@@ -148,7 +148,12 @@ internal sealed class HearingRound
     private Run? UnderWay(Report report) =>
         All(report)
             .LastOrDefault(r =>
-                r.State == RunState.Running && (report.Began is null || report.State == CheckInState.Started || r.Began == report.Began)
+                r.State == RunState.Running
+                && (
+                    report.Began is not { } began
+                    || report.State == CheckInState.Started
+                    || (r.Began is { } at && Duration.Max(at - began, began - at) <= report.Slack)
+                )
             );
 
     /// <summary>The run of which a report says once more what is known; null: it says something new.</summary>

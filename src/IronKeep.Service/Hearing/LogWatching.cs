@@ -6,7 +6,6 @@ using IronKeep.Core.Charters;
 using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
 using IronKeep.Following;
-using IronKeep.Service.Alerts;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Workers;
@@ -25,7 +24,8 @@ public sealed class LogWatching(
     CharterInForce inForce,
     HearingDesk desk,
     SyslogSpool spool,
-    AlertBook alerts,
+    UnreadLogs unread,
+    HeardMachines heard,
     IDbContextFactory<KeepContext> catalogue,
     Leading leading,
     TimeProvider clock,
@@ -37,6 +37,7 @@ public sealed class LogWatching(
     private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
     private long term = -1;
     private Charter? wantedFor;
+    private IReadOnlySet<string>? heardThere;
     private HashSet<(string Job, string Path)> lastWanted = [];
     private HashSet<(string Job, string Path)>? glances;
     private List<Folder> folders = [];
@@ -173,12 +174,12 @@ public sealed class LogWatching(
 
     private async Task<HashSet<(string Job, string Path)>> WantedAsync(CancellationToken cancel)
     {
-        var charter = inForce.Charter;
-        if (ReferenceEquals(charter, wantedFor) && followed.Count == lastWanted.Count)
+        var (charter, there) = (inForce.Charter, await heard.NowAsync(cancel));
+        if (ReferenceEquals(charter, wantedFor) && ReferenceEquals(there, heardThere) && followed.Count == lastWanted.Count)
             return lastWanted;
         var wanted = new HashSet<(string Job, string Path)>();
         foreach (var job in charter.Jobs.Values.Where(j => j.Watched))
-        foreach (var (path, source) in Paths(job))
+        foreach (var (path, source) in Paths(job, there))
         {
             wanted.Add((job.Name, path));
             var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
@@ -196,14 +197,16 @@ public sealed class LogWatching(
             followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
         }
         // One that hangs keeps what it was until it lets go, and is asked for again.
-        (wantedFor, lastWanted) = (followed.Values.All(f => !f.IsBusy) ? charter : null, wanted);
+        (wantedFor, heardThere, lastWanted) = (followed.Values.All(f => !f.IsBusy) ? charter : null, there, wanted);
         return wanted;
     }
 
-    /// <summary>The logs of a job, and the file into which its lines of syslog are written.</summary>
-    private IEnumerable<(string Path, EvidenceSource Source)> Paths(JobDefinition job)
+    /// <summary>
+    /// The logs of a job, unless the agent of its machine follows them there, and the file into which its lines of syslog are written.
+    /// </summary>
+    private IEnumerable<(string Path, EvidenceSource Source)> Paths(JobDefinition job, IReadOnlySet<string> there)
     {
-        if (job.HeardBy.Contains(EvidenceSource.Log))
+        if (job.HeardBy.Contains(EvidenceSource.Log) && !there.Contains(Charter.MachineOf(job, settings.Value.Machine)))
             foreach (var path in job.Logs)
                 yield return (path, EvidenceSource.Log);
         if (job.HeardBy.Contains(EvidenceSource.Syslog))
@@ -230,14 +233,14 @@ public sealed class LogWatching(
         var now = clock.Now();
         var looked = one.Follower.Look(now);
         if (looked.Runs.Count > 0)
-            await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, r, now))]);
+            await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, one.Rules, r, now))]);
         // Kept after what it stands for: what is told twice counts once.
         if (looked.IsTouched && one.Follower.State is var state && !Same(state, one.Kept))
             await KeepAsync(one, state);
         var problem = looked.Problems.Count == 0 ? null : string.Join("; ", looked.Problems);
         if (problem == one.Problem)
             return;
-        await TellAsync(job, problem);
+        await unread.TellAsync(job, problem, null);
         one.Problem = problem;
     }
 
@@ -258,30 +261,7 @@ public sealed class LogWatching(
         one.Kept = state;
     }
 
-    private Task TellAsync(string job, string? problem)
-    {
-        var charter = inForce.Charter;
-        if (!charter.Jobs.TryGetValue(job, out var declared))
-            return Task.CompletedTask;
-        var subject = Subject.OfJob(job, Charter.MachineOf(declared, settings.Value.Machine));
-        return problem is null
-            ? alerts.CloseAsync(subject, [AlertClass.Unread], CancellationToken.None)
-            : alerts.RaiseAsync(
-                new Matter(
-                    subject,
-                    AlertClass.Unread,
-                    $"the log of {job} is not heard: {problem}",
-                    "Give the service the right to read it, or mend its path in the charter. Until then nobody hears of this job by its "
-                        + "log."
-                )
-                {
-                    Once = true,
-                },
-                CancellationToken.None
-            );
-    }
-
-    private Report ReportOf(string job, string path, EvidenceSource source, FoundRun found, Instant now)
+    private Report ReportOf(string job, string path, EvidenceSource source, LogRules rules, FoundRun found, Instant now)
     {
         var run = found.Run;
         var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared)
@@ -296,28 +276,9 @@ public sealed class LogWatching(
             Began = found.IsOver ? began : null,
             Log = found.IsOver ? found.Text : null,
             LogCut = found.IsCut,
-            Read = !found.IsOver
-                ? null
-                : new ReadLog(
-                    run.Deciding is { } d ? Line(d) : null,
-                    [.. run.Warned.Select(Line)],
-                    run.WarnedCount,
-                    new CheckInFigures(
-                        run.Items,
-                        run.Bytes,
-                        run.Seconds ?? (run is { Began: { } b, Ended: { } e } && e >= b ? (e - b).TotalSeconds : null),
-                        run.Skipped,
-                        run.Errors
-                    ),
-                    run.Code,
-                    run.LastLine - run.FirstLine + 1,
-                    run.HasEnd || !inForce.Charter.LogRules.TryGetValue(declared?.LogRules ?? "", out var rules) || !rules.HasEnds
-                ),
+            Read = !found.IsOver ? null : ReadLog.OfFound(run, rules),
         };
 
         Instant? Earlier(Instant? at) => at is { } time ? Instant.Min(time, now) : null;
-
-        // Within the text that is kept, the lines count from its first.
-        EvidenceLine Line(LogMark mark) => new(Math.Max(1, mark.Line - run.FirstLine + 1), mark.List, mark.Text, mark.Class);
     }
 }

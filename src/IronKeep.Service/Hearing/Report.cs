@@ -32,6 +32,9 @@ public sealed record Report(string Job, string Machine, EvidenceSource Source, C
     /// <summary>The due instant that it is about, where its source knows.</summary>
     public Instant? Due { get; init; }
 
+    /// <summary>How far its begin may be from what was said of it before, where the clock of its machine is off.</summary>
+    public Duration Slack { get; init; }
+
     /// <summary>Whether the run's copy is where it leaves one, and why that copy is in doubt; null: it says nothing of that.</summary>
     public bool? LeftCopy { get; init; }
     public string? Doubt { get; init; }

@@ -225,12 +225,16 @@ public static class IronKeepHost
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
         services.AddSingleton<MachineList>();
+        services.AddSingleton<AgentDesk>();
         services.AddSingleton<AgentListening>();
         services.AddSingleton<CheckInAddresses>();
         services.AddSingleton<HearingDesk>();
         services.AddSingleton<SyslogSpool>();
         services.AddSingleton<SyslogListening>();
         services.AddSingleton<LogWatching>();
+        services.AddSingleton<UnreadLogs>();
+        services.AddSingleton<HeardMachines>();
+        services.AddSingleton<IHearingThere, HearingThere>();
         services.AddSingleton<CopyArrivals>();
         services.AddSingleton<FolderWatching>();
         services.AddSingleton<Serving>();

@@ -186,6 +186,14 @@ public sealed class AgentBook(
         return codes + agents > 0;
     }
 
+    /// <summary>The machines whose agents may speak.</summary>
+    public async Task<IReadOnlyList<string>> JoinedAsync(CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        var all = await db.Agents.AsNoTracking().Where(a => a.ShutOutAt == null).ToListAsync(cancel);
+        return [.. all.Where(a => StateOf(a) == AgentState.Joined).Select(a => a.Machine)];
+    }
+
     public AgentState StateOf(Agent agent) => AgentRight.StateOf(agent.HeardAt, agent.ShutOutAt, inForce.Charter.AgentLapses, clock.Now());
 
     /// <summary>Whether it may speak, and was heard of at no service for so long that it is not there.</summary>

@@ -23,15 +23,7 @@ namespace IronKeep.Service.Machines;
 /// </summary>
 public sealed class AgentListening(
     IOptions<ServiceSettings> settings,
-    AgentBook book,
-    AgentOrders orders,
-    IOwedLogs owed,
-    LineCeilings lines,
-    NextDues due,
-    ServicesToKeep keeps,
-    StandingBook standing,
-    IJournals journals,
-    ConnectionGate gate,
+    AgentDesk desk,
     TimeProvider clock,
     ILoggerFactory logs,
     ILogger<AgentListening> log
@@ -79,7 +71,7 @@ public sealed class AgentListening(
         app = builder.Build();
         app.Use(AnswerAsync);
         app.UseRouting();
-        app.MapAgents(book, orders, owed, lines, due, keeps, standing, journals, gate, settings.Value, clock);
+        app.MapAgents(desk, settings.Value, clock);
         await app.StartAsync(cancellationToken);
         Address = settings.Value.AgentAddress.Length > 0 ? settings.Value.AgentAddress.TrimEnd('/') : Reached();
         log.LogInformation("Agents come to {Address}; the service's key is {Print}", Address, KeyPrint.Show(Print));
@@ -101,11 +93,11 @@ public sealed class AgentListening(
             : throw new AgentRefusedException("an agent shows its key with each connection, and this one showed none");
 
     /// <summary>Who asks. Throws <see cref="AgentRefusedException"/> for one that may not speak, or not any more.</summary>
-    internal static async Task<Agent> CallerAsync(HttpContext http, AgentBook book, ConnectionGate gate, CancellationToken cancel)
+    internal static async Task<Agent> CallerAsync(HttpContext http, AgentDesk desk, CancellationToken cancel)
     {
-        var known = await book.OfAsync(KeyOf(http), cancel);
+        var known = await desk.Book.OfAsync(KeyOf(http), cancel);
         if (http.Features.Get<IConnectionItemsFeature>()?.Items.TryGetValue(typeof(ConnectionGate.Place), out var place) == true)
-            gate.Prove((ConnectionGate.Place)place!, known.Machine);
+            desk.Gate.Prove((ConnectionGate.Place)place!, known.Machine);
         return known;
     }
 
@@ -113,7 +105,7 @@ public sealed class AgentListening(
         async connection =>
         {
             var from = (connection.RemoteEndPoint as IPEndPoint)?.Address.ToString() ?? "";
-            var place = gate.Enter(from, () => connection.Abort(new ConnectionAbortedException("it makes room for another")));
+            var place = desk.Gate.Enter(from, () => connection.Abort(new ConnectionAbortedException("it makes room for another")));
             connection.Items[typeof(ConnectionGate.Place)] = place;
             try
             {
@@ -121,7 +113,7 @@ public sealed class AgentListening(
             }
             finally
             {
-                gate.Leave(place);
+                desk.Gate.Leave(place);
             }
         };
 

@@ -19,35 +19,32 @@ internal static class OrderEndpoints
     private const string Bytes = "application/octet-stream";
     private static readonly TimeSpan WaitsAtMost = TimeSpan.FromSeconds(20);
 
-    public static void MapOrders(
-        this IEndpointRouteBuilder agent,
-        AgentBook book,
-        AgentOrders orders,
-        IOwedLogs owed,
-        LineCeilings lines,
-        NextDues due,
-        ServicesToKeep keeps,
-        StandingBook standing,
-        IJournals journals,
-        ConnectionGate gate,
-        Func<Agent, AgentAnswer> answer
-    )
+    public static void MapOrders(this IEndpointRouteBuilder agent, AgentDesk desk, Func<Agent, AgentAnswer> answer)
     {
         agent.MapPost("/orders", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
-            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
-            await book.HeardAsync(known, self, AgentEndpoints.From(http), cancel);
-            var waiting = await orders.TakeAsync(known.Machine, self.Instance, WaitsAtMost, cancel);
+            var known = await AgentListening.CallerAsync(http, desk, cancel);
+            await desk.Book.HeardAsync(known, self, AgentEndpoints.From(http), cancel);
+            var (standing, hears) = (
+                desk.Standing.Of(known.Machine, self.Standing),
+                await desk.Hearing.OfAsync(known.Machine, self.Hears, cancel)
+            );
+            // What it does not know yet is told at once.
+            var isNews =
+                (standing is not null && (self.Standing is not null || standing.Orders.Count > 0))
+                || (hears is not null && (self.Hears is not null || hears.Jobs.Count > 0));
+            var waiting = await desk.Orders.TakeAsync(known.Machine, self.Instance, isNews ? TimeSpan.Zero : WaitsAtMost, cancel);
             return TypedResults.Ok(
                 new OrdersAnswer(
                     answer(known),
                     [.. waiting.Select(o => o.Copy).OfType<CopyOrder>()],
                     [.. waiting.Select(o => o.Restore).OfType<RestoreOnMachine>()],
                     [.. waiting.Select(o => o.Steps).OfType<StepsOrder>()],
-                    due.Of(known.Machine),
-                    [.. keeps.Of(known.Machine).Select(Words)],
+                    desk.Due.Of(known.Machine),
+                    [.. desk.Keeps.Of(known.Machine).Select(Words)],
                     [.. waiting.Select(o => o.Place).OfType<PlaceOrder>()],
-                    standing.Of(known.Machine, self.Standing)
+                    standing,
+                    hears
                 )
             );
         });
@@ -58,7 +55,7 @@ internal static class OrderEndpoints
             {
                 var begun = order.Talk is IMadeThere ? new CopyBeginAnswer([]) : Arrivals(order).Begin(request);
                 order.Begin(request.Instance);
-                return TypedResults.Ok(begun with { PerSecond = lines.Of(order.Machine) });
+                return TypedResults.Ok(begun with { PerSecond = desk.Lines.Of(order.Machine) });
             })
         );
         copies.MapPost("/batches", (string token, HttpContext http, CancellationToken cancel) =>
@@ -116,7 +113,7 @@ internal static class OrderEndpoints
             {
                 _ = Departures(order);
                 order.Begin(request.Instance);
-                return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, lines.Of(order.Machine)));
+                return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, desk.Lines.Of(order.Machine)));
             }));
         restores.MapPost("/chunks", (string token, HttpContext http, CancellationToken cancel) =>
             BytesAsync(token, http, WireAsk.Most * WireAsk.Size, (order, body) => Departures(order).Give(body.Span), cancel)
@@ -164,14 +161,20 @@ internal static class OrderEndpoints
         // Before the machine is heard of again, so that nothing is begun that it has done.
         agent.MapPost("/journal", async (JournalRequest request, HttpContext http, CancellationToken cancel) =>
         {
-            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
-            await journals.TakeAsync(known.Machine, request, cancel);
+            var known = await AgentListening.CallerAsync(http, desk, cancel);
+            await desk.Journals.TakeAsync(known.Machine, request, cancel);
+            return TypedResults.Ok(new CopyReportAnswer(false));
+        });
+        agent.MapPost("/heard", async (HeardRequest request, HttpContext http, CancellationToken cancel) =>
+        {
+            var known = await AgentListening.CallerAsync(http, desk, cancel);
+            await desk.Hearing.TakeAsync(known.Machine, request, cancel);
             return TypedResults.Ok(new CopyReportAnswer(false));
         });
         agent.MapPost("/steps-owed", async (StepsOwedRequest request, HttpContext http, CancellationToken cancel) =>
         {
-            var known = await AgentListening.CallerAsync(http, book, gate, cancel);
-            await owed.NoteAsync(known.Machine, request, cancel);
+            var known = await AgentListening.CallerAsync(http, desk, cancel);
+            await desk.Owed.NoteAsync(known.Machine, request, cancel);
             return TypedResults.Ok(new CopyReportAnswer(false));
         });
 
@@ -181,7 +184,7 @@ internal static class OrderEndpoints
             of.MapPost("/report", (string token, CopyReportRequest request, HttpContext http) => DoAsync(token, http, order =>
                 {
                     order.Talk.Report(request);
-                    return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, lines.Of(order.Machine)));
+                    return TypedResults.Ok(new CopyReportAnswer(order.IsStopped, desk.Lines.Of(order.Machine)));
                 }));
             of.MapPost("/fail", (string token, CopyFailRequest request, HttpContext http) => DoAsync(token, http, order =>
                 {
@@ -225,8 +228,8 @@ internal static class OrderEndpoints
 
         async Task<AgentOrder> OrderAsync(string token, HttpContext http)
         {
-            var known = await AgentListening.CallerAsync(http, book, gate, http.RequestAborted);
-            return orders.Of(token, known.Machine) ?? throw new OrderOverException();
+            var known = await AgentListening.CallerAsync(http, desk, http.RequestAborted);
+            return desk.Orders.Of(token, known.Machine) ?? throw new OrderOverException();
         }
 
         async Task<IResult> DoAsync(string token, HttpContext http, Func<AgentOrder, IResult> act, bool evenOver = false) =>

@@ -45,6 +45,12 @@ public sealed class LogRun
     public long? Skipped { get; internal set; }
     public long? Errors { get; internal set; }
     public double? Seconds { get; internal set; }
+
+    /// <summary>
+    /// How long it took (seconds), as it says itself or else by the times of its begin and end; null where neither is known.
+    /// </summary>
+    public double? TookSeconds =>
+        Seconds ?? (Began is { } began && Ended is { } ended && ended >= began ? (ended - began).TotalSeconds : null);
     public int? Code { get; internal set; }
 
     /// <summary>The lines from which the code, and figures of nothing, were read.</summary>
