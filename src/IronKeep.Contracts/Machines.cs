@@ -6,7 +6,8 @@ namespace IronKeep.Contracts;
 /// <summary>
 /// A machine that the charter declares, that jobs name, or that has an agent. Declared says whether the charter has it, own whether the
 /// service runs on it. Times are UTC; clock-ahead is in seconds, and null where it was not heard of. Away: it will come back,
-/// and is heard of at no service at present. Stands is what its agent says of it at present, null where that is not known to this service.
+/// and is heard of at no service at present. Stands is what its agent says of it at present, null where that is not known to this
+/// service. Read-over is the server by which the service reads it itself, without an agent.
 /// </summary>
 public sealed record MachineAnswer(
     string Name,
@@ -31,7 +32,8 @@ public sealed record MachineAnswer(
     string? ShutOutWhy,
     bool Away,
     MachineState? Stands,
-    IReadOnlyList<ServiceStanding> Services
+    IReadOnlyList<ServiceStanding> Services,
+    string? ReadOver
 );
 
 /// <summary>All machines in order of name; agents-at is the address at which agents come, null where this service has none.</summary>

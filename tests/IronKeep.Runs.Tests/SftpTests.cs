@@ -1,6 +1,3 @@
-using System.Diagnostics;
-using System.Net;
-using System.Net.Sockets;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 
@@ -10,50 +7,17 @@ namespace IronKeep.Runs.Tests;
 public sealed class SftpTests : IDisposable
 {
     private readonly Keep keep = new();
-    private readonly string ssh;
-    private readonly int port;
-    private readonly string fingerprint;
-    private readonly Process server;
+    private readonly SshServer server;
 
-    public SftpTests()
-    {
-        ssh = Directory.CreateDirectory(Path.Combine(keep.Root, "ssh")).FullName;
-        using (var free = new TcpListener(IPAddress.Loopback, 0))
-        {
-            free.Start();
-            port = ((IPEndPoint)free.LocalEndpoint).Port;
-        }
-        File.WriteAllText(
-            ssh + "/config",
-            $"""
-            Port {port}
-            ListenAddress 127.0.0.1
-            HostKey {ssh}/host
-            AuthorizedKeysFile {ssh}/login.pub
-            UsePAM no
-            StrictModes no
-            PidFile none
-            MaxStartups 100
-            PermitRootLogin yes
-            Subsystem sftp internal-sftp
-            """
-        );
-        Listing.Shell("mkdir -p -m 755 /run/sshd; ssh-keygen -q -t ed25519 -N '' -f host; ssh-keygen -q -t ed25519 -N '' -f login", ssh);
-        fingerprint = Listing.Shell("ssh-keygen -lf host.pub", ssh).Split(' ')[1];
-        server = Process.Start(new ProcessStartInfo("/usr/sbin/sshd", ["-D", "-E", ssh + "/log", "-f", ssh + "/config"]))!;
-        while (!File.Exists(ssh + "/log") || !File.ReadAllText(ssh + "/log").Contains("listening", StringComparison.Ordinal))
-            Assert.False(server.WaitForExit(20), "sshd did not start");
-    }
+    public SftpTests() => server = new SshServer(Path.Combine(keep.Root, "ssh"));
 
     public void Dispose()
     {
-        server.Kill(entireProcessTree: true);
         server.Dispose();
         keep.Dispose();
     }
 
-    private SftpPlace Place(string? hostKey = null, TimeSpan? patience = null) =>
-        new(new SftpAddress(Environment.UserName, "127.0.0.1", port, keep.StoreFolder, hostKey ?? fingerprint, ssh + "/login"), patience);
+    private SftpPlace Place(string? hostKey = null, TimeSpan? patience = null) => new(server.At(keep.StoreFolder, hostKey), patience);
 
     [Fact]
     public async Task Runs_checks_restores_and_reclaims_go_over_the_wire_and_a_dropped_connection_is_taken_up_again()
@@ -66,7 +30,7 @@ public sealed class SftpTests : IDisposable
             keep.Write($"{i % 3}/{i}", bytes);
         }
         using var place = Place();
-        keep.Place = new DroppingPlace(place, () => Listing.Shell($"pkill -P {server.Id}", "/"));
+        keep.Place = new DroppingPlace(place, server.Drop);
         var first = await keep.BackUp();
         keep.Write("0/new", "more");
         var second = await keep.BackUp(first);
@@ -149,12 +113,11 @@ public sealed class SftpTests : IDisposable
         using var other = Place("SHA256:" + new string('A', 43));
         var refused = Assert.Throws<PlaceException>(() => other.List(""));
         Assert.Equal(PlaceFault.AccessRefused, refused.Fault);
-        Assert.Contains(fingerprint, refused.Message);
-        File.WriteAllText(ssh + "/login.pub", "");
+        Assert.Contains(server.Fingerprint, refused.Message);
+        server.ForgetLogins();
         using var stranger = Place();
         Assert.Contains("does not let", Assert.Throws<PlaceException>(() => stranger.List("")).Message);
-        server.Kill(entireProcessTree: true);
-        server.WaitForExit();
+        server.Stop();
         using var gone = Place(patience: TimeSpan.Zero);
         Assert.Equal(PlaceFault.Unreachable, Assert.Throws<PlaceException>(() => gone.List("")).Fault);
     }

@@ -5891,6 +5891,7 @@ export interface components {
       away: boolean;
       stands: null | components['schemas']['MachineState'];
       services: components['schemas']['ServiceStanding'][];
+      readOver: null | string;
     };
     MachineFolderAnswer: {
       path: string;

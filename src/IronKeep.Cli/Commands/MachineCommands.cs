@@ -124,6 +124,7 @@ internal static class MachineCommands
 
     private static string State(MachineAnswer machine) =>
         machine.Own ? "the service itself"
+        : machine.ReadOver is not null ? "none, read over SFTP"
         : machine.State == AgentState.None ? "none"
         : machine.Away ? "joined, away"
         : machine.State.Word();
@@ -137,6 +138,7 @@ internal static class MachineCommands
         Fact("charter", m.Declared ? null : "does not declare it");
         Fact("jobs", m.Jobs.ToString(CultureInfo.InvariantCulture));
         Fact("agent", State(m));
+        Fact("read over", m.ReadOver);
         Fact("code good until", m.CodeUntil is { } until ? Show.When(until) : null);
         Fact("joined", m.JoinedAt is { } joined ? $"{Show.When(joined)}, enrolled by {m.EnrolledBy}" : null);
         Fact("last heard", m.HeardAt is { } heard ? $"{Show.When(heard)} from {m.Address}" : null);

@@ -61,7 +61,10 @@ public static class CharterFields
             One("site", m.Site),
             One("owner", m.Owner),
             Many("line", [.. m.Line.Select(l => l.Words)]),
-            One("silent-after", Unless(m.SilentAfter, MachineDefinition.UsualSilence))
+            One("silent-after", Unless(m.SilentAfter, MachineDefinition.UsualSilence)),
+            One("read-over", m.ReadOver?.Server),
+            One("host-key", m.ReadOver?.HostKey),
+            One("login-key", m.ReadOver?.LoginKey)
         );
 
     public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));

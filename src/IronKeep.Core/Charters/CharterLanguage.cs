@@ -42,7 +42,19 @@ public static class CharterLanguage
             One("runs-at-once"),
             One("agent-lapses"),
         ],
-        ["machine"] = [One("runs-at-once"), One("importance"), Many("tags"), One("site"), One("owner"), Many("line"), One("silent-after")],
+        ["machine"] =
+        [
+            One("runs-at-once"),
+            One("importance"),
+            Many("tags"),
+            One("site"),
+            One("owner"),
+            Many("line"),
+            One("silent-after"),
+            One("read-over"),
+            One("host-key"),
+            One("login-key"),
+        ],
         ["calendar"] = [Many("closed")],
         ["store"] =
         [

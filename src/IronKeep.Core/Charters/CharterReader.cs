@@ -123,6 +123,7 @@ public sealed class CharterReader
         CheckFollowers(charter.Jobs);
         CheckTimes(charter);
         CheckLayouts(charter);
+        CheckReadOver(charter);
         CheckStreams(charter);
         CheckReached(charter);
         CheckTold(charter);
@@ -297,6 +298,39 @@ public sealed class CharterReader
                         + $"{{job}} into the names, or give each job a store of its own"
                 );
         }
+    }
+
+    /// <summary>On a machine that the service reads itself nothing can be run, and nobody is there who could say how it stands.</summary>
+    private void CheckReadOver(Charter charter)
+    {
+        foreach (
+            var job in charter.Jobs.Values.Where(j =>
+                !j.Watched && j.On is { } on && charter.Machines.GetValueOrDefault(on)?.ReadOver is not null
+            )
+        )
+        {
+            var odd =
+                !charter.StepsOf(job).IsEmpty ? "steps"
+                : !job.Streams.IsEmpty ? "streams"
+                : !job.StillAt.IsEmpty ? "moments that are held still"
+                : !job.Needs.IsEmpty ? "needs"
+                : job.WatchesService is not null ? "a service that is watched"
+                : null;
+            if (odd is not null)
+                Wrong(
+                    uses.First(u => u.Kind == "machine" && u.About == $"job {job.Name}").Name,
+                    $"job {job.Name}",
+                    $"has {odd}, and {job.On} is read over SFTP, where nothing else can be done; give it an agent, or take them out"
+                );
+        }
+        foreach (
+            var store in charter.Stores.Values.Where(s => s.On is { } on && charter.Machines.GetValueOrDefault(on)?.ReadOver is not null)
+        )
+            Wrong(
+                uses.First(u => u.Kind == "machine" && u.About == $"store {store.Name}").Name,
+                $"store {store.Name}",
+                $"lies on {store.On}'s own disk, and {store.On} is read over SFTP and has no agent that could write there"
+            );
     }
 
     /// <summary>A job that follows others must in the end follow one that is due by itself.</summary>

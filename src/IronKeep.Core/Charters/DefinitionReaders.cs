@@ -26,7 +26,18 @@ internal static class DefinitionReaders
             Owner = ReportReader.Name(map.Scalar("owner"), read, "an owner"),
             Line = [.. (map.Strings("line") ?? []).Select(l => read.Sentence(l, LineCeiling.Read(l.Value))).OfType<LineCeiling>()],
             SilentAfter = read.Span(map.Scalar("silent-after"), atLeastOne: true) ?? MachineDefinition.UsualSilence,
+            ReadOver = ReadOver(map, read),
         };
+    }
+
+    private static RemoteFolder? ReadOver(MapReader map, ValueReader read)
+    {
+        if (map.Scalar("read-over") is { } server)
+            return ReadRemote(server, map, read, RemoteFolder.ReadServer, "sftp://USER@HOST");
+        foreach (var key in new[] { "host-key", "login-key" })
+            if (map.Any(key) is { } odd)
+                read.Wrong(odd, $"'{key}' goes with 'read-over: sftp://USER@HOST', a machine that the service reads itself; add it");
+        return null;
     }
 
     public static CalendarDefinition? Calendar(string name, CharterNode node, ValueReader read)
@@ -47,7 +58,10 @@ internal static class DefinitionReaders
     {
         var map = read.Map(node, CharterLanguage.Names("store"));
         var folder = map.Required("folder", "say which folder holds the copies: 'folder: /srv/backup'");
-        var remote = folder is not null && RemoteFolder.IsMeant(folder.Value) ? ReadRemote(folder, map, read) : null;
+        var remote =
+            folder is not null && RemoteFolder.IsMeant(folder.Value)
+                ? ReadRemote(folder, map, read, RemoteFolder.Read, "sftp://USER@HOST/FOLDER")
+                : null;
         if (folder is not null && !RemoteFolder.IsMeant(folder.Value))
             LocalFolder(folder, map, read);
         var capacity = read.Size(map.Scalar("capacity"));
@@ -153,7 +167,13 @@ internal static class DefinitionReaders
         return null;
     }
 
-    private static RemoteFolder? ReadRemote(ScalarNode folder, MapReader map, ValueReader read)
+    private static RemoteFolder? ReadRemote(
+        ScalarNode folder,
+        MapReader map,
+        ValueReader read,
+        Func<string, string, string, RemoteFolder?> address,
+        string form
+    )
     {
         var hostKey = map.Required(
             "host-key",
@@ -169,12 +189,9 @@ internal static class DefinitionReaders
                 $"'{hostKey.Value}' is not a fingerprint; write it as ssh-keygen -l prints it: SHA256 and a colon, then 43 letters and "
                     + $"digits"
             );
-        var remote = RemoteFolder.Read(folder.Value, hostKey?.Value ?? "", loginKey?.Value ?? "");
+        var remote = address(folder.Value, hostKey?.Value ?? "", loginKey?.Value ?? "");
         if (remote is null)
-            read.Wrong(
-                folder,
-                $"'{folder.Value}' is not an address; write sftp://USER@HOST/FOLDER, with :PORT behind the host where it is not 22"
-            );
+            read.Wrong(folder, $"'{folder.Value}' is not an address; write {form}, with :PORT behind the host where it is not 22");
         return remote;
     }
 

@@ -35,6 +35,14 @@ public sealed partial record RemoteFolder(string User, string Host, int Port, st
             );
     }
 
+    /// <summary>Reads the address of a server without a folder: all of it is meant. Null when it is not one.</summary>
+    public static RemoteFolder? ReadServer(string text, string hostKey, string loginKey) =>
+        Read(text.TrimEnd('/') + "/-", hostKey, loginKey) is { Folder: "/-" } server ? server with { Folder = "/" } : null;
+
+    /// <summary>The address without the folder.</summary>
+    public string Server =>
+        string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{Scheme}{User}@{Host}{(Port == UsualPort ? "" : $":{Port}")}");
+
     /// <summary>A fingerprint as ssh-keygen prints it: SHA256 and 43 characters of base64.</summary>
     public static bool IsFingerprint(string text) => Fingerprint().IsMatch(text);
 

@@ -29,6 +29,9 @@ public sealed record MachineDefinition(string Name, int? RunsAtOnce, int? Import
 
     public static Span UsualSilence { get; } = new(1, SpanUnit.Days);
 
+    /// <summary>The SSH server over which the service reads the machine itself, which has no agent then; null: it does not.</summary>
+    public RemoteFolder? ReadOver { get; init; }
+
     public bool Equals(MachineDefinition? other) =>
         other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
 

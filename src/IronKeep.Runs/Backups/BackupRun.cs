@@ -5,6 +5,7 @@ using IronKeep.Runs.Steps;
 using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
 using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Backups;
@@ -32,6 +33,9 @@ public sealed record BackupOrder(
 
     /// <summary>Where moments of what is taken are held still; links on the way to the folders resolved.</summary>
     public ImmutableArray<StillFolder> StillAt { get; init; } = [];
+
+    /// <summary>Opens the topmost folder of the machine that is copied from; null: of this one.</summary>
+    public Func<ISourceFolder>? Top { get; init; }
 
     /// <summary>Commands whose output is taken too.</summary>
     public ImmutableArray<StreamSource> Streams { get; init; } = [];
@@ -102,6 +106,11 @@ public sealed class BackupRun(ICopyTarget target, BackupOrder order, TimeProvide
         catch (StoreDamageException e)
         {
             throw new RunFailedException(FailureClass.DataDamaged, e.Message, e);
+        }
+        catch (SourceAwayException e)
+        {
+            cancel.ThrowIfCancellationRequested();
+            throw new RunFailedException(e.IsRefused ? FailureClass.AccessRefused : FailureClass.MachineAway, e.Message, e);
         }
     }
 

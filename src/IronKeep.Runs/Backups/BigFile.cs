@@ -7,7 +7,7 @@ namespace IronKeep.Runs.Backups;
 internal sealed class BigFile(
     Gap gap,
     byte[] name,
-    OpenFile file,
+    ISourceFile file,
     FileFacts facts,
     FileContent content,
     ContentRef? was,
@@ -20,7 +20,7 @@ internal sealed class BigFile(
 
     public Gap Gap => gap;
     public byte[] Name => name;
-    public OpenFile File => file;
+    public ISourceFile File => file;
     public FileFacts Facts => facts;
     public FileContent Content => content;
 

@@ -25,11 +25,11 @@ internal sealed class FileContent : IContentBytes
     /// <summary>More stretches than this are joined over their smallest holes.</summary>
     private const int MostExtents = 4096;
 
-    private readonly OpenFile file;
+    private readonly ISourceFile file;
     private readonly ImmutableArray<Extent> stretches;
     private readonly long[] starts;
 
-    public FileContent(OpenFile file, in FileFacts facts)
+    public FileContent(ISourceFile file, in FileFacts facts)
     {
         this.file = file;
         // Fewer blocks than bytes: there may be holes. A file system that compresses looks the same and has none.

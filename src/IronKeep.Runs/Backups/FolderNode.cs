@@ -23,7 +23,7 @@ internal sealed class FolderNode(
 {
     private readonly Queue<Window> windows = new();
     private readonly ListingWriter listing = new();
-    private OpenFolder? handle;
+    private ISourceFolder? handle;
     private NameList names = new();
     private PreviousListing? previous;
     private int next,
@@ -42,7 +42,7 @@ internal sealed class FolderNode(
     public ulong Device => passing?.StillAt is null ? device : Facts.Device;
 
     public bool IsOpen => handle is not null;
-    public OpenFolder Handle => handle!;
+    public ISourceFolder Handle => handle!;
     public FileFacts Facts { get; private set; }
     public ImmutableArray<NamedAttribute> Attributes { get; private set; } = [];
     public long Size { get; private set; }
@@ -60,11 +60,18 @@ internal sealed class FolderNode(
 
     public string PathOf(ReadOnlySpan<byte> child) => $"{Path}/{NameText.Show(child)}";
 
-    /// <summary>Opens the folder and reads its names. Failures are <see cref="PosixException"/>.</summary>
-    public void Open(Func<OpenFolder, NameList, NameList> choose, IChunkSource reader, Action<string> unreadable)
+    /// <summary>
+    /// Opens the folder, the topmost by <paramref name="top"/>, and reads its names. Failures are <see cref="PosixException"/>.
+    /// </summary>
+    public void Open(
+        Func<ISourceFolder> top,
+        Func<ISourceFolder, NameList, NameList> choose,
+        IChunkSource reader,
+        Action<string> unreadable
+    )
     {
         users = unfinished = 1;
-        var opened = parent is null ? OpenFolder.AtPath("/") : parent.Handle.Enter(name);
+        var opened = parent is null ? top() : parent.Handle.EnterSource(name);
         if (passing?.StillAt is { } still)
             using (var real = opened)
                 opened = StillFolders.Open(Path, real, still);

@@ -9,7 +9,7 @@ internal static class StillFolders
     /// <summary>
     /// The folder at which the moment of <paramref name="path"/> is held. Throws <see cref="RunFailedException"/> where there is none.
     /// </summary>
-    public static OpenFolder Open(string path, OpenFolder real, string at)
+    public static OpenFolder Open(string path, ISourceFolder real, string at)
     {
         try
         {

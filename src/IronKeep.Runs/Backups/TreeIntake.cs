@@ -97,7 +97,7 @@ internal sealed class TreeIntake(
     {
         try
         {
-            node.Open(LeaveCacheFolderOut, reader, why =>
+            node.Open(order.Top ?? (() => OpenFolder.AtPath("/")), LeaveCacheFolderOut, reader, why =>
                 log(LogSeverity.Info, $"{node.Path}/: the listing in the previous copy cannot be read ({why}); its files are read anew")
             );
             node.Parent?.Leave();
@@ -122,13 +122,13 @@ internal sealed class TreeIntake(
     /// Of a folder that says it is a cache (see the specification of cache directory tagging) only the tag is taken, when the order says
     /// so.
     /// </summary>
-    private NameList LeaveCacheFolderOut(OpenFolder folder, NameList names)
+    private NameList LeaveCacheFolderOut(ISourceFolder folder, NameList names)
     {
-        if (!order.LeavesOutCaches || folder.Facts("CACHEDIR.TAG"u8) is not { Kind: EntryKind.File })
+        if (!order.LeavesOutCaches || !folder.FactsOfTerminated("CACHEDIR.TAG\0"u8, out var facts) || facts.Kind != EntryKind.File)
             return names;
         var signature = "Signature: 8a477f597d28d172789f06886806bc55"u8;
         Span<byte> begin = stackalloc byte[signature.Length];
-        using var tag = folder.OpenFile("CACHEDIR.TAG"u8);
+        using var tag = folder.OpenSource("CACHEDIR.TAG"u8);
         return tag.Read(begin, 0) == begin.Length && begin.SequenceEqual(signature) ? NameList.Of(["CACHEDIR.TAG"u8.ToArray()]) : names;
     }
 
@@ -270,7 +270,7 @@ internal sealed class TreeIntake(
     {
         for (var attempt = 1; ; attempt++)
         {
-            var file = window.Folder.Handle.OpenFile(name);
+            var file = window.Folder.Handle.OpenSource(name);
             var shared = false;
             try
             {
@@ -352,7 +352,7 @@ internal sealed class TreeIntake(
     private TreeEntry EntryOf(
         in FileFacts facts,
         byte[] name,
-        OpenFile file,
+        ISourceFile file,
         FileContent content,
         long read,
         List<ChunkId> chunks,

@@ -18,6 +18,7 @@ using IronKeep.Stores;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
+using IronKeep.Stores.Remote;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 
@@ -134,6 +135,12 @@ public sealed class BackupWork(
         return ending with { Churn = churn, Surge = surge.IsEmpty ? null : string.Join("; ", surge) };
     }
 
+    /// <summary>What reads the run's machine over SFTP; null where its agent does.</summary>
+    private SftpSource? SourceOver(LiveRun live) =>
+        charter.Charter.Machines.GetValueOrDefault(live.Run.Machine)?.ReadOver is { } server
+            ? new SftpSource(new SftpAddress(server.User, server.Host, server.Port, server.Folder, server.HostKey, server.LoginKey))
+            : null;
+
     private async Task<Made> IntoAsync(
         LiveRun live,
         JobDefinition job,
@@ -176,12 +183,21 @@ public sealed class BackupWork(
                 Streams = sources.Streams,
                 StillAt = isHere ? [.. job.StillAt.Select(s => s with { From = RealPaths.Of(s.From) ?? s.From })] : job.StillAt,
             };
-            var run = isHere ? new BackupRun(store, order, clock, live.Log) { Steps = desk.Runner } : null;
+            using var over = isHere ? null : SourceOver(live);
+            var run =
+                isHere ? new BackupRun(store, order, clock, live.Log) { Steps = desk.Runner }
+                : over is not null ? new BackupRun(store, order with { Top = over.Top }, clock, live.Log)
+                : null;
             figures = run?.Figures;
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = run is not null
                 ? await run.RunAsync(cancel)
                 : await remote.MakeAsync(live, charter.Charter.Stores[storeName], store, order, f => figures = f, cancel);
+            if (over is not null)
+                live.Log(
+                    LogSeverity.Info,
+                    $"{SftpSource.NotCarried}{(over.Devices > 0 ? $"; {over.Devices} device nodes were left out" : "")}"
+                );
             await copies.AddAsync(record, storeName, live.Run.Id, figures!);
             await shelves.TrySettleAsync(storeName, notes: false, CancellationToken.None);
             return new Made(storeName, record.Id, Say(figures!, record.Id), figures);

@@ -44,6 +44,7 @@ public static class MachineEndpoints
         string name,
         AgentBook book,
         AgentListening listening,
+        CharterInForce charter,
         IOptions<ServiceSettings> settings,
         HttpContext http,
         CancellationToken cancel
@@ -53,6 +54,10 @@ public static class MachineEndpoints
             return Problems.Invalid($"'{name}' is no name of a machine; use lower-case letters, digits and hyphens");
         if (name == settings.Value.Machine)
             return Problems.Refused($"{name} is the machine that the service runs on; what it does there needs no agent");
+        if (charter.Charter.Machines.GetValueOrDefault(name)?.ReadOver is { } server)
+            return Problems.Refused(
+                $"the service reads {name} itself, over {server.Server}, as the charter says; take 'read-over' out there before it joins"
+            );
         if (listening.Address is not { } address)
             return Problems.Refused(
                 "no agent could reach this service: it listens at no address for them; give the setting IronKeep:AgentListen, such as "
@@ -153,7 +158,8 @@ public sealed class MachineList(
                 agent?.ShutOutWhy,
                 agent is not null && book.IsAway(agent),
                 standings.Of(name),
-                standings.ServicesOf(name)
+                standings.ServicesOf(name),
+                declared?.ReadOver?.Server
             );
         }
     }

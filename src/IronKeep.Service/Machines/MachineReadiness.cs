@@ -17,7 +17,12 @@ public sealed class MachineReadiness(MachineStandings standings, AgentBook book,
     /// <summary>A look at some machines, for one round of who asks.</summary>
     public async Task<MachineView> LookAsync(KeepContext db, IEnumerable<string> machines, CancellationToken cancel)
     {
-        var others = machines.Where(m => m != settings.Value.Machine).Distinct().ToList();
+        // Those that the service reads itself wait for nobody.
+        var declared = inForce.Charter.Machines;
+        var others = machines
+            .Where(m => m != settings.Value.Machine && declared.GetValueOrDefault(m)?.ReadOver is null)
+            .Distinct()
+            .ToList();
         var agents =
             others.Count == 0
                 ? []

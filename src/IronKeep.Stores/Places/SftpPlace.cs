@@ -1,18 +1,8 @@
 using System.Collections.Concurrent;
-using System.Net.Sockets;
 using Renci.SshNet;
 using Renci.SshNet.Common;
 
 namespace IronKeep.Stores.Places;
-
-/// <summary>
-/// Where a server is and how it is known. <paramref name="HostKey"/> is the fingerprint of its key as OpenSSH prints it
-/// ("SHA256:…"): a server with another key is refused. <paramref name="LoginKeyFile"/> holds the private key to sign in with.
-/// </summary>
-public sealed record SftpAddress(string User, string Host, int Port, string Folder, string HostKey, string LoginKeyFile)
-{
-    public override string ToString() => $"sftp://{User}@{Host}{(Port == 22 ? "" : $":{Port}")}{Folder}";
-}
 
 /// <summary>
 /// A place in a folder of an SSH server. What a dropped connection interrupts is tried again on a new one, a file that is being
@@ -21,11 +11,8 @@ public sealed record SftpAddress(string User, string Host, int Port, string Fold
 public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : IPlace, IDisposable
 {
     private const string WorkFolder = "work";
-    private static readonly TimeSpan Pause = TimeSpan.FromMilliseconds(200);
-    private readonly TimeSpan patience = patience ?? TimeSpan.FromSeconds(30);
-    private readonly ConcurrentBag<SftpClient> idle = [];
+    private readonly SftpLine line = new(address, patience);
     private readonly ConcurrentDictionary<string, byte> folders = new();
-    private volatile bool disposed;
 
     public string Name => address.ToString();
 
@@ -195,20 +182,7 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
             ""
         );
 
-    public void Dispose()
-    {
-        disposed = true;
-        while (idle.TryTake(out var client))
-            client.Dispose();
-    }
-
-    private void GiveBack(SftpClient client)
-    {
-        if (disposed)
-            client.Dispose();
-        else
-            idle.Add(client);
-    }
+    public void Dispose() => line.Dispose();
 
     private string Full(string name) => name.Length == 0 ? address.Folder : $"{address.Folder.TrimEnd('/')}/{name}";
 
@@ -243,132 +217,10 @@ public sealed class SftpPlace(SftpAddress address, TimeSpan? patience = null) : 
         folders.TryAdd(folder, 0);
     }
 
-    /// <summary>
-    /// Does something that can be done twice, on a new connection when the old one drops, for as long as there is patience.
-    /// </summary>
-    private T Do<T>(Func<SftpClient, T> action, string name)
-    {
-        var until = DateTime.UtcNow + patience;
-        while (true)
-        {
-            SftpClient? client = null;
-            try
-            {
-                if (!idle.TryTake(out client))
-                    client = Connect();
-                var at = client;
-                var result = PlaceWaits.Wait(() => action(at), at.Dispose);
-                GiveBack(client);
-                return result;
-            }
-            catch (TimeoutException e)
-            {
-                throw new PlaceException(PlaceFault.Unreachable, $"{Name} does not answer: {e.Message}", e);
-            }
-            catch (Exception e) when (Dropped(e) && DateTime.UtcNow < until && !PlaceWaits.Token.IsCancellationRequested)
-            {
-                client?.Dispose();
-                PlaceWaits.Token.WaitHandle.WaitOne(Pause);
-            }
-            catch (Exception e)
-                when (e is SshException or SocketException or ObjectDisposedException or IOException and not PlaceException || Dropped(e))
-            {
-                client?.Dispose();
-                throw Translate(e, name);
-            }
-            catch (PlaceException)
-            {
-                if (client is not null)
-                    GiveBack(client);
-                throw;
-            }
-        }
-    }
-
-    private SftpClient Connect()
-    {
-        PrivateKeyFile key;
-        try
-        {
-            key = new PrivateKeyFile(address.LoginKeyFile);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException or SshException)
-        {
-            throw new PlaceException(
-                PlaceFault.AccessRefused,
-                $"{Name}: the key to sign in with cannot be read from {address.LoginKeyFile}: {e.Message}",
-                e
-            );
-        }
-        string? other = null;
-        var client = new SftpClient(
-            new ConnectionInfo(address.Host, address.Port, address.User, new PrivateKeyAuthenticationMethod(address.User, key))
-            {
-                Timeout = TimeSpan.FromSeconds(20),
-            }
-        )
-        {
-            // Without it a server that stands still is waited for without an end.
-            OperationTimeout = TimeSpan.FromSeconds(20),
-        };
-        client.HostKeyReceived += (_, e) =>
-        {
-            var shown = "SHA256:" + e.FingerPrintSHA256;
-            e.CanTrust = shown == address.HostKey.TrimEnd('=');
-            if (!e.CanTrust)
-                other = shown;
-        };
-        try
-        {
-            return PlaceWaits.Wait(
-                () =>
-                {
-                    client.Connect();
-                    return client;
-                },
-                client.Dispose
-            );
-        }
-        catch (TimeoutException)
-        {
-            throw;
-        }
-        catch (Exception e)
-        {
-            client.Dispose();
-            if (other is not null)
-                throw new PlaceException(
-                    PlaceFault.AccessRefused,
-                    $"{Name}: the server has the key {other}, not {address.HostKey} as the charter says. Somebody may stand between, or "
-                        + $"the server was set up anew: ask whoever runs it, and change 'host-key' only then",
-                    e
-                );
-            if (e is SshAuthenticationException)
-                throw new PlaceException(
-                    PlaceFault.AccessRefused,
-                    $"{Name}: the server does not let {address.User} in with the key in {address.LoginKeyFile}; put its public half into "
-                        + $"the server's authorized_keys",
-                    e
-                );
-            throw;
-        }
-    }
-
-    private static bool Dropped(Exception e) =>
-        e is not PlaceException
-        && (
-            e is SshConnectionException or SocketException or SshOperationTimeoutException or ObjectDisposedException
-            || e.InnerException is { } inner && Dropped(inner)
-        );
+    private T Do<T>(Func<SftpClient, T> action, string name) => line.Do(action, e => Translate(e, name));
 
     private PlaceException Translate(Exception e, string name)
     {
-        if (Dropped(e))
-            return new PlaceException(
-                PlaceFault.Unreachable,
-                $"{Name} cannot be reached: {e.Message}; start the server, or look at the network",
-                e
-            );
         var fault = e switch
         {
             SftpPathNotFoundException => PlaceFault.NotFound,

@@ -6,7 +6,7 @@ namespace IronKeep.Stores.Posix;
 /// A file held open by its descriptor: reading and writing at offsets, its stretches of data, its attributes. Cheaper than the
 /// standard library's, which asks for more than is needed at every opening. Errors are <see cref="PosixException"/>.
 /// </summary>
-public sealed unsafe class OpenFile(int descriptor) : IDisposable
+public sealed unsafe class OpenFile(int descriptor) : ISourceFile
 {
     private int fd = descriptor;
 

@@ -9,7 +9,7 @@ namespace IronKeep.Stores.Posix;
 /// A folder held open. Everything is done relative to it and with names as bytes, so that no name is too odd, no path too long,
 /// and a link put in the way is not followed. Errors are <see cref="PosixException"/>.
 /// </summary>
-public sealed unsafe class OpenFolder : IDisposable
+public sealed unsafe class OpenFolder : ISourceFolder
 {
     [ThreadStatic]
     private static byte[]? listing;
@@ -111,6 +111,10 @@ public sealed unsafe class OpenFolder : IDisposable
         names.Sort();
         return names;
     }
+
+    ISourceFolder ISourceFolder.EnterSource(ReadOnlySpan<byte> name) => Enter(name);
+
+    ISourceFile ISourceFolder.OpenSource(ReadOnlySpan<byte> name) => OpenFile(name);
 
     /// <summary>Attributes of an entry (of a link itself, not of what it points to); null when there is none.</summary>
     public FileFacts? Facts(ReadOnlySpan<byte> name)

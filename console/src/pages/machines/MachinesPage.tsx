@@ -56,7 +56,7 @@ export function MachinesPage() {
                   title: '',
                   num: true,
                   cell: (m) =>
-                    m.own ? null : m.state === 'joined' || m.state === 'lapsed' ? (
+                    m.own || m.readOver ? null : m.state === 'joined' || m.state === 'lapsed' ? (
                       <Button
                         size="compact-xs"
                         variant="default"
@@ -98,7 +98,7 @@ function Agent({ machine: m }: { machine: Machine }) {
   const ahead = m.clockAhead ?? 0;
   switch (m.state) {
     case 'none':
-      return <span className="soft">none</span>;
+      return <span className="soft">{m.readOver ? 'none, read over SFTP' : 'none'}</span>;
     case 'enrolled':
       return (
         <>

@@ -22,6 +22,22 @@ export interface FieldSpec {
 const schedule =
   'Such as “daily at 23:00”, “weekdays at 22:30”, “every 6 hours”, “last fri of month at 20:00”, or a crontab line.';
 
+/** How an SSH server is known, and how the service signs in to it. */
+const serverKeys: FieldSpec[] = [
+  {
+    key: 'host-key',
+    label: 'Server key',
+    help: 'The fingerprint of the server’s host key, beginning with SHA256.',
+    rare: true,
+  },
+  {
+    key: 'login-key',
+    label: 'Login key',
+    help: 'The file with the private key that signs in to the server.',
+    rare: true,
+  },
+];
+
 export const fieldSpecs: Record<string, FieldSpec[]> = {
   ...peopleSpecs,
   machine: [
@@ -54,6 +70,14 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       example: '4 hours',
       rare: true,
     },
+    {
+      key: 'read-over',
+      label: 'Read over SFTP',
+      help: 'The server by which the service reads this machine itself, without an agent.',
+      example: 'sftp://keeper@tern.saltmere.example',
+      rare: true,
+    },
+    ...serverKeys,
   ],
   calendar: [
     {
@@ -175,18 +199,7 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       help: 'The hash function, fixed once the store exists. Choose sha-256 only where rules demand it.',
       rare: true,
     },
-    {
-      key: 'host-key',
-      label: 'Server key',
-      help: 'The fingerprint of the server’s host key, beginning with SHA256.',
-      rare: true,
-    },
-    {
-      key: 'login-key',
-      label: 'Login key',
-      help: 'The file with the private key that signs in to the server.',
-      rare: true,
-    },
+    ...serverKeys,
     { key: 'upload-at-most', label: 'Upload limit', help: 'Bytes per second.', example: '5 MB', rare: true },
     { key: 'download-at-most', label: 'Download limit', help: 'Bytes per second.', example: '20 MB', rare: true },
     { key: 'runs-at-once', label: 'Runs at once', help: 'Empty: no limit of its own.', rare: true },
