@@ -23,11 +23,17 @@ client:
 	    apt-get update -qq && apt-get install -y -qq --no-install-recommends clang zlib1g-dev > /dev/null; }
 	dotnet publish src/IronKeep.Cli -p:PublishAot=true $(PUBLISH) -o dist/client
 
-# The agent as native code, in dist/agent.
+# The agent as native code, in dist/agent, and once more for processors of the last ten years, which it goes over to where it may.
+NEWER = x86-64-v3
 agent:
 	@command -v clang > /dev/null || command -v gcc > /dev/null || { echo "installing a C compiler to link with (apt-get, clang)"; \
 	    apt-get update -qq && apt-get install -y -qq --no-install-recommends clang zlib1g-dev > /dev/null; }
+	rm -rf dist/agent
 	dotnet publish src/IronKeep.Agent -p:PublishAot=true $(PUBLISH) -o dist/agent
+ifeq ($(RID),linux-x64)
+	dotnet publish src/IronKeep.Agent -p:PublishAot=true -p:IlcInstructionSet=$(NEWER) $(PUBLISH) -o dist/agent/$(NEWER)
+	@! cmp -s dist/agent/ironkeep-agent dist/agent/$(NEWER)/ironkeep-agent
+endif
 
 # The service with the runtime it needs and the console, compiled in advance, in dist/daemon.
 daemon: console
@@ -62,6 +68,9 @@ install: client daemon
 install-agent: agent
 	install -d $(DESTDIR)$(PREFIX)/sbin $(DESTDIR)$(PREFIX)/share/man/man8 $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent $(DESTDIR)/lib/systemd/system
 	install -m 0755 dist/agent/ironkeep-agent $(DESTDIR)$(PREFIX)/sbin/ironkeep-agent
+ifeq ($(RID),linux-x64)
+	install -D -m 0755 dist/agent/$(NEWER)/ironkeep-agent $(DESTDIR)$(PREFIX)/lib/ironkeep-agent/$(NEWER)/ironkeep-agent
+endif
 	sed 's:/usr/sbin:$(PREFIX)/sbin:' packaging/ironkeep-agent.service > $(DESTDIR)/lib/systemd/system/ironkeep-agent.service
 	sed 's/@VERSION@/$(VERSION)/' packaging/ironkeep-agent.8 | gzip -9n > $(DESTDIR)$(PREFIX)/share/man/man8/ironkeep-agent.8.gz
 	install -m 0644 LICENSE $(DESTDIR)$(PREFIX)/share/doc/ironkeep-agent/copyright

@@ -1,4 +1,6 @@
+using System.Text;
 using System.Text.Json;
+using IronKeep.Agent.Hearing;
 using IronKeep.Contracts;
 using IronKeep.Core.Watching;
 using IronKeep.Stores.Posix;
@@ -69,9 +71,9 @@ internal sealed class Journal(string folder, TextWriter log)
     {
         while (All().Where(e => e.Ended is not null).Take(MostSent).ToList() is { Count: > 0 } ended)
         {
-            // As much as a body holds.
+            var length = 0L;
             var part = ended
-                .TakeWhile((_, at) => at == 0 || ended.Take(at + 1).Sum(e => e.Lines.Sum(l => l.Text.Length + 40)) < 500_000)
+                .TakeWhile((e, at) => (length += Encoding.UTF8.GetByteCount(AgentJson.Write(e))) < HeardReports.MostOfBody || at == 0)
                 .ToList();
             var refused = "";
             try

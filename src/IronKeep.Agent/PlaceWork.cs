@@ -2,6 +2,7 @@ using System.Buffers.Binary;
 using IronKeep.Contracts;
 using IronKeep.Core.Machines;
 using IronKeep.Core.Watching;
+using IronKeep.Stores.Dated;
 using IronKeep.Stores.Places;
 
 namespace IronKeep.Agent;
@@ -43,7 +44,7 @@ internal sealed class PlaceWork(ServiceLine line, Func<AllowedCommands> allowed,
                 );
                 return $"{what}: {not}";
             }
-            using var served = new ServedPlace(new FolderPlace(order.Folder));
+            using var served = new ServedPlace(new FolderPlace(order.Folder), new LocalDatedFolder(order.Folder));
             await Task.WhenAll(Enumerable.Range(0, Workers).Select(w => WorkAsync(w, served, stopping)));
             return $"{what}: answered for it until there was nothing more to ask";
         }

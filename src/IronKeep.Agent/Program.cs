@@ -1,4 +1,5 @@
 using IronKeep.Agent;
 
 IronKeep.Stores.Posix.OwnFiles.Tighten();
+NewerProcessor.GoOver();
 return await Root.RunAsync(args);

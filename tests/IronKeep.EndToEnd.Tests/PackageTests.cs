@@ -145,6 +145,7 @@ public sealed class PackageTests
                 ironkeep job run settings | tee /tmp/ran
                 ironkeep machine show curlew | grep -q 'joined'
                 ironkeep-agent show | grep -q 'at work'
+                if grep -qw avx2 /proc/cpuinfo; then readlink "/proc/$agent/exe" | grep -q '^/usr/lib/ironkeep-agent/x86-64-v3/'; fi
                 zcat /usr/share/man/man8/ironkeep-agent.8.gz | grep -q 'TH'
                 kill -TERM $agent; wait $agent || exit 94
                 echo "== purged"

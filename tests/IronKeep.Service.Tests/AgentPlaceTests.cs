@@ -33,15 +33,6 @@ public sealed class AgentPlaceTests
     private static async Task<PlaceOrder> OrderAsync(TestAgent agent, string? instance = "one") =>
         Assert.Single((await agent.SayAsync<OrdersAnswer>("orders", agent.Self() with { Instance = instance })).Places!);
 
-    private static byte[] Work(byte worker, long number, byte[] answer)
-    {
-        var body = new byte[9 + answer.Length];
-        body[0] = worker;
-        BinaryPrimitives.WriteInt64LittleEndian(body.AsSpan(1), number);
-        answer.CopyTo(body, 9);
-        return body;
-    }
-
     private static async Task<(long Number, byte[] Call)> NextAsync(
         TestAgent agent,
         PlaceOrder order,
@@ -50,7 +41,7 @@ public sealed class AgentPlaceTests
         byte[]? answer = null
     )
     {
-        var (status, bytes) = await agent.BytesAsync($"places/{order.Token}/work", Work(worker, number, answer ?? []));
+        var (status, bytes) = await agent.BytesAsync($"places/{order.Token}/work", TestAgent.Work(worker, number, answer ?? []));
         Assert.Equal(HttpStatusCode.OK, status);
         return (BinaryPrimitives.ReadInt64LittleEndian(bytes), bytes[8..]);
     }
@@ -67,7 +58,7 @@ public sealed class AgentPlaceTests
         var order = await OrderAsync(curlew);
         Assert.Equal(("disk", folder), (order.Store, order.Folder));
         await curlew.SayAsync<CopyReportAnswer>($"places/{order.Token}/begin", new OrderBeginRequest("one"));
-        Assert.Equal(HttpStatusCode.Gone, (await plover.BytesAsync($"places/{order.Token}/work", Work(0, 0, []))).Status);
+        Assert.Equal(HttpStatusCode.Gone, (await plover.BytesAsync($"places/{order.Token}/work", TestAgent.Work(0, 0, []))).Status);
         var call = await NextAsync(curlew, order, 0);
         // The worker asks again, so it never heard of it; another is not given what somebody has in hand.
         Assert.Equal(call.Number, (await NextAsync(curlew, order, 0)).Number);
@@ -89,7 +80,7 @@ public sealed class AgentPlaceTests
         foreach (
             var (body, status) in new[]
             {
-                (Work(0, 0, new byte[PlaceWire.Most + 1]), HttpStatusCode.RequestEntityTooLarge),
+                (TestAgent.Work(0, 0, new byte[PlaceWire.Most + 1]), HttpStatusCode.RequestEntityTooLarge),
                 ([1, 2], HttpStatusCode.BadRequest),
             }
         )
@@ -98,13 +89,13 @@ public sealed class AgentPlaceTests
         await curlew.SayAsync<OrdersAnswer>("orders", curlew.Self() with { Instance = "two" });
         foreach (var lost in new[] { second, fourth })
             Assert.Contains("started anew", (await Assert.ThrowsAsync<PlaceException>(() => lost)).Message);
-        Assert.Equal(HttpStatusCode.Gone, (await curlew.BytesAsync($"places/{order.Token}/work", Work(0, 0, []))).Status);
+        Assert.Equal(HttpStatusCode.Gone, (await curlew.BytesAsync($"places/{order.Token}/work", TestAgent.Work(0, 0, []))).Status);
         var again = Task.Run(() => place.Exists("a"));
         var anew = await OrderAsync(curlew, "two");
         Assert.NotEqual(order.Token, anew.Token);
         await curlew.SayAsync<CopyReportAnswer>($"places/{anew.Token}/begin", new OrderBeginRequest("two"));
         var last = await NextAsync(curlew, anew, 3);
-        var ends = curlew.BytesAsync($"places/{anew.Token}/work", Work(3, last.Number, served.Answer(last.Call)));
+        var ends = curlew.BytesAsync($"places/{anew.Token}/work", TestAgent.Work(3, last.Number, served.Answer(last.Call)));
         Assert.True(await again);
         // Nobody asks anything for a while: it may go.
         bench.Clock.Now = bench.Clock.Now.AddMinutes(2);
@@ -113,8 +104,8 @@ public sealed class AgentPlaceTests
         await curlew.HelloAsync();
         bench.Clock.Now = bench.Clock.Now.AddMinutes(2);
         Assert.Equal(HttpStatusCode.NoContent, (await ends).Status);
-        await curlew.BytesAsync($"places/{anew.Token}/work", Work(3, 0, []));
-        Assert.Equal(HttpStatusCode.Gone, (await curlew.BytesAsync($"places/{anew.Token}/work", Work(3, 0, []))).Status);
+        await curlew.BytesAsync($"places/{anew.Token}/work", TestAgent.Work(3, 0, []));
+        Assert.Equal(HttpStatusCode.Gone, (await curlew.BytesAsync($"places/{anew.Token}/work", TestAgent.Work(3, 0, []))).Status);
     }
 
     [Fact]
@@ -142,7 +133,7 @@ public sealed class AgentPlaceTests
         await curlew.SayAsync<CopyReportAnswer>($"places/{order.Token}/begin", new OrderBeginRequest("one"));
         bench.Clock.Now = bench.Clock.Now.AddMinutes(2).AddSeconds(1);
         Assert.Contains("does not answer", (await Assert.ThrowsAsync<PlaceException>(() => asked)).Message);
-        Assert.Equal(HttpStatusCode.Gone, (await curlew.BytesAsync($"places/{order.Token}/work", Work(0, 0, []))).Status);
+        Assert.Equal(HttpStatusCode.Gone, (await curlew.BytesAsync($"places/{order.Token}/work", TestAgent.Work(0, 0, []))).Status);
     }
 
     /// <summary>What a machine says that it made is looked for in its store, by the name that was ordered.</summary>
@@ -154,7 +145,7 @@ public sealed class AgentPlaceTests
         using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
         using var served = new ServedPlace(new FolderPlace(folder));
         using var stop = new CancellationTokenSource();
-        var answering = AnswerAsync(curlew, served, stop.Token);
+        var answering = curlew.AnswerAsync(served, stop.Token, copies);
         await bench.ApplyAsync(
             bench
                 .Charter(more: "on: curlew")
@@ -187,35 +178,4 @@ public sealed class AgentPlaceTests
     }
 
     private readonly System.Collections.Concurrent.ConcurrentBag<CopyOrder> copies = [];
-
-    /// <summary>An agent that answers for its store, and keeps copies that it is to make.</summary>
-    private async Task AnswerAsync(TestAgent agent, ServedPlace served, CancellationToken stop)
-    {
-        var workers = new List<Task>();
-        while (!stop.IsCancellationRequested)
-        {
-            var answer = await agent.SayAsync<OrdersAnswer>("orders", agent.Self() with { Instance = "one" });
-            foreach (var copy in answer.Orders.Where(o => copies.All(c => c.Token != o.Token)))
-                copies.Add(copy);
-            foreach (var order in answer.Places!)
-            {
-                await agent.SayAsync<CopyReportAnswer>($"places/{order.Token}/begin", new OrderBeginRequest("one"));
-                workers.Add(WorkAsync(order));
-            }
-            await Task.Delay(20, CancellationToken.None);
-        }
-
-        async Task WorkAsync(PlaceOrder order)
-        {
-            var (number, said) = (0L, Array.Empty<byte>());
-            while (!stop.IsCancellationRequested)
-            {
-                var (status, bytes) = await agent.BytesAsync($"places/{order.Token}/work", Work(0, number, said));
-                if (status == HttpStatusCode.Gone)
-                    return;
-                (number, said) =
-                    bytes.Length < 8 ? (0, []) : (BinaryPrimitives.ReadInt64LittleEndian(bytes), served.Answer(bytes.AsSpan(8)));
-            }
-        }
-    }
 }

@@ -3,6 +3,8 @@ using IronKeep.Contracts;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Hearing;
+using IronKeep.Stores.Dated;
+using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -100,6 +102,67 @@ public sealed class FolderWatchingTests
         Assert.Equal(1, (await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/counts/prune-plans")).Counts["expire"]);
         // A late one is its night's after all.
         Assert.Equal(4, Directory.GetFiles(bench.Root + "/dumps").Length);
+    }
+
+    [Fact]
+    public async Task A_folder_on_a_machine_is_looked_over_pruned_and_read_back_by_its_agent()
+    {
+        await using var bench = await MachineTests.StartAsync();
+        var dumps = Directory.CreateDirectory(bench.Root + "/dumps").FullName;
+        await bench.ApplyAsync(
+            $$"""
+            charter: 1
+            machines: { curlew: {} }
+            stores: { dumps: { folder: {{dumps}}, via: agent, on: curlew, layout: dated-files, name: "{job}_{yyyy}{MM}{dd}T{HH}{mm}.sql", bin: 2 days } }
+            policies: { few: { keep: newest 1, at-least: 1 } }
+            jobs:
+              counts: { watched: yes, on: curlew, heard-by: folder, leaves-copy-in: dumps, policy: few, when: "daily at 03:00", run-limit: 1 hours, start-limit: 10 minutes }
+            """
+        );
+        using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
+        using var served = new ServedPlace(new FolderPlace(dumps), new LocalDatedFolder(dumps));
+        using var stop = new CancellationTokenSource();
+        var answering = curlew.AnswerAsync(served, stop.Token);
+        for (var day = 24; day <= 26; day++)
+        {
+            Write(bench, $"counts_202611{day}T0305.sql", 2000 + day, $"2026-11-{day}T03:09:00Z");
+            await AtAsync($"2026-11-{day}T03:17:00Z");
+            await AtAsync($"2026-11-{day}T03:20:00Z");
+        }
+        Assert.Equal(["11-24 ok", "11-25 ok", "11-26 ok"], (await NightsAsync(bench))[^3..]);
+        Assert.Equal("curlew", (await bench.GetAsync<JobAnswer>("jobs/counts")).LastRun!.Machine);
+
+        var check = await bench.RunAsync("stores/dumps/checks");
+        Assert.Equal("ok", check.Outcome.Word());
+        var plan = await bench.SendAsync<PrunePlanAnswer>(HttpMethod.Post, "jobs/counts/prune-plans");
+        Assert.Equal(2, plan.Counts["expire"]);
+        Assert.Equal("ok", (await bench.RunAsync($"prune-plans/{plan.Fingerprint}/apply?confirm=yes%20they%20may%20go")).Outcome.Word());
+        Assert.Equal(["counts_20261126T0305.sql"], Directory.GetFiles(dumps).Select(Path.GetFileName));
+        await bench.SendAsync<CopyAnswer>(HttpMethod.Post, "copies/counts_20261125T0305.sql/take-back");
+        Assert.True(File.Exists(dumps + "/counts_20261125T0305.sql"));
+        var back = await bench.RunAsync("copies/counts_20261126T0305.sql/restores", new RestoreRequest([], bench.Root + "/back"));
+        Assert.Equal("ok", back.Outcome.Word());
+        Assert.Equal(2026, new FileInfo(bench.Root + "/back/counts_20261126T0305.sql").Length);
+
+        // Bytes that changed under the same size and time are found by reading, on the machine.
+        var time = File.GetLastWriteTimeUtc(dumps + "/counts_20261126T0305.sql");
+        await File.WriteAllBytesAsync(dumps + "/counts_20261126T0305.sql", [.. Enumerable.Repeat((byte)7, 2026)]);
+        File.SetLastWriteTimeUtc(dumps + "/counts_20261126T0305.sql", time);
+        check = await bench.RunAsync("stores/dumps/checks");
+        Assert.Equal("failed", check.Outcome.Word());
+        Assert.Contains("counts_20261126T0305.sql", check.Sentence + string.Concat((await bench.OpenAlertsAsync()).Select(a => a.Message)));
+        await stop.CancelAsync();
+        await answering;
+
+        async Task AtAsync(string utc)
+        {
+            await bench.TickAsync(utc);
+            await curlew.HelloAsync();
+            // To the line a day has gone by without a word, so the first call finds it lost.
+            for (var i = 0; i < 2; i++)
+                await bench.Services.GetRequiredService<FolderWatching>().LookAsync(default);
+            await bench.IdleAsync();
+        }
     }
 
     [Fact]

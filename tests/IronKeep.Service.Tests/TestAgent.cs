@@ -1,3 +1,4 @@
+using System.Buffers.Binary;
 using System.Net;
 using System.Net.Security;
 using System.Security.Cryptography;
@@ -6,6 +7,7 @@ using System.Text;
 using System.Text.Json;
 using IronKeep.Contracts;
 using IronKeep.Service.Machines;
+using IronKeep.Stores.Places;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace IronKeep.Service.Tests;
@@ -69,6 +71,51 @@ internal sealed class TestAgent : IDisposable
     /// <summary>How its machine stands, as it says with each contact.</summary>
     public Core.Machines.MachineState? Stands { get; set; }
     public IReadOnlyList<Core.Machines.ServiceStanding>? Services { get; set; }
+
+    /// <summary>An agent that answers for its store, and keeps copies that it is to make.</summary>
+    public async Task AnswerAsync(
+        ServedPlace served,
+        CancellationToken stop,
+        System.Collections.Concurrent.ConcurrentBag<CopyOrder>? copies = null
+    )
+    {
+        var workers = new List<Task>();
+        while (!stop.IsCancellationRequested)
+        {
+            var answer = await SayAsync<OrdersAnswer>("orders", Self() with { Instance = "one" });
+            foreach (var copy in answer.Orders.Where(o => copies?.All(c => c.Token != o.Token) == true))
+                copies!.Add(copy);
+            foreach (var order in answer.Places!)
+            {
+                await SayAsync<CopyReportAnswer>($"places/{order.Token}/begin", new OrderBeginRequest("one"));
+                workers.Add(WorkAsync(order));
+            }
+            await Task.Delay(20, CancellationToken.None);
+        }
+
+        async Task WorkAsync(PlaceOrder order)
+        {
+            var (number, said) = (0L, Array.Empty<byte>());
+            while (!stop.IsCancellationRequested)
+            {
+                var (status, bytes) = await BytesAsync($"places/{order.Token}/work", Work(0, number, said));
+                if (status == HttpStatusCode.Gone)
+                    return;
+                (number, said) =
+                    bytes.Length < 8 ? (0, []) : (BinaryPrimitives.ReadInt64LittleEndian(bytes), served.Answer(bytes.AsSpan(8)));
+            }
+        }
+    }
+
+    /// <summary>The answer of a worker to a call of this number.</summary>
+    public static byte[] Work(byte worker, long number, byte[] answer)
+    {
+        var body = new byte[9 + answer.Length];
+        body[0] = worker;
+        BinaryPrimitives.WriteInt64LittleEndian(body.AsSpan(1), number);
+        answer.CopyTo(body, 9);
+        return body;
+    }
 
     public Task<AgentAnswer> HelloAsync(double ahead = 0) => SayAsync<AgentAnswer>("hello", Self(ahead));
 

@@ -28,9 +28,9 @@ internal sealed class HeardLogs(HeardReports reports, string folder, TextWriter 
     private const int Most = 2000;
     private readonly ConcurrentDictionary<(string Job, string Path), Followed> followed = new();
     private readonly ConcurrentDictionary<(string Job, string Path), string> problems = new();
-    private IReadOnlyList<HeardJob> jobs = [];
+    private volatile IReadOnlyList<HeardJob> jobs = [];
     private readonly Dictionary<string, string?> told = [];
-    private bool isOver;
+    private volatile bool isOver;
 
     private sealed class Followed(HeardJob job, LogFollower follower, LogRules rules, KeptPlace kept, bool isNew, string file) : IDisposable
     {

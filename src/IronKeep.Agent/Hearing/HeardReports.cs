@@ -13,8 +13,10 @@ internal sealed class HeardReports(string folder, TextWriter log)
 {
     private const string Ending = ".json";
     private const int MostKept = 20_000,
-        MostSent = 100,
-        MostLetters = 400_000;
+        MostSent = 100;
+
+    /// <summary>What a body may have, with room for what stands around the reports (bytes).</summary>
+    internal const int MostOfBody = 700_000;
     private const long MostBytes = 256L * 1024 * 1024;
     private readonly Lock door = new();
     private long last;
@@ -89,7 +91,7 @@ internal sealed class HeardReports(string folder, TextWriter log)
 
     private (List<(string File, long Length)> Files, List<HeardReport> Reports) Next()
     {
-        var (files, reports, letters) = (new List<(string, long)>(), new List<HeardReport>(), 0L);
+        var (files, reports, length) = (new List<(string, long)>(), new List<HeardReport>(), 0L);
         lock (door)
         {
             CountAtFirst();
@@ -98,10 +100,9 @@ internal sealed class HeardReports(string folder, TextWriter log)
             foreach (var file in Directory.GetFiles(folder, "*" + Ending).Order(StringComparer.Ordinal).Take(MostSent))
             {
                 var text = File.ReadAllText(file);
-                // As much as a body holds.
-                if (files.Count > 0 && letters + text.Length > MostLetters)
+                length += System.Text.Encoding.UTF8.GetByteCount(text);
+                if (files.Count > 0 && length > MostOfBody)
                     break;
-                letters += text.Length;
                 try
                 {
                     reports.Add(AgentJson.Read<HeardReport>(text));

@@ -139,7 +139,7 @@ internal static class DefinitionReaders
             return null;
         if (map.Scalar("folder") is { } folder && RemoteFolder.IsMeant(folder.Value))
             read.Wrong(via, "a store on a server is reached by the service itself; take 'via' out, or name a folder of the machine");
-        foreach (var key in (string[])["layout", "key-file", "passphrase-file", "upload-at-most", "download-at-most"])
+        foreach (var key in (string[])["key-file", "passphrase-file", "upload-at-most", "download-at-most"])
             if (map.Any(key) is { } odd)
                 read.Wrong(
                     odd,

@@ -167,12 +167,14 @@ public static class IronKeepHost
         services.AddSingleton<ILayoutKind, PooledLayout>();
         services.AddSingleton<ILayoutKind>(s => new DatedLayout(
             store => new SeenFiles(store, s.GetRequiredService<IDbContextFactory<KeepContext>>()),
-            s.GetRequiredService<TimeProvider>()
+            s.GetRequiredService<TimeProvider>(),
+            store => s.GetRequiredService<AgentPlaces>().Called(store)
         ));
         services.AddSingleton<StoreLayouts>();
         services.AddSingleton<IPlaceKind, FolderKind>();
         services.AddSingleton<IPlaceKind, SftpKind>();
-        services.AddSingleton<IPlaceKind, AgentPlaces>();
+        services.AddSingleton<AgentPlaces>();
+        services.AddSingleton<IPlaceKind>(s => s.GetRequiredService<AgentPlaces>());
         services.AddSingleton<StorePlaces>();
         services.AddSingleton<OpenStores>();
         services.AddSingleton<CopyBook>();

@@ -13,7 +13,10 @@ public sealed class AgentPlaces(AgentOrders orders, MachineStandings standings, 
 
     public bool Holds(StoreDefinition store) => store.On is not null;
 
-    public IPlace Open(StoreDefinition store)
+    public IPlace Open(StoreDefinition store) => Called(store);
+
+    /// <summary>A store's folder as its agent answers for it.</summary>
+    public CalledPlace Called(StoreDefinition store)
     {
         var line = lines.GetOrAdd((store.On!, store.Folder), at => new PlaceLine(
             at.Machine,

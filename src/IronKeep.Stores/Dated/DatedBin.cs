@@ -26,27 +26,23 @@ public sealed partial class DatedStore
             );
             return Guarded(id, () =>
             {
-                using var root = Open();
-                using var from = Folder(root, path, make: false);
-                if (!IsStill(from, path, copy.Mark))
+                using var root = folder.Open();
+                if (!IsStill(root, path, copy.Mark))
                     return false;
-                using var to = Folder(root, bin, make: true);
                 // Said first: what lies in the bin and was not sent there is put back.
                 if (!Remember([copy.Mark with { Path = bin, Binned = now }]))
                     throw new PlaceException(
                         PlaceFault.InUse,
                         $"{id} is looked at by another service as well; it is tried again with the next plan"
                     );
-                from.RenameTo(to, NameOf(path), NameOf(bin), replace: false);
-                if (!IsStill(to, bin, copy.Mark))
+                root.Move(path, bin);
+                if (!IsStill(root, bin, copy.Mark))
                 {
                     // It was changed at this very moment.
-                    to.RenameTo(from, NameOf(bin), NameOf(path), replace: false);
+                    root.Move(bin, path);
                     throw new PlaceException(PlaceFault.Other, $"{id} is written just now; it stays");
                 }
-                Along(from, path, to, bin);
-                to.Flush();
-                from.Flush();
+                Along(root, path, bin);
                 marks.Remove(path);
                 Recompose(id, copy with { Mark = marks[bin] });
                 return true;
@@ -63,20 +59,16 @@ public sealed partial class DatedStore
             var (bin, path) = (copy.Mark.Path, RestOf(copy.Mark.Path));
             return Guarded(id, () =>
             {
-                using var root = Open();
-                using var from = Folder(root, bin, make: false);
-                if (from.Facts(NameOf(bin)) is not { Kind: EntryKind.File })
+                using var root = folder.Open();
+                if (root.Facts(bin) is not { Kind: EntryKind.File })
                     return false;
-                using var to = Folder(root, path, make: true);
                 // Asked before anything is remembered of that name: what is known of the other file stays as it is.
-                if (to.Facts(NameOf(path)) is not null)
-                    throw new PosixException(PosixException.AlreadyThere, "cannot be given its name");
+                if (root.Facts(path) is not null)
+                    throw new PlaceException(PlaceFault.InUse, "a file of that name is where it would go; move that one away first");
                 if (!Remember([copy.Mark with { Path = path, Binned = null, IsCopy = true, Since = now }]))
                     throw new PlaceException(PlaceFault.InUse, $"{id} is looked at by another service as well; try it again");
-                from.RenameTo(to, NameOf(bin), NameOf(path), replace: false);
-                Along(from, bin, to, path);
-                to.Flush();
-                from.Flush();
+                root.Move(bin, path);
+                Along(root, bin, path);
                 marks.Remove(bin);
                 Recompose(id, copy with { Id = path, Mark = marks[path] });
                 return true;
@@ -111,30 +103,16 @@ public sealed partial class DatedStore
     private bool Remove(DatedCopy copy) => Guarded(copy.Id, () =>
         {
             var path = copy.Mark.Path;
-            using var root = Open();
-            using (var folder = Folder(root, path, make: false))
-            {
-                if (!IsStill(folder, path, copy.Mark))
-                    return false;
-                folder.Remove(NameOf(path));
-                foreach (var ending in GoAlong)
-                    if (folder.Facts([.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)]) is { Kind: EntryKind.File })
-                        folder.Remove([.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)]);
-                folder.Flush();
-            }
+            using var root = folder.Open();
+            if (!IsStill(root, path, copy.Mark))
+                return false;
+            root.Remove(path);
+            foreach (var ending in GoAlong)
+                if (root.Facts(path + ending) is { Kind: EntryKind.File })
+                    root.Remove(path + ending);
             // The folders that were made for it, as far as they are empty now.
-            for (var at = ParentOf(path); at.Length > Bin.Length; at = ParentOf(at))
-            {
-                using var above = Folder(root, at, make: false);
-                try
-                {
-                    above.RemoveFolder(NameOf(at));
-                }
-                catch (PosixException)
-                {
-                    break;
-                }
-            }
+            for (var at = ParentOf(path); at.Length > Bin.Length && root.RemoveFolder(at); )
+                at = ParentOf(at);
             return true;
         });
 
@@ -146,57 +124,29 @@ public sealed partial class DatedStore
     }
 
     /// <summary>A file's companions go where it goes; one that stays behind harms nobody.</summary>
-    private static void Along(OpenFolder from, string path, OpenFolder to, string target)
+    private static void Along(IDatedRoot root, string path, string target)
     {
         foreach (var ending in GoAlong)
         {
-            byte[] name = [.. NameOf(path), .. Encoding.ASCII.GetBytes(ending)];
-            if (from.Facts(name) is not { Kind: EntryKind.File })
+            if (root.Facts(path + ending) is not { Kind: EntryKind.File })
                 continue;
             try
             {
-                from.RenameTo(to, name, [.. NameOf(target), .. Encoding.ASCII.GetBytes(ending)], replace: false);
+                root.Move(path + ending, target + ending);
             }
-            catch (PosixException e) when (e.Exists || e.NotFound)
+            catch (PlaceException e) when (e.Fault is PlaceFault.InUse or PlaceFault.NotFound)
             {
                 // Another of that name is there already.
             }
         }
     }
 
-    private static bool IsStill(OpenFolder folder, string path, FileMark mark) =>
-        folder.Facts(NameOf(path)) is { Kind: EntryKind.File } facts && mark.Is(facts);
+    private static bool IsStill(IDatedRoot root, string path, FileMark mark) =>
+        root.Facts(path) is { Kind: EntryKind.File } facts && mark.Is(facts);
 
     private static byte[] NameOf(string path) => Encoding.UTF8.GetBytes(path[(path.LastIndexOf('/') + 1)..]);
 
     private static string ParentOf(string path) => path[..Math.Max(0, path.LastIndexOf('/'))];
-
-    /// <summary>
-    /// The folder that a path lies in, opened step by step below the root without following a link, and made where it may be.
-    /// </summary>
-    private static OpenFolder Folder(OpenFolder root, string path, bool make)
-    {
-        var at = root.Below(".");
-        foreach (var part in ParentOf(path).Split('/', StringSplitOptions.RemoveEmptyEntries))
-        {
-            var name = Encoding.UTF8.GetBytes(part);
-            using var above = at;
-            if (make && above.Facts(name) is null)
-            {
-                try
-                {
-                    above.MakeFolder(name);
-                    above.Flush();
-                }
-                catch (PosixException e) when (e.Exists)
-                {
-                    // Somebody was faster.
-                }
-            }
-            at = above.Enter(name);
-        }
-        return at;
-    }
 
     private static T Guarded<T>(string id, Func<T> change)
     {
@@ -204,17 +154,9 @@ public sealed partial class DatedStore
         {
             return change();
         }
-        catch (PosixException e)
+        catch (PlaceException e) when (!e.Message.StartsWith(id, StringComparison.Ordinal))
         {
-            throw new PlaceException(
-                e.AccessDenied || e.Error == 30 ? PlaceFault.AccessRefused
-                    : e.NotFound ? PlaceFault.NotFound
-                    : PlaceFault.Other,
-                e.Exists
-                    ? $"{id} stays where it is: a file of that name is where it would go; move that one away first"
-                    : $"{id} stays where it is: {e.Message}",
-                e
-            );
+            throw new PlaceException(e.Fault, $"{id} stays where it is: {e.Message}", e);
         }
     }
 }

@@ -1,7 +1,5 @@
-using System.Buffers;
-using System.Security.Cryptography;
+using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
-using IronKeep.Stores.Posix;
 
 namespace IronKeep.Stores.Dated;
 
@@ -11,8 +9,7 @@ namespace IronKeep.Stores.Dated;
 /// </summary>
 public sealed partial class DatedStore
 {
-    private const int Stretch = 1024 * 1024,
-        SavedAtOnce = 50;
+    private const int SavedAtOnce = 50;
 
     public IReadOnlyDictionary<string, long> Parts()
     {
@@ -31,7 +28,7 @@ public sealed partial class DatedStore
             .Copies.Values.Where(c => c is { IsInBin: false, IsSteady: true, Mark.Sum: null })
             .OrderByDescending(c => c.Taken)
             .ToList();
-        using var root = Open();
+        using var root = folder.Open();
         var (recorded, sums) = (new List<FileMark>(), new SumFiles(root));
         foreach (var copy in wanted)
         {
@@ -54,7 +51,7 @@ public sealed partial class DatedStore
             .ToList();
         var chosen = scope.Depth == CheckDepth.Presence ? [] : Chosen(copies, scope.Budget);
         var total = chosen.Sum(c => c.Mark.Size);
-        using var root = Open();
+        using var root = folder.Open();
         var (sums, found, unsaved, done) = (new SumFiles(root), new Dictionary<string, FileMark>(), new List<FileMark>(), 0L);
         foreach (var copy in chosen)
         {
@@ -107,7 +104,7 @@ public sealed partial class DatedStore
     }
 
     private static FileMark ReadOne(
-        OpenFolder root,
+        IDatedRoot root,
         SumFiles sums,
         DatedCopy copy,
         DateTimeOffset now,
@@ -120,11 +117,10 @@ public sealed partial class DatedStore
             return mark with { Problem = "it changed after it was complete" };
         try
         {
-            using var file = root.FileBelow(mark.Path);
-            if (!mark.Is(file.Facts()))
+            var (sum, before, after) = root.Hash(mark.Path, progress, cancel);
+            if (!mark.Is(before))
                 return mark with { Problem = "it changed since it was last looked at" };
-            var sum = Hash(file, progress, cancel);
-            if (!mark.Is(file.Facts()))
+            if (!mark.Is(after))
                 return mark with { Problem = "it changed while it was read" };
             var said = sums.Of(mark.Path).ToList();
             if (said.FirstOrDefault(s => s.Sum != sum) is { Sum: not null } other)
@@ -137,32 +133,10 @@ public sealed partial class DatedStore
                 };
             return mark with { Problem = null, Sum = sum, SumAt = said.Count > 0 ? DateTimeOffset.UnixEpoch : mark.SumAt ?? now };
         }
-        catch (PosixException e)
+        // A folder that is out of reach says nothing of its files.
+        catch (PlaceException e) when (e.Fault != PlaceFault.Unreachable)
         {
             return mark with { Problem = $"it cannot be read: {e.Message}" };
-        }
-    }
-
-    private static string Hash(OpenFile file, Action<long>? progress, CancellationToken cancel)
-    {
-        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
-        var buffer = ArrayPool<byte>.Shared.Rent(Stretch);
-        try
-        {
-            for (long at = 0; ; )
-            {
-                cancel.ThrowIfCancellationRequested();
-                var read = file.Read(buffer.AsSpan(0, Stretch), at);
-                if (read == 0)
-                    return Convert.ToHexStringLower(hash.GetHashAndReset());
-                hash.AppendData(buffer, 0, read);
-                at += read;
-                progress?.Invoke(at);
-            }
-        }
-        finally
-        {
-            ArrayPool<byte>.Shared.Return(buffer);
         }
     }
 

@@ -1,3 +1,4 @@
+using IronKeep.Core.Charters;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
@@ -6,9 +7,14 @@ using IronKeep.Stores.Pooled;
 namespace IronKeep.Stores.Dated;
 
 /// <summary>
-/// Files that something else writes, told apart by their names. <paramref name="memoryOf"/> gives what is remembered of a store's files.
+/// Files that something else writes, told apart by their names. <paramref name="memoryOf"/> gives what is remembered of a store's files,
+/// <paramref name="elsewhere"/> the folder of a store on another machine.
 /// </summary>
-public sealed class DatedLayout(Func<string, IFileMemory> memoryOf, TimeProvider clock) : ILayoutKind
+public sealed class DatedLayout(
+    Func<string, IFileMemory> memoryOf,
+    TimeProvider clock,
+    Func<StoreDefinition, CalledPlace>? elsewhere = null
+) : ILayoutKind
 {
     public string Name => "dated-files";
 
@@ -25,14 +31,19 @@ public sealed class DatedLayout(Func<string, IFileMemory> memoryOf, TimeProvider
 
     public bool Encrypts(IPlace place) => false;
 
-    public IStoreLayout Open(StoreOpening opening) =>
-        new DatedStore(
-            opening.Declared.Folder,
+    public IStoreLayout Open(StoreOpening opening)
+    {
+        var called = opening.Declared.On is null ? null : elsewhere?.Invoke(opening.Declared);
+        IDatedFolder folder = called is null ? new LocalDatedFolder(opening.Declared.Folder) : new CalledDatedFolder(called);
+        return new DatedStore(
+            folder,
+            called is null ? new FolderPlace(opening.Declared.Folder) : called,
             opening.Declared.Dated ?? throw new ArgumentException($"store {opening.Declared.Name} says nothing of its files' names"),
             opening.Zone,
             memoryOf(opening.Declared.Name),
             clock
         );
+    }
 
     public IStoreLayout OpenToRead(StoreOpening opening) => Open(opening);
 }

@@ -2,6 +2,7 @@ using System.Security.Cryptography;
 using System.Text;
 using IronKeep.Core.Dated;
 using IronKeep.Stores.Layouts;
+using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
@@ -30,7 +31,7 @@ public sealed partial class DatedStore
             c => c.Taken,
             c => c.Name.Kind
         );
-        using var root = Open();
+        using var root = folder.Open();
         using var into = TargetFolder.Open(target, manner.Forbidden);
         long files = 0,
             bytes = 0,
@@ -41,7 +42,7 @@ public sealed partial class DatedStore
         {
             try
             {
-                using var source = root.FileBelow(copy.Mark.Path);
+                using var source = root.OpenFile(copy.Mark.Path);
                 var size = bytes;
                 var name = NameOf(copy.IsInBin ? RestOf(copy.Mark.Path) : copy.Mark.Path);
                 var result = WriteOne(source, into, name, copy.Mark, manner, done => manner.Progress?.Invoke(files, size + done), cancel);
@@ -62,7 +63,7 @@ public sealed partial class DatedStore
                 if (result == 2)
                     beside++;
             }
-            catch (PosixException e)
+            catch (Exception e) when (e is PosixException || e is PlaceException { Fault: not PlaceFault.Unreachable })
             {
                 problems.Add(new RestoreProblem(copy.Id, $"cannot be given back: {e.Message}"));
             }
@@ -74,7 +75,7 @@ public sealed partial class DatedStore
 
     /// <summary>0: written; 1: over another; 2: beside another; -1: there was one, and it was left.</summary>
     private static int WriteOne(
-        OpenFile source,
+        ISourceFile source,
         OpenFolder into,
         byte[] name,
         FileMark mark,
@@ -91,7 +92,7 @@ public sealed partial class DatedStore
             using (var handle = into.NewFile(staged))
             using (var output = new FileStream(handle, FileAccess.Write, 1))
             {
-                var buffer = new byte[Stretch];
+                var buffer = new byte[1024 * 1024];
                 for (long at = 0; ; )
                 {
                     cancel.ThrowIfCancellationRequested();
@@ -103,6 +104,8 @@ public sealed partial class DatedStore
                 }
                 output.Flush(flushToDisk: true);
             }
+            if (!mark.Is(source.Facts()))
+                throw new PlaceException(PlaceFault.Other, "it changed while it was read");
             into.SetModified(staged, new FileTime(Math.DivRem(mark.Modified, 1_000_000_000, out var rest), (uint)Math.Max(0, rest)));
             for (var i = 0; ; i++)
             {

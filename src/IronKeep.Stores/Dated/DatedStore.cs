@@ -1,5 +1,4 @@
 using System.Globalization;
-using System.Text;
 using IronKeep.Core.Dated;
 using IronKeep.Stores.Healing;
 using IronKeep.Stores.Layouts;
@@ -17,8 +16,14 @@ namespace IronKeep.Stores.Dated;
 /// A folder of dated files that something else writes, as a store. Nothing is touched that the name pattern does not match exactly, no link
 /// is followed, and a file that changed since the last look stays where it is. Source: docs/semantics.md, section 10 (Dated files).
 /// </summary>
-public sealed partial class DatedStore(string folder, DatedFiles terms, DateTimeZone zone, IFileMemory memory, TimeProvider clock)
-    : IStoreLayout
+public sealed partial class DatedStore(
+    IDatedFolder folder,
+    IPlace place,
+    DatedFiles terms,
+    DateTimeZone zone,
+    IFileMemory memory,
+    TimeProvider clock
+) : IStoreLayout
 {
     /// <summary>What begins so is the service's own, and the bin's folder.</summary>
     public const string Own = ".ironkeep",
@@ -38,14 +43,18 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
     private static readonly LayoutAbilities WithBin = new() { HasBin = true, PartWord = "file" },
         ToLookAt = new() { PartWord = "file" };
 
+    /// <summary>One in a folder of this machine.</summary>
+    public DatedStore(string folder, DatedFiles terms, DateTimeZone zone, IFileMemory memory, TimeProvider clock)
+        : this(new LocalDatedFolder(folder), new FolderPlace(folder), terms, zone, memory, clock) { }
+
     public LayoutAbilities Can => WhyNotWritable is null ? WithBin : ToLookAt;
 
     /// <summary>Why nothing can be moved in the folder; null when it can.</summary>
-    public string? WhyNotWritable => RealPaths.WhyNotWritable(folder);
+    public string? WhyNotWritable => folder.WhyNotWritable;
 
-    public string Id => $"dated-files {folder}";
+    public string Id => $"dated-files {folder.Name}";
     public string Encryption => "none";
-    public IPlace Place { get; } = new FolderPlace(folder);
+    public IPlace Place => place;
 
     /// <summary>What the last look found.</summary>
     public DatedLook Last
@@ -59,25 +68,11 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
 
     public void CheckStillThere()
     {
-        using var root = Open();
+        using var root = folder.Open();
+        // One that is answered for elsewhere is there when it answers.
+        _ = root.Facts(BinName);
         if (away)
             Look();
-    }
-
-    private OpenFolder Open()
-    {
-        try
-        {
-            return OpenFolder.AtPath(folder);
-        }
-        catch (PosixException e)
-        {
-            throw new PlaceException(
-                e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Unreachable,
-                $"the folder {folder} of dated files cannot be looked into: {e.Message}; mount it, or restore its path or its rights",
-                e
-            );
-        }
     }
 
     /// <summary>Looks over the folder: what came, changed, settled and went is remembered.</summary>
@@ -96,7 +91,7 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
             }
             throw new PlaceException(
                 PlaceFault.InUse,
-                $"the folder {folder} is looked over by several services at once, over and over; look whether they are of one catalogue"
+                $"the folder {folder.Name} is looked over by several services at once, over and over; are they of one catalogue?"
             );
         }
     }
@@ -108,27 +103,25 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
         var walk = new DatedWalk(terms.Name, path => names.GetValueOrDefault(path));
         List<NamedFile> inForce,
             inBin;
+        bool hasBin;
         try
         {
-            using var root = Open();
+            using var root = folder.Open();
             inForce = [.. walk.In(root)];
             inBin = [.. WalkBin(root)];
+            hasBin = root.Facts(BinName) is not null;
         }
-        catch (PosixException e)
+        catch (PlaceException e) when (e.Fault is not PlaceFault.Unreachable)
         {
-            throw new PlaceException(
-                e.AccessDenied ? PlaceFault.AccessRefused : PlaceFault.Other,
-                $"the folder {folder} of dated files cannot be looked over: {e.Message}",
-                e
-            );
+            throw new PlaceException(e.Fault, $"the folder {folder.Name} of dated files cannot be looked over: {e.Message}", e);
         }
         var known = marks.Values.Count(m => m.IsCopy && !m.Path.StartsWith(Bin, StringComparison.Ordinal));
         // A bin of ours says that the disk is there.
-        if (known > 0 && !walk.AnyEntry && !Path.Exists(Path.Combine(folder, BinName)))
+        if (known > 0 && !walk.AnyEntry && !hasBin)
             throw new PlaceException(
                 PlaceFault.Unreachable,
-                $"the folder {folder} is empty, and {known} {(known == 1 ? "copy was" : "copies were")} in it: its disk is not mounted, or "
-                    + $"somebody removed them all; mount it, or put any file there if they are really gone"
+                $"the folder {folder.Name} is empty, and {known} {(known == 1 ? "copy was" : "copies were")} in it: its disk is not "
+                    + $"mounted, or somebody removed them all; mount it, or put any file there if they are really gone"
             );
         var (seen, kept, read) = (new Dictionary<string, FileMark>(), new List<FileMark>(), new Dictionary<string, DatedName>());
         foreach (var file in inForce)
@@ -233,30 +226,24 @@ public sealed partial class DatedStore(string folder, DatedFiles terms, DateTime
             file.Name.TakenIn(zone, file.Facts.Modified.ToDateTimeOffset().ToInstant()).ToDateTimeOffset();
     }
 
-    private IEnumerable<NamedFile> WalkBin(OpenFolder root)
+    private IEnumerable<NamedFile> WalkBin(IDatedRoot root)
     {
-        if (root.Facts(BinBytes) is not { Kind: EntryKind.Folder })
+        if (root.Facts(BinName) is not { Kind: EntryKind.Folder })
             yield break;
-        using var bin = root.Enter(BinBytes);
-        var stamps = bin.List();
-        for (var i = 0; i < stamps.Count; i++)
+        foreach (var stamp in root.List(BinName) ?? [])
         {
-            var stamp = Encoding.ASCII.GetString(stamps[i]);
             if (
-                !DateTime.TryParseExact(stamp, StampForm, CultureInfo.InvariantCulture, DateTimeStyles.None, out _)
-                || bin.Facts(stamps[i]) is not { Kind: EntryKind.Folder }
+                stamp is not { Name: { } name, Facts.Kind: EntryKind.Folder }
+                || !DateTime.TryParseExact(name, StampForm, CultureInfo.InvariantCulture, DateTimeStyles.None, out _)
             )
                 continue;
-            using var inner = bin.Enter(stamps[i]);
-            foreach (var file in new DatedWalk(terms.Name).In(inner))
+            foreach (var file in new DatedWalk(terms.Name).In(root, $"{Bin}{name}/"))
                 yield return file with
                 {
-                    Path = $"{Bin}{stamp}/{file.Path}",
+                    Path = $"{Bin}{name}/{file.Path}",
                 };
         }
     }
-
-    private static byte[] BinBytes => Encoding.ASCII.GetBytes(BinName);
 
     private static string StampOf(string binned) => binned[Bin.Length..binned.IndexOf('/', Bin.Length)];
 

@@ -1,5 +1,3 @@
-using System.Text;
-using System.Text.Unicode;
 using IronKeep.Core.Dated;
 using IronKeep.Stores.Posix;
 
@@ -10,7 +8,7 @@ public readonly record struct NamedFile(string Path, DatedName Name, FileFacts F
 
 /// <summary>
 /// Goes through the folders that a pattern can lead to, without following a link, and tells the files that match it. The rest is counted
-/// and otherwise left alone. Errors are <see cref="PosixException"/>.
+/// and otherwise left alone. Errors are <see cref="Places.PlaceException"/>.
 /// </summary>
 public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? known = null)
 {
@@ -22,89 +20,60 @@ public sealed class DatedWalk(NamePattern pattern, Func<string, DatedName?>? kno
     /// <summary>Whether there was anything at all.</summary>
     public bool AnyEntry { get; private set; }
 
-    public IEnumerable<NamedFile> In(OpenFolder root)
+    /// <summary>What lies below a folder of the root; "" is the root itself. Paths are from that folder on.</summary>
+    public IEnumerable<NamedFile> In(IDatedRoot root, string below = "")
     {
-        foreach (var file in Level(root, "", 0))
-            yield return file;
-    }
-
-    private IEnumerable<NamedFile> Level(OpenFolder folder, string prefix, int depth)
-    {
-        var names = folder.List();
-        var last = depth == pattern.Depth;
-        for (var i = 0; i < names.Count; i++)
+        var open = new Stack<(string Prefix, int Depth)>([("", 0)]);
+        while (open.TryPop(out var at))
         {
-            // A name that is no text matches nothing.
-            if (Text(names, i) is not { } name)
+            if (root.List((below + at.Prefix).TrimEnd('/')) is not { } entries)
             {
+                // It went, or became a link, meanwhile.
                 Others++;
                 continue;
             }
-            if (depth == 0 && name.StartsWith(DatedStore.Own, StringComparison.Ordinal))
-                continue;
-            AnyEntry = true;
-            if (last)
+            var names = entries.Select(e => e.Name).OfType<string>().ToHashSet();
+            var last = at.Depth == pattern.Depth;
+            foreach (var entry in entries)
             {
-                if (File(folder, names, i, prefix, name) is { } found)
-                    yield return found;
-                continue;
+                // A name that is no text matches nothing.
+                if (entry.Name is not { } name)
+                {
+                    Others++;
+                    continue;
+                }
+                if (at.Depth == 0 && name.StartsWith(DatedStore.Own, StringComparison.Ordinal))
+                    continue;
+                AnyEntry = true;
+                if (last)
+                {
+                    if (File(names, at.Prefix, name, entry.Facts) is { } found)
+                        yield return found;
+                }
+                else if (pattern.EntersFolder(at.Depth, name) && entry.Facts.Kind == EntryKind.Folder)
+                    open.Push(($"{at.Prefix}{name}/", at.Depth + 1));
+                else
+                    Others++;
             }
-            if (!pattern.EntersFolder(depth, name) || Enter(folder, names, i) is not { } inner)
-            {
-                Others++;
-                continue;
-            }
-            using (inner)
-                foreach (var file in Level(inner, $"{prefix}{name}/", depth + 1))
-                    yield return file;
         }
     }
 
-    private NamedFile? File(OpenFolder folder, NameList names, int i, string prefix, string name)
+    private NamedFile? File(HashSet<string> names, string prefix, string name, FileFacts facts)
     {
         var path = prefix + name;
-        var says = known?.Invoke(path) ?? pattern.Match(path);
-        if (
-            says is null
-            || !folder.FactsOfTerminated(names.Terminated(i), out var facts)
-            || facts.Kind != EntryKind.File
-            || IsCompanion(folder, prefix, name)
-        )
-        {
-            if (!IsCompanion(folder, prefix, name))
-                Others++;
-            return null;
-        }
-        return new NamedFile(path, says, facts);
+        var isCompanion = IsCompanion(names, prefix, name);
+        if (!isCompanion && facts.Kind == EntryKind.File && (known?.Invoke(path) ?? pattern.Match(path)) is { } says)
+            return new NamedFile(path, says, facts);
+        if (!isCompanion)
+            Others++;
+        return null;
     }
 
     /// <summary>Whether it only says something of a file beside it.</summary>
-    private bool IsCompanion(OpenFolder folder, string prefix, string name)
-    {
-        foreach (var ending in Companions)
-            if (
-                name.EndsWith(ending, StringComparison.Ordinal)
-                && pattern.Match(prefix + name[..^ending.Length]) is not null
-                && folder.Facts(Encoding.UTF8.GetBytes(name[..^ending.Length])) is not null
-            )
-                return true;
-        return false;
-    }
-
-    private static string? Text(NameList names, int i) => Utf8.IsValid(names[i]) ? Encoding.UTF8.GetString(names[i]) : null;
-
-    private static OpenFolder? Enter(OpenFolder folder, NameList names, int i)
-    {
-        if (!folder.FactsOfTerminated(names.Terminated(i), out var facts) || facts.Kind != EntryKind.Folder)
-            return null;
-        try
-        {
-            return folder.Enter(names[i]);
-        }
-        catch (PosixException e) when (e.NotFound || e.Error == 40)
-        {
-            // It went, or became a link, meanwhile.
-            return null;
-        }
-    }
+    private bool IsCompanion(HashSet<string> names, string prefix, string name) =>
+        Array.Exists(Companions, ending =>
+            name.EndsWith(ending, StringComparison.Ordinal)
+            && names.Contains(name[..^ending.Length])
+            && pattern.Match(prefix + name[..^ending.Length]) is not null
+        );
 }

@@ -1,5 +1,6 @@
 using System.Buffers;
 using System.Text;
+using IronKeep.Stores.Places;
 using IronKeep.Stores.Posix;
 
 namespace IronKeep.Stores.Dated;
@@ -8,7 +9,7 @@ namespace IronKeep.Stores.Dated;
 /// The sums that lie beside files, in the form that sha256sum(1) writes: SHA256SUMS for a folder, NAME.sha256 for one file. Lines in
 /// another form say nothing; a sum file over 64 MiB says nothing at all.
 /// </summary>
-internal sealed class SumFiles(OpenFolder root)
+internal sealed class SumFiles(IDatedRoot root)
 {
     private const string Sums = "SHA256SUMS",
         Ending = ".sha256";
@@ -51,13 +52,13 @@ internal sealed class SumFiles(OpenFolder root)
     {
         try
         {
-            using var opened = root.FileBelow(file);
-            if (opened.Facts() is not { Kind: EntryKind.File, Size: <= MostBytes } facts)
+            if (root.Facts(file) is not { Kind: EntryKind.File, Size: <= MostBytes } facts)
                 return [];
+            using var opened = root.OpenFile(file);
             var bytes = new byte[facts.Size];
             return Encoding.UTF8.GetString(bytes, 0, opened.Read(bytes, 0)).Split('\n');
         }
-        catch (PosixException)
+        catch (PlaceException e) when (e.Fault != PlaceFault.Unreachable)
         {
             return [];
         }

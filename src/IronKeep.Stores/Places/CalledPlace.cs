@@ -83,7 +83,7 @@ public sealed class CalledPlace(string name, Func<byte[], byte[]> ask) : IPlace
 
     private long? Room(PlaceVerb verb) => Given(Ask(new PlaceWire.Writer((byte)verb))).Number() is >= 0 and var bytes ? bytes : null;
 
-    private byte[] Ask(PlaceWire.Writer call)
+    internal byte[] Ask(PlaceWire.Writer call)
     {
         byte[] answer;
         try
@@ -100,7 +100,7 @@ public sealed class CalledPlace(string name, Func<byte[], byte[]> ask) : IPlace
     }
 
     /// <summary>What a machine says is one line.</summary>
-    private static string Words(ReadOnlySpan<byte> said)
+    internal static string Words(ReadOnlySpan<byte> said)
     {
         var text = Encoding.UTF8.GetString(said[..Math.Min(said.Length, 4000)]);
         return string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
@@ -108,7 +108,7 @@ public sealed class CalledPlace(string name, Func<byte[], byte[]> ask) : IPlace
 
     private static PlaceWire.Reader Given(byte[] answer) => new(answer.AsSpan(1));
 
-    private PlaceException Odd(string what) => new(PlaceFault.Other, $"{name} {what}; look whether its agent is up to date");
+    internal PlaceException Odd(string what) => new(PlaceFault.Other, $"{name} {what}; look whether its agent is up to date");
 
     private sealed class Writer(CalledPlace place, long number) : IPlaceWriter
     {

@@ -20,6 +20,16 @@ public enum PlaceVerb : byte
     RemoveRemnants = 11,
     FreeBytes = 12,
     TotalBytes = 13,
+
+    // Of folders of dated files.
+    DatedWritable = 20,
+    DatedList = 21,
+    DatedFacts = 22,
+    DatedReadAt = 23,
+    DatedHash = 24,
+    DatedMove = 25,
+    DatedRemove = 26,
+    DatedRemoveFolder = 27,
 }
 
 /// <summary>

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Globalization;
+using IronKeep.Stores.Dated;
 
 namespace IronKeep.Stores.Places;
 
@@ -7,10 +8,11 @@ namespace IronKeep.Stores.Places;
 /// Answers calls to a place of this machine (<see cref="PlaceWire"/>). Whoever calls is believed in nothing: names are those of a store,
 /// and so much is written and read at once. Safe for several threads.
 /// </summary>
-public sealed class ServedPlace(IPlace place) : IDisposable
+public sealed class ServedPlace(IPlace place, IDatedFolder? folder = null) : IDisposable
 {
     private const int MostWriters = 64;
     private readonly ConcurrentDictionary<long, IPlaceWriter> writers = new();
+    private readonly ServedDated? dated = folder is null ? null : new ServedDated(folder);
     private long lastWriter;
 
     /// <summary>Does what a call asks for; whatever goes wrong is an answer too.</summary>
@@ -78,6 +80,8 @@ public sealed class ServedPlace(IPlace place) : IDisposable
                 to.Number(place.TotalBytes() ?? -1);
                 break;
             default:
+                if (dated?.Do(verb, ref read, to) == true)
+                    break;
                 throw new PlaceException(PlaceFault.Other, "this agent does not know what it is asked for; bring it up to date");
         }
     }

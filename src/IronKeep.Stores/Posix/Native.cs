@@ -59,6 +59,9 @@ internal static unsafe partial class Native
     [LibraryImport("libc", EntryPoint = "umask")]
     public static partial uint SetUmask(uint mask);
 
+    [LibraryImport("libc", EntryPoint = "execv", SetLastError = true)]
+    public static partial int Execute(byte* path, byte** words);
+
     [LibraryImport("libc", EntryPoint = "geteuid")]
     public static partial uint EffectiveUser();
 

@@ -60,6 +60,53 @@ public sealed class OnItsOwnTests
         Assert.NotNull(Next(Due.AddHours(70), jobs: nights));
     }
 
+    /// <summary>
+    /// Five days without the service, told from a seed: the machine is off for hours and its clock is set ahead and back by hours. What
+    /// would be done is set beside a plain retelling of the rules: nothing twice, everything in its time while the machine is on and its
+    /// clock goes on evenly, and one run for all that was missed.
+    /// </summary>
+    [Theory]
+    [InlineData(1)]
+    [InlineData(2)]
+    [InlineData(3)]
+    [InlineData(4)]
+    public void Days_alone_with_restarts_and_clocks_that_are_set_do_each_due_time_once(int seed)
+    {
+        var random = new Random(seed);
+        OwnJob[] jobs = [Job("hourly", [.. Enumerable.Range(0, 24 * 8)]), Job("nightly", [.. Enumerable.Range(0, 8).Select(d => 24 * d)])];
+        var contact = Due.AddMinutes(-5);
+        var done = new List<(string Job, DateTimeOffset Due)>();
+        var (clock, awake) = (contact, 86_400.0);
+        // From when on by its own clock the machine was on and its clock not set.
+        var evenSince = contact;
+        for (var real = 0; real < 5 * 24 * 60; real++)
+        {
+            var minutes = 1;
+            if (random.Next(24 * 60) == 0)
+                (minutes, awake) = (random.Next(10, 600), 0);
+            var set = random.Next(24 * 60) == 0 ? random.Next(-300, 300) : 0;
+            real += minutes - 1;
+            clock = clock.AddMinutes(minutes + set);
+            if (set != 0 || minutes > 1)
+                evenSince = clock;
+            awake += minutes == 1 ? 60 : 0;
+            while (OnItsOwn.Next(jobs, done.ToHashSet(), contact, Awake with { AwakeSeconds = awake }, clock) is { } next)
+            {
+                Assert.DoesNotContain(next, done);
+                Assert.True(next.Due <= clock && next.Due > contact);
+                // Of one job nothing older is done than what its clock has just passed.
+                Assert.Equal(jobs.Single(j => j.Name == next.Job).Dues.Last(d => d <= clock), next.Due);
+                done.Add(next);
+            }
+            // While all goes evenly nothing that is due is left.
+            foreach (var job in jobs)
+                if (job.Dues.LastOrDefault(d => d <= clock) is var due && due > evenSince)
+                    Assert.Contains((job.Name, due), done);
+        }
+        Assert.Equal(done.Count, done.Distinct().Count());
+        Assert.True(done.Count > 60, $"{done.Count}");
+    }
+
     [Fact]
     public void A_job_waits_for_what_it_needs()
     {
