@@ -87,7 +87,7 @@ internal static class PostgresServer
             Run("runuser", "-u", "postgres", "--", $"{Programs}/pg_ctl", "-D", $"{folder}/data", "-m", "immediate", "-s", "stop");
             Run("rm", "-rf", folder);
         };
-        return $"Host=127.0.0.1;Port={port};Username=postgres";
+        return $"Host=127.0.0.1;Port={port};Timeout=120;Username=postgres";
     }
 
     private static void Run(string program, params string[] arguments)
