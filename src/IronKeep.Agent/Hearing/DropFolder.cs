@@ -41,7 +41,6 @@ internal sealed class DropFolder(string folder, HeardReports reports, Func<Allow
         try
         {
             Take();
-            Say("");
         }
         catch (Exception e) when (e is PosixException or IOException or UnauthorizedAccessException)
         {
@@ -95,6 +94,9 @@ internal sealed class DropFolder(string folder, HeardReports reports, Func<Allow
         }
         var opened = OpenFolder.AtPath(folder);
         var facts = opened.Facts();
+        // Made by us, and nobody let in yet: we were killed between the two.
+        if (IsByOwner(facts) && facts.Mode == (uint)OwnFiles.Folder)
+            File.SetUnixFileMode(folder, WrittenByAll);
         // Without the sticky bit anybody could put something else in the place of another's report.
         if (OwnFiles.IsOurs(facts) || (IsByOwner(facts) && (facts.Mode & 0b001_000_000_000) != 0))
             return opened;
@@ -109,7 +111,7 @@ internal sealed class DropFolder(string folder, HeardReports reports, Func<Allow
     {
         using var opened = Make();
         var names = opened.List();
-        var taken = 0;
+        var (taken, problem) = (0, "");
         for (var i = 0; i < names.Count && taken < MostEachTime && !reports.IsFull; i++)
         {
             var name = names[i].ToArray();
@@ -124,15 +126,23 @@ internal sealed class DropFolder(string folder, HeardReports reports, Func<Allow
             try
             {
                 taken++;
-                reports.Put(Read(opened, name));
+                var report = Read(opened, name);
+                reports.Put(report);
             }
             catch (Exception e) when (e is InvalidDataException or JsonException)
             {
                 Refuse(Encoding.UTF8.GetString(name), e.Message);
             }
+            catch (AllowedListException e)
+            {
+                // Whose reports are taken cannot be told now; those of root and of our own user go on.
+                problem = e.Message;
+                continue;
+            }
             // Put again after a crash it has the same id, and counts once.
             opened.Remove(name);
         }
+        Say(problem);
     }
 
     private HeardReport Read(OpenFolder opened, byte[] name)
@@ -143,7 +153,7 @@ internal sealed class DropFolder(string folder, HeardReports reports, Func<Allow
         var facts = file.Facts();
         if (facts.Kind != EntryKind.File || facts.Links > 1 || facts.Size > MostReport)
             throw new InvalidDataException("it is no file of its own, or too large for a report");
-        if (!IsByOwner(facts) && !allowed().ReportsFrom.Contains(owners.User(facts.User)))
+        if (!IsByOwner(facts) && !Allowed().ReportsFrom.Contains(owners.User(facts.User)))
             throw new InvalidDataException(
                 $"it is of user {(owners.User(facts.User) is { Length: > 0 } user ? user : facts.User)}, who does not stand under "
                     + "'reports-from' in this machine's list"
@@ -156,6 +166,20 @@ internal sealed class DropFolder(string folder, HeardReports reports, Func<Allow
             ? throw new InvalidDataException("it names no job, or says nothing")
             : new HeardReport(left.Job, EvidenceSource.CheckIn, left.Request);
     }
+
+    private AllowedCommands Allowed()
+    {
+        try
+        {
+            return allowed();
+        }
+        catch (IOException e)
+        {
+            throw new AllowedListException($"Reports of other users in {folder} wait: {e.Message}");
+        }
+    }
+
+    private sealed class AllowedListException(string message) : Exception(message);
 
     private void Refuse(string name, string why)
     {

@@ -40,7 +40,7 @@ public sealed class CalledDatedFolder(CalledPlace place) : IDatedFolder
 
     private static PlaceWire.Reader Given(byte[] answer) => new(answer.AsSpan(1));
 
-    private IReadOnlyList<FolderEntry>? List(string folder)
+    private IReadOnlyList<FolderEntry>? List(string folder, Action<long, long> lies)
     {
         (byte[] Mark, IReadOnlyList<FolderEntry> Entries) before;
         lock (door)
@@ -50,6 +50,7 @@ public sealed class CalledDatedFolder(CalledPlace place) : IDatedFolder
         {
             var call = new PlaceWire.Writer((byte)PlaceVerb.DatedList).Name(folder).Number(entries.Count);
             var read = Given(place.Ask(call.Rest(entries.Count == 0 ? before.Mark : [])));
+            lies(read.Number(), read.Number());
             var all = read.Number();
             if (all < 0)
                 return null;
@@ -63,8 +64,13 @@ public sealed class CalledDatedFolder(CalledPlace place) : IDatedFolder
                 var name = read.Name();
                 entries.Add(new FolderEntry(Named(name), read.Facts()));
             }
-            if (entries.Count < all && part > 0)
+            // A listing that is short would make copies vanish.
+            if (entries.Count < all)
+            {
+                if (part == 0)
+                    throw place.Odd("lists a folder in part");
                 continue;
+            }
             lock (door)
             {
                 if (remembered > MostKnown)
@@ -86,15 +92,26 @@ public sealed class CalledDatedFolder(CalledPlace place) : IDatedFolder
     private sealed class Root(CalledDatedFolder folder) : IDatedRoot
     {
         private readonly CalledPlace place = folder.Place;
-
         private long listed;
+        private (long Device, long Inode)? lies;
 
         public IReadOnlyList<FolderEntry>? List(string path)
         {
-            var entries = folder.List(path);
+            var entries = folder.List(path, Lies);
             if ((listed += 1 + (entries?.Count ?? 0)) > MostAtOnce)
                 throw place.Odd("lists more files than any store has");
             return entries;
+        }
+
+        /// <summary>What is listed must be one and the same folder: a disk that goes meanwhile leaves another in its place.</summary>
+        private void Lies(long device, long inode)
+        {
+            lies ??= (device, inode);
+            if (lies != (device, inode))
+                throw new PlaceException(
+                    PlaceFault.Unreachable,
+                    $"{place.Name} became another folder while it was looked over; was its disk unmounted? It is looked over again"
+                );
         }
 
         public FileFacts? Facts(string path)

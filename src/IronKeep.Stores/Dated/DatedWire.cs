@@ -57,7 +57,7 @@ internal static class DatedWire
 /// Answers calls to a folder of dated files on this machine. Whoever calls is believed in nothing: paths stay below the folder, and no link
 /// is followed.
 /// </summary>
-internal sealed class ServedDated(IDatedFolder folder)
+internal sealed class ServedDated(LocalDatedFolder folder)
 {
     /// <summary>A listing that is sent in parts is kept until the last of them was asked for.</summary>
     private const int MostKept = 16;
@@ -107,11 +107,13 @@ internal sealed class ServedDated(IDatedFolder folder)
     }
 
     /// <summary>
-    /// The listing from an entry on: its mark, how many entries there are in all (-1: no such folder), how many follow, and these. Who
-    /// names the mark gets none.
+    /// The listing from an entry on: where the topmost folder lies (its file system's number and its own), how many entries there are in
+    /// all (-1: no such folder), how many follow, these, and the mark. Who names the mark gets none.
     /// </summary>
     private void List(string path, long from, ReadOnlySpan<byte> known, PlaceWire.Writer to)
     {
+        var facts = folder.Where;
+        to.Number(unchecked((long)facts.Device)).Number(unchecked((long)facts.Inode));
         if (Entries(path, from) is not { } entries)
         {
             to.Number(-1);
@@ -136,6 +138,9 @@ internal sealed class ServedDated(IDatedFolder folder)
         foreach (var entry in part)
             to.Name(entry.Name ?? DatedWire.NoText).Facts(entry.Facts);
         to.Rest(mark);
+        if (from + part.Count >= entries.Count)
+            lock (door)
+                kept.RemoveAll(k => k.Folder == path);
     }
 
     /// <summary>What was listed when the first part was asked for, for the parts that follow.</summary>

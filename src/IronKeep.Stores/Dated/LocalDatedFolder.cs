@@ -18,6 +18,27 @@ public sealed class LocalDatedFolder(string folder) : IDatedFolder
 
     public string? WhyNotWritable => RealPaths.WhyNotWritable(folder);
 
+    /// <summary>The numbers of the file system and of the folder itself, which are others when another disk lies there.</summary>
+    internal FileFacts Where
+    {
+        get
+        {
+            try
+            {
+                using var at = OpenFolder.AtPath(folder);
+                return at.Facts();
+            }
+            catch (PosixException e)
+            {
+                throw new PlaceException(
+                    PlaceFault.Unreachable,
+                    $"the folder {folder} of dated files cannot be looked into: {e.Message}",
+                    e
+                );
+            }
+        }
+    }
+
     public IDatedRoot Open()
     {
         try

@@ -8,7 +8,7 @@ namespace IronKeep.Stores.Places;
 /// Answers calls to a place of this machine (<see cref="PlaceWire"/>). Whoever calls is believed in nothing: names are those of a store,
 /// and so much is written and read at once. Safe for several threads.
 /// </summary>
-public sealed class ServedPlace(IPlace place, IDatedFolder? folder = null) : IDisposable
+public sealed class ServedPlace(IPlace place, LocalDatedFolder? folder = null) : IDisposable
 {
     private const int MostWriters = 64;
     private readonly ConcurrentDictionary<long, IPlaceWriter> writers = new();

@@ -35,7 +35,6 @@ public sealed class StoreOnTests
     [InlineData("via: post, on: curlew", "on: curlew", "is no way to a store")]
     [InlineData("via: agent, on: curlw", "on: curlew", "did you mean 'curlew'?")]
     [InlineData("via: agent, on: curlew, key-file: /etc/k", "on: curlew", "no key of a store leaves the service")]
-    [InlineData("via: agent, on: curlew, layout: dated-files, name: a", "on: curlew", "does not")]
     [InlineData("via: agent, on: curlew", "on: plover", "lies on curlew, whose agent alone reaches it, and this job is on plover")]
     [InlineData("via: agent, on: curlew", "note: x", "this job is on the service's own machine")]
     public void A_mistake_names_the_thing_and_the_way_out(string store, string job, string says) =>
