@@ -4,7 +4,7 @@
 import { execFileSync, spawn, spawnSync } from 'node:child_process';
 import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { randomBytes } from 'node:crypto';
-import { tmpdir } from 'node:os';
+import { availableParallelism, tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { Relay } from './relay.mjs';
@@ -113,6 +113,20 @@ try {
     perGb.push({ cpu: there.cpu, bytes: there.stored });
     say('first run of the tree, by an agent', there.seconds, 'inside the service', here.seconds,
       `throughput ${(here.seconds / there.seconds).toFixed(2)}; service ${there.cpu.toFixed(1)} CPU s for ${(there.stored / 1e6).toFixed(0)} MB received; agent's peak ${peakOf(agent.pid).toFixed(0)} MiB`);
+  }
+  // Each side with one processor of its own, as two machines have; above they share them.
+  const pin = (process, cores) => execFileSync('taskset', ['-apc', cores, String(process.pid)], { stdio: 'ignore' });
+  if (availableParallelism() > 1) {
+    const text = readFileSync(`${at}/charter.yaml`, 'utf8').replaceAll(/s-tree-(here|there)(-\d)?(?=[:\n])/g, (_, w) => `s-tree-${w}-apart`);
+    writeFileSync(`${at}/charter.yaml`, text);
+    client('charter', 'apply', `${at}/charter.yaml`, '--confirm');
+    pin(service, '1');
+    pin(agent, '0');
+    const here = await job('tree-here');
+    const there = await job('tree-there');
+    say('with a processor for each', there.seconds, 'inside, with one processor', here.seconds, `throughput ${(here.seconds / there.seconds).toFixed(2)}`);
+    pin(service, `0-${availableParallelism() - 1}`);
+    pin(agent, `0-${availableParallelism() - 1}`);
   }
   await job('many-here');
   const first = await job('many-there');

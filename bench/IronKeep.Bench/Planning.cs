@@ -212,7 +212,7 @@ internal static class Planning
         {
             var job = new JobDefinition($"job-{i:0000}", ["/srv/data"], [$"store-{i % 4}"], "season")
             {
-                On = $"machine-{i % 10}",
+                Selection = IronKeep.Core.Machines.MachineSelection.Of($"machine-{i % 10}"),
                 When = Read($"daily at {20 + i % 4}:00"),
                 Prune = PruneTime.AfterSuccess,
                 FreshWithin = new Span(30, SpanUnit.Hours),

@@ -20,7 +20,8 @@ const shot = async (name) => {
 const visit = async (path, name) => {
   await page.goto(Url + path);
   await page.getByRole('heading', { level: 1 }).waitFor();
-  if (path.startsWith('/settings/job/')) await page.getByText('What its paths hold').waitFor();
+  for (let i = 0; i < 120 && (await page.getByLabel('Loading').count()) > 0; i++) await page.waitForTimeout(500);
+  if (path.startsWith('/settings/job/')) await page.getByText('Charter text').waitFor();
   await shot(name);
 };
 
@@ -38,7 +39,7 @@ if (paths.length === 0) {
     ['/media', 'media'],
     ['/stores', 'stores'],
     ['/alerts?state=all', 'alerts'],
-    ['/copies?find=csv', 'find'],
+    ['/machines', 'machines'],
     ['/settings/job/tide-weather', 'form'],
     ['/jobs/ringing-register/prune', 'prune'],
   ])

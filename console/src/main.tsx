@@ -40,6 +40,14 @@ const router = createBrowserRouter([
         path: '/machines',
         lazy: () => import('./pages/machines/MachinesPage').then((m) => ({ Component: m.MachinesPage })),
       },
+      {
+        path: '/machines/:name',
+        lazy: () => import('./pages/machines/MachinePage').then((m) => ({ Component: m.MachinePage })),
+      },
+      {
+        path: '/runs/waiting',
+        lazy: () => import('./pages/runs/WaitingPage').then((m) => ({ Component: m.WaitingPage })),
+      },
       { path: '/copies', lazy: () => import('./pages/copies/CopiesPage').then((m) => ({ Component: m.CopiesPage })) },
       { path: '/copies/:id', lazy: () => import('./pages/copies/CopyPage').then((m) => ({ Component: m.CopyPage })) },
       { path: '/stores', lazy: () => import('./pages/stores/StoresPage').then((m) => ({ Component: m.StoresPage })) },

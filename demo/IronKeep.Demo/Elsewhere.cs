@@ -30,7 +30,7 @@ internal sealed class Elsewhere(string data, string stores, DateTimeZone zone, H
     }
 
     /// <summary>What a job's run of a night leaves behind, some minutes after it was due.</summary>
-    public async Task SayAsync(JobDefinition job, int night, Instant due)
+    public async Task SayAsync(PlacedJob job, int night, Instant due)
     {
         switch (job.Name)
         {
@@ -49,14 +49,14 @@ internal sealed class Elsewhere(string data, string stores, DateTimeZone zone, H
                 spool.Take([.. Sync(night).Select(t => new SyslogMessage("knot", "reed-sync", t))], "knot");
                 break;
             default:
-                if (Troubles.IsSilent(job.On!, night))
+                if (Troubles.IsSilent(job.Machine, night))
                     break;
                 await hearing.TakeAllAsync([
-                    new Report(job.Name, job.On!, EvidenceSource.CheckIn, CheckInState.Ended, due + Troubles.SaysAfter)
+                    new Report(job.Name, job.Machine, EvidenceSource.CheckIn, CheckInState.Ended, due + Troubles.SaysAfter)
                     {
-                        ExitCode = Troubles.ExitCodeOf(job.On!, night),
+                        ExitCode = Troubles.ExitCodeOf(job.Machine, night),
                         Began = due,
-                        Log = Troubles.LogOf(job.On!, night),
+                        Log = Troubles.LogOf(job.Machine, night),
                     },
                 ]);
                 break;

@@ -106,9 +106,9 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
         var said = Instant.FromDateTimeOffset(at) - Troubles.SaysAfter;
         var elsewhere = new Elsewhere(data.Root, stores, charter.Charter.Zone, hearing, spool);
         var spoke = false;
-        foreach (var job in charter.Charter.Jobs.Values.Where(j => j.Watched))
+        foreach (var job in charter.Charter.Placed.All.Where(j => j.Watched))
         {
-            if (charter.Charter.DueTimesOf(job, machine)!.Next(said - Duration.FromSeconds(1)) != said)
+            if (charter.Charter.DueTimesOf(job)!.Next(said - Duration.FromSeconds(1)) != said)
                 continue;
             await loop.TickAsync(cancel);
             await elsewhere.SayAsync(job, night, said);
@@ -151,11 +151,11 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
 
     private async Task TidyAsync(int night, CancellationToken cancel)
     {
-        foreach (var job in charter.Charter.Jobs.Values)
+        foreach (var job in charter.Charter.Placed.All)
         {
             foreach (var store in job.Into)
             {
-                var plan = await prunes.PlanAsync(job, Charter.MachineOf(job, machine), store, null, cancel);
+                var plan = await prunes.PlanAsync(job, job.Machine, store, null, cancel);
                 // What is tied to success needs a hand only where the brake holds it, as after a store was away.
                 if (plan.Counts["expire"] == 0 || (job.Prune == PruneTime.AfterSuccess && plan.Brake.Count == 0))
                     continue;
@@ -186,27 +186,27 @@ internal sealed class Nights(IServiceProvider services, PlayedClock clock, Saltm
     {
         var all = charter.Charter;
         var (after, upTo) = (Instant.FromDateTimeOffset(from), Instant.FromDateTimeOffset(to));
-        var times = all.Jobs.Values.Select(j => all.DueTimesOf(j, machine)).OfType<DueTimes>().ToList();
+        var times = all.Placed.All.Select(j => all.DueTimesOf(j)).OfType<DueTimes>().ToList();
         Schedule?[] own = [all.DutyMail, .. all.Stores.Values.SelectMany(s => new[] { s.VerifyWhen, s.ReclaimWhen })];
         times.AddRange(own.OfType<Schedule>().Select(s => new DueTimes(s, all.Zone)));
         var due = times.SelectMany(t => t.Between(after, upTo));
         var heard = all
-            .Jobs.Values.Where(j => j.Watched)
-            .SelectMany(j => all.DueTimesOf(j, machine)!.Between(after - Troubles.SaysAfter, upTo - Troubles.SaysAfter))
+            .Placed.All.Where(j => j.Watched)
+            .SelectMany(j => all.DueTimesOf(j)!.Between(after - Troubles.SaysAfter, upTo - Troubles.SaysAfter))
             .Select(i => i + Troubles.SaysAfter);
         // And once more when what was not heard of is late.
         var late = all
-            .Jobs.Values.Where(j => j.Watched)
+            .Placed.All.Where(j => j.Watched)
             .SelectMany(j =>
-                all.DueTimesOf(j, machine)!
+                all.DueTimesOf(j)!
                     .Between(after - j.StartLimit.ToDuration(), upTo - j.StartLimit.ToDuration())
                     .Select(i => i + j.StartLimit.ToDuration() + Duration.FromSeconds(1))
             );
         // And when the copy that a run leaves should be there at the latest.
         var left = all
-            .Jobs.Values.Where(j => j.Watched && j.Into.Length > 0)
+            .Placed.All.Where(j => j.Watched && j.Into.Length > 0)
             .SelectMany(j =>
-                all.DueTimesOf(j, machine)!
+                all.DueTimesOf(j)!
                     .Between(after - Charter.LimitOf(j), upTo - Charter.LimitOf(j))
                     .Select(i => i + Charter.LimitOf(j) + Duration.FromMinutes(8))
             );

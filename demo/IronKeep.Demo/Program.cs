@@ -73,23 +73,23 @@ try
     await app.StartAsync();
     var address = app.Urls.First();
     var desk = app.Services.GetRequiredService<CharterDesk>();
-    if (await desk.ApplyAsync(CharterDesk.Check(charter), null, person, CancellationToken.None) is { Problem: { } problem })
+    if (await desk.ApplyAsync(CharterDesk.Check(charter, desk.Machine), null, person, CancellationToken.None) is { Problem: { } problem })
         throw new StartRefusedException(problem);
 
     Console.WriteLine($"Saltmere Bird Observatory: playing {Nights.Count} nights through the engine");
     await new Nights(app.Services, clock, data, $"{folder}/stores", person).PlayAsync(now, CancellationToken.None);
     clock.EndPlay();
-    data.Begin(PloverMachine.Name);
-    charter = Placed(await PloverMachine.InAsync(charter, args[1]), folder, ticketDesk.Address);
+    data.Begin();
+    charter = Placed(await Machines.InAsync(charter, args[1]), folder, ticketDesk.Address);
     await File.WriteAllTextAsync($"{folder}/saltmere.yaml", charter);
-    var grown = CharterDesk.Check(charter);
+    var grown = CharterDesk.Check(charter, desk.Machine);
     if (await desk.ApplyAsync(grown, null, person, CancellationToken.None) is { Problem: { } refused })
         throw new StartRefusedException(refused);
     await SaveClientAsync(app.Services, address);
 
     var life = app.Services.GetRequiredService<IHostApplicationLifetime>();
     var ticking = TickAsync(app.Services, life.ApplicationStopping);
-    using var plover = await PloverMachine.BeginAsync(app.Services, grown.Charter!, folder, person);
+    using var machines = await Machines.BeginAsync(app.Services, grown.Charter!, folder, person);
     Console.WriteLine(
         $"""
 
@@ -157,6 +157,7 @@ static async Task TickAsync(IServiceProvider services, CancellationToken stoppin
 static string Placed(string text, string folder, string desk) =>
     text.Replace("{data}", $"{folder}/data")
         .Replace("{stores}", $"{folder}/stores")
+        .Replace("{fleet}", $"{folder}/fleet")
         .Replace("{mail}", $"{folder}/mail")
         .Replace("{keys}", $"{folder}/keys")
         .Replace("{desk}", desk);

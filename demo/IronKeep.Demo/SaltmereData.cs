@@ -48,12 +48,14 @@ internal sealed class SaltmereData(string root)
             Pass(today.AddDays(day));
     }
 
-    /// <summary>What lies on a machine of its own: recordings of the birds that call at night.</summary>
-    public void Begin(string machine)
+    /// <summary>What lies on other machines: recordings of the birds that call at night, and pictures of specimens.</summary>
+    public void Begin()
     {
         var today = DateOnly.FromDateTime(DateTime.UtcNow);
         for (var night = 1; night <= 8; night++)
-            Write($"{machine}/night-calls/{today.AddDays(-night):yyyy-MM-dd} reedbed.wav", Recording(900_000), today.AddDays(-night));
+            Write($"plover/night-calls/{today.AddDays(-night):yyyy-MM-dd} reedbed.wav", Recording(900_000), today.AddDays(-night));
+        for (var i = 0; i < 20; i++)
+            Write($"curlew/specimens/drawer-{i / 5 + 1}/{Species[i % Species.Length]}.jpg", Picture(60_000), today.AddDays(-40 - i));
     }
 
     /// <summary>One day's work at the stations.</summary>

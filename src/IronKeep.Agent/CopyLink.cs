@@ -18,7 +18,7 @@ internal sealed class CopyLink(ServiceLine line, CopyOrder order, LinePace pace,
         var begun = Again(() =>
             line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(
                 At("begin"),
-                new CopyBeginRequest([.. copies], ServiceLine.Instance, HoldsStill: true),
+                new CopyBeginRequest([.. copies], line.Instance, HoldsStill: true),
                 cancel
             )
         );

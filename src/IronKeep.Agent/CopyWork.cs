@@ -67,7 +67,7 @@ internal sealed class CopyWork
             () =>
                 line.PostAsync<CopyBeginRequest, CopyBeginAnswer>(
                     $"copies/{order.Token}/begin",
-                    new CopyBeginRequest([], ServiceLine.Instance, HoldsStill: true),
+                    new CopyBeginRequest([], line.Instance, HoldsStill: true),
                     cancel
                 ),
             cancel

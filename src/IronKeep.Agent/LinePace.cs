@@ -7,8 +7,9 @@ namespace IronKeep.Agent;
 /// </summary>
 internal sealed class LinePace(TimeProvider clock)
 {
-    /// <summary>A piece of a body that goes at once (bytes).</summary>
-    private const int Piece = 16 * 1024;
+    /// <summary>A piece of a body that goes at once where a pace is kept to, and where none is (bytes).</summary>
+    private const int Piece = 16 * 1024,
+        FreePiece = 256 * 1024;
 
     /// <summary>Nobody waits longer at a time, so that another pace is soon kept to.</summary>
     private static readonly TimeSpan LongestWait = TimeSpan.FromSeconds(2);
@@ -48,9 +49,10 @@ internal sealed class LinePace(TimeProvider clock)
 
         protected override async Task SerializeToStreamAsync(Stream stream, TransportContext? context, CancellationToken cancellationToken)
         {
-            for (var at = 0; at < body.Length; at += Piece)
+            for (var rest = body; rest.Length > 0; )
             {
-                var piece = body.Slice(at, Math.Min(Piece, body.Length - at));
+                var piece = rest[..Math.Min(pace.PerSecond is null ? FreePiece : Piece, rest.Length)];
+                rest = rest[piece.Length..];
                 await pace.TakeAsync(piece.Length, cancellationToken);
                 await stream.WriteAsync(piece, cancellationToken);
             }

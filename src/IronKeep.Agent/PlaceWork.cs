@@ -28,7 +28,7 @@ internal sealed class PlaceWork(ServiceLine line, Func<AllowedCommands> allowed,
         {
             await line.PostAsync<OrderBeginRequest, CopyReportAnswer>(
                 $"places/{order.Token}/begin",
-                new OrderBeginRequest(ServiceLine.Instance),
+                new OrderBeginRequest(line.Instance),
                 stopping
             );
             if (StoresHere.WhyNot(order.Folder, allowed, allowedFile) is { } not)

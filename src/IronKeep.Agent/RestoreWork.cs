@@ -48,7 +48,7 @@ internal sealed class RestoreWork
 
     private string GiveBack(CancellationToken cancel)
     {
-        var begun = Ask<OrderBeginRequest>("begin", new(ServiceLine.Instance), cancel);
+        var begun = Ask<OrderBeginRequest>("begin", new(line.Instance), cancel);
         if (begun.Stop)
             return "given up";
         reports.Pace.PerSecond = begun.PerSecond;

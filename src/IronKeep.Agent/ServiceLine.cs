@@ -50,14 +50,21 @@ internal sealed class ServiceLine : IDisposable
     private const int MostAnswer = WireAsk.MostAnswer;
 
     /// <summary>Another with each start of the agent.</summary>
-    public static string Instance { get; } = Guid.NewGuid().ToString("n");
+    public string Instance { get; } = Guid.NewGuid().ToString("n");
     private readonly HttpClient http;
     private readonly string address;
     private readonly MachineStanding? standing;
     private string? stranger;
 
     /// <param name="standing">How this machine stands, which is told with each contact; null: it is not told.</param>
-    public ServiceLine(string address, byte[] servicePrint, ECDsa key, MachineStanding? standing = null)
+    /// <param name="through">What lies on the way, for a line that is to be slower than it is; null: nothing.</param>
+    public ServiceLine(
+        string address,
+        byte[] servicePrint,
+        ECDsa key,
+        MachineStanding? standing = null,
+        Func<HttpMessageHandler, HttpMessageHandler>? through = null
+    )
     {
         (this.address, this.standing) = (address, standing);
         var now = DateTimeOffset.UtcNow;
@@ -84,7 +91,7 @@ internal sealed class ServiceLine : IDisposable
                 },
             },
         };
-        http = new HttpClient(handler)
+        http = new HttpClient(through?.Invoke(handler) ?? handler)
         {
             BaseAddress = new Uri(address),
             // A batch takes its time on a narrow line.

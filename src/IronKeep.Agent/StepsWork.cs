@@ -23,7 +23,7 @@ internal sealed class StepsWork(ServiceLine line, StepRunner runner, OwedSteps n
         var what = $"steps of run {order.Run}, {order.Job}";
         try
         {
-            if (Ask("begin", new OrderBeginRequest(ServiceLine.Instance), stopping) is { Stop: true } or { Success: not null })
+            if (Ask("begin", new OrderBeginRequest(line.Instance), stopping) is { Stop: true } or { Success: not null })
                 return $"{what}: given up before they began";
         }
         catch (Exception e) when (e is LineException or OperationCanceledException)

@@ -1,4 +1,5 @@
 using IronKeep.Core.Dated;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Reports;
 using IronKeep.Core.Watching;
@@ -23,6 +24,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
     public DbSet<PlannedRun> PlannedRuns => Set<PlannedRun>();
     public DbSet<JoiningCode> JoiningCodes => Set<JoiningCode>();
     public DbSet<Agent> Agents => Set<Agent>();
+    public DbSet<CoverageSince> MachineCoverages => Set<CoverageSince>();
     public DbSet<CheckInAddress> CheckInAddresses => Set<CheckInAddress>();
     public DbSet<TakenReport> TakenReports => Set<TakenReport>();
     public DbSet<Run> Runs => Set<Run>();
@@ -68,6 +70,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<PlannedRun>().Property(p => p.Times).HasDefaultValue(1).HasSentinel(1);
         modelBuilder.Entity<JoiningCode>().HasIndex(c => c.Hash).IsUnique();
         modelBuilder.Entity<Agent>().HasKey(a => a.Machine);
+        modelBuilder.Entity<CoverageSince>().HasKey(c => c.Machine);
         modelBuilder.Entity<Agent>().HasIndex(a => a.KeyPrint).IsUnique();
         modelBuilder.Entity<CheckInAddress>().HasIndex(a => a.Hash).IsUnique();
         modelBuilder.Entity<CheckInAddress>().HasIndex(a => new { a.Job, a.Machine }).IsUnique();
@@ -166,6 +169,7 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         configurationBuilder.Properties<PlannedStand>().HaveConversion<WordConverter<PlannedStand>>();
         configurationBuilder.Properties<Outcome>().HaveConversion<WordConverter<Outcome>>();
         configurationBuilder.Properties<FailureClass>().HaveConversion<WordConverter<FailureClass>>();
+        configurationBuilder.Properties<Coverage>().HaveConversion<WordConverter<Coverage>>();
         configurationBuilder.Properties<CopyKind>().HaveConversion<WordConverter<CopyKind>>();
         configurationBuilder.Properties<CopyState>().HaveConversion<WordConverter<CopyState>>();
         if (this.IsPostgres())

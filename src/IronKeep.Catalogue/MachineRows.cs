@@ -1,3 +1,4 @@
+using IronKeep.Core.Machines;
 using NodaTime;
 
 namespace IronKeep.Catalogue;
@@ -38,4 +39,17 @@ public sealed class Agent
     public Instant? ShutOutAt { get; set; }
     public string? ShutOutBy { get; set; }
     public string? ShutOutWhy { get; set; }
+
+    /// <summary>The name under which a machine with this one's key wanted to join, and when, until a person has said what it is.</summary>
+    public string? CameAs { get; set; }
+    public Instant? CameAsAt { get; set; }
+}
+
+/// <summary>Into which class a machine falls, since when, and which it was in before (null: it was not known).</summary>
+public sealed class CoverageSince
+{
+    public required string Machine { get; set; }
+    public Coverage Class { get; set; }
+    public Instant Since { get; set; }
+    public Coverage? Before { get; set; }
 }

@@ -154,7 +154,8 @@ public sealed record DutyAnswer(
     DutySince Since,
     DutyPromises Promises,
     IReadOnlyList<DutyTrouble>? Tonight,
-    int TonightMore
+    int TonightMore,
+    DutyCoverage Coverage
 );
 
 /// <summary>By what the rows of the night board are put together: job by job, or by machine or tag where there are too many.</summary>

@@ -28,7 +28,24 @@ public sealed record CharterChangeAnswer(ChangeKind Change, string Object, strin
 /// What a charter changes against the one in force; the revision is the one compared with, or the new one after applying. Consequences say
 /// what it means for copies that are there; where there are any, applying asks for confirm=true.
 /// </summary>
-public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes, IReadOnlyList<string> Consequences);
+public sealed record CharterDiffAnswer(long Revision, IReadOnlyList<CharterChangeAnswer> Changes, IReadOnlyList<string> Consequences)
+{
+    /// <summary>Which jobs change on which machines.</summary>
+    public IReadOnlyList<ReachAnswer> Reach { get; init; } = [];
+}
+
+/// <summary>
+/// What happens to a job on machines, those together to which the same happens: the first of them and how many they are, for a changed one
+/// the values that differ there, and how many copies the policy would then let go (null: there are too many to judge while one waits).
+/// </summary>
+public sealed record ReachAnswer(
+    ChangeKind Change,
+    string Job,
+    IReadOnlyList<string> Machines,
+    int Count,
+    IReadOnlyList<FieldChangeAnswer> Fields,
+    int? LetsGo
+);
 
 /// <summary>
 /// One key of a charter's language: whether it takes a list, the kind of object that its values name, and the words that it takes where

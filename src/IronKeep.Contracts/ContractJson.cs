@@ -49,6 +49,7 @@ public static class ContractJson
         Word<SubjectKind>();
         Word<DutyGrouping>();
         Word<AgentState>();
+        Word<Coverage>();
         return options;
 
         void Word<T>()

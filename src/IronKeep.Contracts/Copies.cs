@@ -32,6 +32,9 @@ public sealed record CopyAnswer(
     CopyKind? Kind = null
 );
 
+/// <summary>How many copies in force there are of a job on a machine in a store, and from when to when they were taken (UTC).</summary>
+public sealed record CopyCountAnswer(string Job, string Machine, string Store, int Count, DateTimeOffset Newest, DateTimeOffset Oldest);
+
 /// <summary>A copy's hold; over when its until has passed.</summary>
 public sealed record HoldAnswer(string By, string Reason, DateTimeOffset Until, bool Over);
 

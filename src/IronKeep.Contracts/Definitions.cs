@@ -49,6 +49,12 @@ public sealed record PreviewAnswer(
     /// <summary>What saving means for copies that are there; where there is any, saving asks for confirm=true.</summary>
     public required IReadOnlyList<string> Consequences { get; init; }
 
+    /// <summary>Which jobs change on which machines.</summary>
+    public IReadOnlyList<ReachAnswer> Reach { get; init; } = [];
+
+    /// <summary>The machines that a job, a variant or a line then is on, in order of name; null where the object is on none.</summary>
+    public IReadOnlyList<string>? Machines { get; init; }
+
     /// <summary>The schedule in plain words, whatever form it was given in.</summary>
     public string? When { get; init; }
 

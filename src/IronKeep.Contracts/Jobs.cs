@@ -41,7 +41,19 @@ public sealed record JobAnswer(
     /// <summary>The steps whose output it takes, and those around its copies; null where it has none.</summary>
     public required IReadOnlyList<string> Streams { get; init; }
     public required JobStepsAnswer? Steps { get; init; }
+
+    /// <summary>How it says on which machines it is, of one that can be on several; null: it is on this one alone.</summary>
+    public required string? OnSeveral { get; init; }
+
+    /// <summary>Of a single job: every value that holds for it on the machine; null in a list.</summary>
+    public required IReadOnlyList<JobValueAnswer>? Values { get; init; }
 }
+
+/// <summary>
+/// A value of a job on a machine, in the charter's words, and where it comes from: "job", "variant NAME", "group NAME", "charter",
+/// "machine", or "usual", where nobody says anything.
+/// </summary>
+public sealed record JobValueAnswer(string Key, string Text, string From);
 
 /// <summary>The steps around a job's copies, by name, in order.</summary>
 public sealed record JobStepsAnswer(

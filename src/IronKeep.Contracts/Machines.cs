@@ -7,7 +7,9 @@ namespace IronKeep.Contracts;
 /// A machine that the charter declares, that jobs name, or that has an agent. Declared says whether the charter has it, own whether the
 /// service runs on it. Times are UTC; clock-ahead is in seconds, and null where it was not heard of. Away: it will come back,
 /// and is heard of at no service at present. Stands is what its agent says of it at present, null where that is not known to this
-/// service. Read-over is the server by which the service reads it itself, without an agent.
+/// service. Read-over is the server by which the service reads it itself, without an agent. Nights are the worst outcomes of its jobs in
+/// its last nights, oldest first, the one in progress last (null: nothing ended). Came-as is the name under which a machine with its key
+/// wanted to join, until a person has said what that is.
 /// </summary>
 public sealed record MachineAnswer(
     string Name,
@@ -33,8 +35,53 @@ public sealed record MachineAnswer(
     bool Away,
     MachineState? Stands,
     IReadOnlyList<ServiceStanding> Services,
-    string? ReadOver
+    string? ReadOver,
+    CoverageAnswer Coverage,
+    RetiredCopies? Retired,
+    IReadOnlyList<string> ExceptedFrom,
+    IReadOnlyList<Outcome?> Nights,
+    string? CameAs
 );
+
+/// <summary>Whether a machine that came with another's key is that machine, under a new name from now on.</summary>
+public sealed record CameBackRequest(bool Renamed);
+
+/// <summary>A machine with the key of another wanted to join under a name of its own (UTC).</summary>
+public sealed record CameBack(string Machine, string CameAs, DateTimeOffset At);
+
+/// <summary>
+/// How a machine is protected, why (the end of a sentence about it), and since when it is so (UTC; null: it was seen just now).
+/// </summary>
+public sealed record CoverageAnswer(Coverage Class, string Why, DateTimeOffset? Since);
+
+/// <summary>
+/// The copies of a machine that is retired: who decides about them, by which day, and until which they are kept; over is whether that day
+/// has passed. Days are in the charter's zone (2027-12-01).
+/// </summary>
+public sealed record RetiredCopies(string Machine, string CopiesOwner, string DecideBy, string CopiesUntil, bool Over);
+
+/// <summary>
+/// How the machines are protected: how many are in each class; those that have come into one that somebody should look at within the last
+/// day (the first of them, and how many there are); those that a job has taken by itself within the last day; the retired ones about
+/// whose copies it is time to decide; and those that came back under another name.
+/// </summary>
+public sealed record DutyCoverage(
+    IReadOnlyDictionary<string, int> Classes,
+    IReadOnlyList<CoverageNews> News,
+    int NewsCount,
+    IReadOnlyList<MachineTaken> Taken,
+    int TakenCount,
+    IReadOnlyList<RetiredCopies> Decisions,
+    IReadOnlyList<CameBack> CameBack
+);
+
+/// <summary>
+/// A machine that has come into a class, why, since when (UTC), and the one that it was in before (null: it was not known).
+/// </summary>
+public sealed record CoverageNews(string Machine, Coverage Class, string Why, DateTimeOffset Since, Coverage? Before);
+
+/// <summary>A machine that a job has taken by its expression, or as one of the rest (UTC).</summary>
+public sealed record MachineTaken(string Job, string Machine, DateTimeOffset Since);
 
 /// <summary>All machines in order of name; agents-at is the address at which agents come, null where this service has none.</summary>
 public sealed record MachinesAnswer(string? AgentsAt, IReadOnlyList<MachineAnswer> Machines);
@@ -324,3 +371,39 @@ public sealed record CopyFailRequest(CopyReportRequest Report, FailureClass Fail
 /// service's time, and until when its right holds if it is not heard of again.
 /// </summary>
 public sealed record AgentAnswer(string Machine, string Service, DateTimeOffset Time, DateTimeOffset RightUntil);
+
+/// <summary>
+/// A list of machines to bring into the charter: CSV with a header, or a JSON array of objects. Source names where it is from: machines
+/// that it brought before and has no more are those that go. Columns: which column has which key ("name", "site"), where it is called
+/// otherwise. Retire: what is said of those that go (null: they stay as they are).
+/// </summary>
+public sealed record ImportRequest(
+    string Text,
+    string Source,
+    IReadOnlyDictionary<string, string>? Columns = null,
+    RetireWords? Retire = null
+);
+
+/// <summary>What is said of a machine that is retired; days as 2027-12-01.</summary>
+public sealed record RetireWords(string Since, string CopiesUntil, string CopiesOwner, string DecideBy);
+
+/// <summary>What is to change of a machine that is declared.</summary>
+public sealed record ImportChangeAnswer(string Machine, IReadOnlyList<FieldChangeAnswer> Fields);
+
+/// <summary>
+/// What a list means for the charter of that revision: how many machines it has, which come, change and go, which it has although they are
+/// retired, the columns of which nothing is made, its mistakes (then nothing else; lines of a CSV file, entries of JSON), which jobs reach
+/// which machines then, and what it means for copies.
+/// </summary>
+public sealed record ImportAnswer(
+    long Revision,
+    int Listed,
+    IReadOnlyList<string> Comes,
+    IReadOnlyList<ImportChangeAnswer> Changes,
+    IReadOnlyList<string> Goes,
+    IReadOnlyList<string> Retired,
+    IReadOnlyList<string> NotUsed,
+    IReadOnlyList<MistakeAnswer> Mistakes,
+    IReadOnlyList<ReachAnswer> Reach,
+    IReadOnlyList<string> Consequences
+);

@@ -12,6 +12,9 @@ public static class ProblemCodes
     /// <summary>It is in several stores, and none was named. Facts: kind, name, stores.</summary>
     public const string WhichStore = "which-store";
 
+    /// <summary>It is on several machines, and none was named. Facts: kind, name, machines.</summary>
+    public const string WhichMachine = "which-machine";
+
     /// <summary>The job is carried out by the service itself, so nobody reports about it. Facts: kind, name.</summary>
     public const string NotWatched = "not-watched";
 
@@ -33,5 +36,6 @@ public static class ProblemCodes
     public const string Kind = "kind";
     public const string Name = "name";
     public const string Stores = "stores";
+    public const string Machines = "machines";
     public const string Days = "days";
 }

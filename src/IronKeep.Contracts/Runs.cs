@@ -86,3 +86,25 @@ public sealed record RunLogLine(DateTimeOffset At, LogSeverity Severity, string 
 
 /// <summary>A run's log from a position on; the next position to ask for.</summary>
 public sealed record RunLogAnswer(IReadOnlyList<RunLogLine> Lines, int Next, bool More);
+
+/// <summary>
+/// The runs that wait, in the order in which they would begin: how many are at work, how many wait, and the first of these.
+/// </summary>
+public sealed record WaitingAnswer(DateTimeOffset AsOf, int AtWork, int Count, IReadOnlyList<WaitingRunAnswer> Runs);
+
+/// <summary>
+/// A run that waits: for what, as an end of "waits for", and about when it begins by what the runs before it usually take (UTC; null:
+/// nobody knows, as for one whose machine is away). Importance is from 1 to 5, 5 first.
+/// </summary>
+public sealed record WaitingRunAnswer(
+    long Id,
+    RunKind Kind,
+    string? Job,
+    string Machine,
+    string? Store,
+    int Importance,
+    DateTimeOffset? Due,
+    DateTimeOffset Queued,
+    string WaitsFor,
+    DateTimeOffset? AboutAt
+);

@@ -15,11 +15,14 @@ public static class CharterYaml
     public const int LargestText = 16 * 1024 * 1024;
     private const int DeepestNesting = 16;
 
-    /// <summary>The charter with the places of its objects, or all its mistakes in the order of the text.</summary>
-    public static CharterReading Read(string yaml)
+    /// <summary>
+    /// The charter with the places of its objects, or all its mistakes in the order of the text. <paramref name="own"/> is the machine of
+    /// whoever goes by it.
+    /// </summary>
+    public static CharterReading Read(string yaml, string own = "")
     {
         var (root, problem) = ReadNodes(yaml);
-        return root is null ? CharterReading.Unreadable(problem!.Line, problem.Column, problem.Message) : CharterReader.Read(root);
+        return root is null ? CharterReading.Unreadable(problem!.Line, problem.Column, problem.Message) : CharterReader.Read(root, own);
     }
 
     /// <summary>The nodes of a text, or why there are none; exactly one of the two is null.</summary>

@@ -35,7 +35,7 @@ public sealed class CharterFieldTests
         from flags in Gen.Bool.Array[8]
         select new JobDefinition(
             "job",
-            [.. takes.Select(t => "/" + t.Trim().Replace("..", "x", StringComparison.Ordinal))],
+            [.. takes.Select(t => "/" + t.Trim().Replace("..", "x", StringComparison.Ordinal).Replace("{", "{{").Replace("}", "}}"))],
             [.. places.Split(' ')],
             "p"
         )
@@ -56,7 +56,7 @@ public sealed class CharterFieldTests
             Prune = flags[6] ? PruneTime.AfterSuccess : PruneTime.ByHand,
             Tells = flags[7] ? ["crew"] : [],
             TellWhen = flags[4] ? TellWhen.Always : TellWhen.Trouble,
-            On = flags[1] ? "heron" : null,
+            Selection = IronKeep.Core.Machines.MachineSelection.Of(flags[1] ? "heron" : null),
             Note = flags[2] ? words : null,
             Calendar = !flags[0] && flags[3] ? "holidays" : null,
             WhenClosed = !flags[0] && flags[3] && flags[5] ? WindowRule.Drop : null,
@@ -84,7 +84,7 @@ public sealed class CharterFieldTests
             )
             .Sample(job =>
             {
-                var reading = CharterReader.Read(Nodes(job));
+                var reading = CharterReader.Read(Nodes(job), "heron");
                 // Some random patterns are no patterns; that is another test's matter.
                 if (
                     reading.Mistakes.Any(m =>
@@ -130,8 +130,8 @@ public sealed class CharterFieldTests
             Tells = ["all"],
             Jobs = Charter.Empty.Jobs.Add("first", first).Add("second", second).Add("third", third),
         };
-        Assert.Equal("first", charter.HeadOf(third).Name);
-        Assert.Equal("first", charter.HeadOf(first).Name);
+        Assert.Equal("first", charter.HeadOf(charter.Placed.Find("third", "")!).Name);
+        Assert.Equal("first", charter.HeadOf(charter.Placed.Find("first", "")!).Name);
     }
 
     [Theory]

@@ -40,7 +40,7 @@ public sealed class CrontabAdoptionTests
             ],
             adopted.Charter.Jobs.Values.Select(j => $"{j.Name} {j.When} {j.Zone?.Id}")
         );
-        Assert.All(adopted.Charter.Jobs.Values, j => Assert.True(j.Watched && j.On == "avocet"));
+        Assert.All(adopted.Charter.Jobs.Values, j => Assert.True(j.Watched && j.Selection.One == "avocet"));
         Assert.Equal("/usr/local/bin/save-register.sh --quiet", adopted.Charter.Jobs["save-register"].Note);
         Assert.Equal([2, 6, 7, 8, 10, 11, 12], adopted.NotAdopted.Select(n => n.Line));
         Assert.Contains("when a machine starts", adopted.NotAdopted[2].Why);

@@ -69,7 +69,7 @@ public sealed class ForecastTests
                 (w, i) =>
                     Job($"j{i}", w) with
                     {
-                        On = i % 2 == 0 ? "heron" : null,
+                        Selection = IronKeep.Core.Machines.MachineSelection.Of(i % 2 == 0 ? "heron" : null),
                         Overlap = flags[i] % 2 == 0 ? Overlap.Wait : Overlap.Skip,
                         Importance = 1 + flags[i] % 5,
                         Locks = flags[i] > 6 ? ["dock"] : [],
@@ -166,7 +166,7 @@ public sealed class ForecastTests
             input =>
             {
                 var forecast = Forecaster.Play(input);
-                var charter = input.Charter;
+                var charter = forecast.Input.Charter;
                 var atWork = forecast.Runs.Where(r => r.End > r.Start).ToList();
                 foreach (var run in atWork)
                 {
@@ -175,7 +175,7 @@ public sealed class ForecastTests
                         .Select(r => charter.Jobs[forecast.Jobs[r.Job]])
                         .ToList();
                     Assert.True(beside.Count <= charter.RunsAtOnce);
-                    Assert.True(beside.Count(j => j.On == "heron") <= charter.Machines["heron"].RunsAtOnce);
+                    Assert.True(beside.Count(j => j.Selection.One == "heron") <= charter.Machines["heron"].RunsAtOnce);
                     Assert.True(beside.Count <= charter.Stores["vault"].RunsAtOnce);
                     Assert.True(beside.Count(j => j.Locks.Contains("dock")) <= 1);
                     Assert.Equal(beside.Count, beside.Distinct().Count());
@@ -184,9 +184,11 @@ public sealed class ForecastTests
                 // A run that waits does so because something is at work at every moment of its wait.
                 foreach (var run in atWork.Where(r => r.Start > r.Due && charter.Jobs[forecast.Jobs[r.Job]].After is null))
                     Assert.Contains(atWork, r => r.End == run.Start);
-                foreach (var (job, i) in forecast.Jobs.Select((j, i) => (charter.Jobs[j], i)).Where(j => j.Item1.After is null))
+                foreach (
+                    var (job, i) in forecast.Jobs.Select((j, i) => (charter.Placed.Named(j).Single(), i)).Where(j => j.Item1.After is null)
+                )
                 {
-                    var due = charter.DueTimesOf(job, "own")!.Between(input.AsOf, forecast.End).ToList();
+                    var due = charter.DueTimesOf(job)!.Between(input.AsOf, forecast.End).ToList();
                     var played = forecast.Runs.Where(r => r.Job == i).Select(r => r.Due).ToList();
                     Assert.Equal(played.Count, played.Distinct().Count());
                     Assert.Empty(played.Except(due));

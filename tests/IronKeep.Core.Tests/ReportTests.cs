@@ -136,7 +136,10 @@ public sealed class ReportTests
         Assert.Equal(words, report.Words);
         Assert.Equal(
             jobs,
-            string.Join(' ', charter.Jobs.Values.Where(j => report.Takes(j, charter.Machines[j.On!], j.On!)).Select(j => j.Name).Order())
+            string.Join(
+                ' ',
+                charter.Placed.All.Where(j => report.Takes(j, charter.Machines[j.Machine], j.Machine)).Select(j => j.Name).Order()
+            )
         );
     }
 

@@ -157,7 +157,8 @@ public sealed class AgentHearingTests : IDisposable
         var left = At("agent/left-reports");
         await UntilAsync(() => Task.FromResult(Directory.Exists(left)), "there is no folder for reports");
         Assert.Equal("1733", Convert.ToString((int)File.GetUnixFileMode(left), 8));
-        string Report(string job, string id) => $$$"""{"job":"{{{job}}}","request":{"state":"ended","exitCode":4,"id":"{{{id}}}"}}""";
+        string Report(string job, string id, int code = 9) =>
+            $$$"""{"job":"{{{job}}}","request":{"state":"ended","exitCode":{{{code}}},"id":"{{{id}}}"}}""";
         await File.WriteAllTextAsync(At("secret"), Report("wind", "by-a-link"));
         File.CreateSymbolicLink(left + "/a.json", At("secret"));
         Process.Start("ln", [At("secret"), left + "/b.json"])!.WaitForExit();
@@ -170,7 +171,7 @@ public sealed class AgentHearingTests : IDisposable
         Process.Start("chown", ["nobody", left + "/h.json"])!.WaitForExit();
         await File.WriteAllTextAsync(left + "/i.json", "{}");
         File.Move(left + "/i.json", left + "/i.half");
-        await File.WriteAllTextAsync(left + "/z.half", Report("wind", "good"));
+        await File.WriteAllTextAsync(left + "/z.half", Report("wind", "good", 4));
         File.Move(left + "/z.half", left + "/z.json");
         await UntilAsync(async () => (await RunsAsync("wind")).Count > 0, "the one good report was not taken");
         await Task.Delay(TimeSpan.FromSeconds(2));

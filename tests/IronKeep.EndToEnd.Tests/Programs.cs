@@ -146,6 +146,17 @@ internal sealed partial class Programs : IDisposable
         return agent;
     }
 
+    /// <summary>The machines of a fleet at work; whoever starts them stops them.</summary>
+    public Process StartFleet(string folder, params string[] more)
+    {
+        var fleet = Start("ironkeep-fleet", [], ["work", "--folder", folder, .. more]);
+        fleet.OutputDataReceived += (_, _) => { };
+        fleet.ErrorDataReceived += (_, _) => { };
+        fleet.BeginOutputReadLine();
+        fleet.BeginErrorReadLine();
+        return fleet;
+    }
+
     /// <summary>SIGKILL: no clean-up of any kind.</summary>
     public void Kill()
     {
@@ -196,13 +207,14 @@ internal sealed partial class Programs : IDisposable
     {
         var project = program switch
         {
-            "ironkeepd" => "IronKeep.Service",
-            "ironkeep-agent" => "IronKeep.Agent",
-            _ => "IronKeep.Cli",
+            "ironkeepd" => "src/IronKeep.Service",
+            "ironkeep-agent" => "src/IronKeep.Agent",
+            "ironkeep-fleet" => "demo/IronKeep.Fleet",
+            _ => "src/IronKeep.Cli",
         };
         var here = AppContext.BaseDirectory;
         return Path.GetFullPath(
-            Path.Combine(here, "../../../../../src", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll")
+            Path.Combine(here, "../../../../..", project, Path.GetRelativePath(Path.Combine(here, "../../.."), here), program + ".dll")
         );
     }
 

@@ -99,16 +99,19 @@ public sealed class HearingThereTests
         Assert.Equal(new DateTimeOffset(2026, 11, 23, 10, 0, 0, TimeSpan.Zero), run.Due);
     }
 
-    [Fact]
-    public async Task A_clock_that_is_off_is_corrected_and_begin_and_end_are_one_run_though_it_drifts()
+    [Theory]
+    [InlineData(1)]
+    [InlineData(-1)]
+    public async Task A_clock_that_is_off_is_corrected_and_begin_and_end_are_one_run_though_it_drifts(int hours)
     {
+        string At(string time) => $"2026-11-23T{10 + hours:00}:{time}Z";
         await using var bench = await StartAsync();
         using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
         await bench.TickAsync("2026-11-23T10:01:00Z");
-        // An hour and 29 s ahead, and then an hour and 31 s.
-        await SayAsync(bench, curlew, 3629, Log(Started("a", "2026-11-23T11:00:35Z")));
+        // An hour and 29 s ahead or behind, and then an hour and 31 s.
+        await SayAsync(bench, curlew, hours * 3629, Log(Started("a", At("00:35"))));
         await bench.TickAsync("2026-11-23T10:10:00Z");
-        await SayAsync(bench, curlew, 3631, Log(Ended("b", "2026-11-23T11:00:35Z", "2026-11-23T11:09:00Z")));
+        await SayAsync(bench, curlew, hours * 3631, Log(Ended("b", At("00:35"), At("09:00"))));
         var run = Assert.Single(await RunsAsync(bench));
         Assert.Equal((RunState.Ended, Outcome.Ok), (run.State, run.Outcome!.Value));
         Assert.InRange(

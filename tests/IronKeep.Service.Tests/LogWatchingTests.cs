@@ -36,6 +36,29 @@ public sealed class LogWatchingTests
 
     private static async Task<RunAnswer> LastAsync(Bench bench) => (await bench.GetAsync<JobAnswer>("jobs/tide")).LastRun!;
 
+    /// <summary>Two machines have a log of that name; the file that lies here is that of the service's machine.</summary>
+    [Fact]
+    public async Task Of_a_job_on_several_machines_a_log_that_all_name_alike_is_heard_for_this_one_alone_and_nothing_of_before_twice()
+    {
+        await using var bench = await BeginAsync();
+        Write(bench, "tide copy started 2026-11-22 10:00:05\n700 readings, 3 MB\nall sent\ntide copy ended 2026-11-22 10:04:05\n");
+        await LookAsync(bench);
+        var charter = (await bench.GetAsync<CharterAnswer>("charter")).Yaml;
+        await bench.ApplyAsync(
+            charter.Replace("  tide:\n    watched", "  tide:\n    on: all\n    watched", StringComparison.Ordinal)
+                + "\nmachines:\n  heron: {}\n  knot: {}\n"
+        );
+        Assert.Equal(2, (await bench.GetAsync<List<JobAnswer>>("jobs")).Count);
+        await bench.TickAsync("2026-11-23T10:04:00Z");
+        Write(bench, "tide copy started 2026-11-23 10:00:10\n710 readings, 3 MB\nall sent\ntide copy ended 2026-11-23 10:03:10\n");
+        await LookAsync(bench);
+        await LookAsync(bench);
+        Assert.Equal(
+            ["heron 22", "heron 23"],
+            (await bench.GetAsync<Page<RunAnswer>>("runs?job=tide")).Items.Select(r => $"{r.Machine} {r.Began:dd}").Order()
+        );
+    }
+
     [Fact]
     public async Task A_log_makes_runs_of_its_nights_with_the_lines_that_decided_and_no_restart_makes_one_twice()
     {

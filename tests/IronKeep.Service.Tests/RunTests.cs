@@ -65,7 +65,7 @@ public sealed class RunTests
         await bench.IdleAsync();
         await using var db = await bench.Services.GetRequiredService<IDbContextFactory<KeepContext>>().CreateDbContextAsync();
         // A run that waits because nothing begins.
-        bench.Services.GetRequiredService<Dispatch>().IsHeld = true;
+        await bench.Services.GetRequiredService<Dispatch>().HoldAsync();
         var waiting = new Run
         {
             Kind = RunKind.Backup,
@@ -86,7 +86,7 @@ public sealed class RunTests
         Assert.Equal(("ended", "cancelled"), (cancelled.State.Word(), cancelled.Outcome.Word()));
         using (var again = await bench.RawAsync(HttpMethod.Post, $"runs/{waiting.Id}/cancel"))
             Assert.Equal(HttpStatusCode.Conflict, again.StatusCode);
-        bench.Services.GetRequiredService<Dispatch>().IsHeld = false;
+        bench.Services.GetRequiredService<Dispatch>().Release();
         await bench.BackUpAsync();
         Assert.Single(await bench.CopiesAsync());
         Assert.Empty(await bench.OpenAlertsAsync());

@@ -149,7 +149,8 @@ public sealed class WhoIsToldTests
             {
                 ("telling/who?job=none", HttpStatusCode.NotFound),
                 ("telling/who?store=none", HttpStatusCode.NotFound),
-                ("telling/who?job=counts&machine=knot", HttpStatusCode.BadRequest),
+                ("telling/who?job=counts&store=vault", HttpStatusCode.BadRequest),
+                ("telling/who?job=counts&machine=curlew", HttpStatusCode.NotFound),
                 ("telling/who?at=0001-01-01T00:00:00Z", HttpStatusCode.BadRequest),
                 ("telling/rotas?weeks=0", HttpStatusCode.BadRequest),
                 ("telling/rotas?from=9999-12-31T23:59:59Z", HttpStatusCode.BadRequest),

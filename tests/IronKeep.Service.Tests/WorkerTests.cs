@@ -103,7 +103,7 @@ public sealed class WorkerTests
         bench.Write("a", "1");
         await bench.ApplyAsync(bench.Charter());
         await bench.BackUpAsync();
-        bench.Services.GetRequiredService<Dispatch>().IsHeld = true;
+        await bench.Services.GetRequiredService<Dispatch>().HoldAsync();
         var run = await RunOfAsync(bench, "ghost", kind, kind == RunKind.Check ? """{"Budget":null,"Depth":0}""" : null, attempt);
         await BuryAsync(bench, "ghost");
         await bench.RestartAsync();

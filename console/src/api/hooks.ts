@@ -9,14 +9,28 @@ export const useDuty = () =>
 export const useJobs = () =>
   useQuery({ queryKey: ['jobs'], queryFn: () => take(api.GET('/api/v1/jobs')), refetchInterval: 60_000 });
 
-export const useJob = (name: string) =>
+/** A job, on one of its machines where it is on several. */
+export interface OneJob {
+  name: string;
+  on?: string | undefined;
+}
+
+const at = ({ name, on }: OneJob) => ({ path: { name }, query: { on } });
+
+export const useJob = (job: OneJob) =>
   useQuery({
-    queryKey: ['jobs', name],
-    queryFn: () => take(api.GET('/api/v1/jobs/{name}', { params: { path: { name } } })),
+    queryKey: ['jobs', job.name, job.on],
+    queryFn: () => take(api.GET('/api/v1/jobs/{name}', { params: at(job) })),
   });
 
-export const useRuns = (query: { job?: string; store?: string; kind?: string; outcome?: string; limit?: number }) =>
-  useQuery({ queryKey: ['runs', query], queryFn: () => take(api.GET('/api/v1/runs', { params: { query } })) });
+export const useRuns = (query: {
+  job?: string;
+  store?: string;
+  machine?: string;
+  kind?: string;
+  outcome?: string;
+  limit?: number;
+}) => useQuery({ queryKey: ['runs', query], queryFn: () => take(api.GET('/api/v1/runs', { params: { query } })) });
 
 export const useRun = (id: number | undefined) =>
   useQuery({
@@ -54,10 +68,10 @@ export const usePreviousRun = (run: Run | undefined) =>
     queryFn: () => take(api.GET('/api/v1/runs/{id}/previous', { params: { path: { id: run?.id ?? 0 } } })),
   });
 
-export const useHistory = (name: string) =>
+export const useHistory = (job: OneJob) =>
   useQuery({
-    queryKey: ['jobs', name, 'history'],
-    queryFn: () => take(api.GET('/api/v1/jobs/{name}/history', { params: { path: { name } } })),
+    queryKey: ['jobs', job.name, job.on, 'history'],
+    queryFn: () => take(api.GET('/api/v1/jobs/{name}/history', { params: at(job) })),
   });
 
 export const useFind = (name: string, job: string | undefined) =>
@@ -175,8 +189,7 @@ export function useAct<TInput, TAnswer>(act: (input: TInput) => Promise<TAnswer>
   });
 }
 
-export const useRunJob = () =>
-  useAct((name: string) => take(api.POST('/api/v1/jobs/{name}/runs', { params: { path: { name } } })));
+export const useRunJob = () => useAct((job: OneJob) => take(api.POST('/api/v1/jobs/{name}/runs', { params: at(job) })));
 
 export const useCancelRun = () =>
   useAct((id: number) => take(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id } } })));
@@ -231,12 +244,57 @@ export const useAttachStore = () =>
 export const useMachines = () =>
   useQuery({ queryKey: ['machines'], queryFn: () => take(api.GET('/api/v1/machines')), refetchInterval: 15_000 });
 
+export const useMachine = (name: string) =>
+  useQuery({
+    queryKey: ['machines', name],
+    queryFn: () => take(api.GET('/api/v1/machines/{name}', { params: { path: { name } } })),
+    refetchInterval: 15_000,
+  });
+
+/** A job on each of its machines, or the jobs of a machine. */
+export const useJobsOf = (query: { job?: string; machine?: string }) =>
+  useQuery({
+    queryKey: ['jobs', 'of', query],
+    queryFn: () => take(api.GET('/api/v1/jobs', { params: { query } })),
+    refetchInterval: 60_000,
+  });
+
+/** How many copies of a machine there are, by job and store. */
+export const useCopyCounts = (machine: string) =>
+  useQuery({
+    queryKey: ['copies', 'counts', machine],
+    queryFn: () => take(api.GET('/api/v1/copies/counts', { params: { query: { machine } } })),
+  });
+
+/** The runs that wait; what is at work changes all the time. */
+export const useWaiting = () =>
+  useQuery({
+    queryKey: ['runs', 'waiting'],
+    queryFn: () => take(api.GET('/api/v1/runs/waiting')),
+    refetchInterval: 5_000,
+  });
+
+/** Runs a job again where it did not come off. */
+export const useRerunFailed = () =>
+  useAct(({ name, then }: { name: string; then: boolean }) =>
+    take(
+      api.POST('/api/v1/jobs/{name}/reruns', {
+        params: { path: { name }, query: { settings: then ? 'then' : 'today' } },
+      }),
+    ),
+  );
+
 export const useEnrolMachine = () =>
   useAct((name: string) => take(api.POST('/api/v1/machines/{name}/enrolment', { params: { path: { name } } })));
 
 export const useShutOut = () =>
   useAct(({ name, reason }: { name: string; reason: string }) =>
     take(api.POST('/api/v1/machines/{name}/shut-out', { params: { path: { name } }, body: { reason } })),
+  );
+
+export const useCameBack = () =>
+  useAct(({ name, renamed }: { name: string; renamed: boolean }) =>
+    take(api.POST('/api/v1/machines/{name}/came-back', { params: { path: { name } }, body: { renamed } })),
   );
 
 export const useStoreKeys = (name: string) =>
@@ -258,10 +316,10 @@ export const useConfirmRun = () =>
   useAct((id: number) => take(api.POST('/api/v1/runs/{id}/confirm', { params: { path: { id } } })));
 
 export const usePause = () =>
-  useAct((ask: { name: string; reason: string; until: string }) =>
+  useAct((ask: OneJob & { reason: string; until: string }) =>
     take(
       api.PUT('/api/v1/jobs/{name}/pause', {
-        params: { path: { name: ask.name } },
+        params: at(ask),
         body: { reason: ask.reason, until: ask.until },
       }),
     ),
@@ -269,20 +327,20 @@ export const usePause = () =>
 
 /** Lets nothing of a job expire until a day; what gave rise to it notes it. */
 export const useHoldExpiry = () =>
-  useAct((ask: { name: string; reason: string; until: string; alertId: number | null }) =>
+  useAct((ask: OneJob & { reason: string; until: string; alertId: number | null }) =>
     take(
       api.PUT('/api/v1/jobs/{name}/expiry-hold', {
-        params: { path: { name: ask.name } },
+        params: at(ask),
         body: { reason: ask.reason, until: ask.until, alertId: ask.alertId },
       }),
     ),
   );
 
 export const useLetExpire = () =>
-  useAct((name: string) => take(api.DELETE('/api/v1/jobs/{name}/expiry-hold', { params: { path: { name } } })));
+  useAct((job: OneJob) => take(api.DELETE('/api/v1/jobs/{name}/expiry-hold', { params: at(job) })));
 
 export const useResume = () =>
-  useAct((name: string) => take(api.DELETE('/api/v1/jobs/{name}/pause', { params: { path: { name } } })));
+  useAct((job: OneJob) => take(api.DELETE('/api/v1/jobs/{name}/pause', { params: at(job) })));
 
 export const useHold = () =>
   useAct((ask: { id: string; reason: string; until: string }) =>

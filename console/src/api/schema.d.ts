@@ -902,6 +902,7 @@ export interface paths {
         query?: {
           store?: string;
           asOf?: string;
+          on?: string;
         };
         header?: never;
         path: {
@@ -1211,6 +1212,57 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/jobs/{name}/reruns': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Runs a job again on every machine where it did not come off, or on one of them */
+    post: {
+      parameters: {
+        query?: {
+          on?: string;
+          settings?: string;
+          when?: string;
+        };
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['AlertRerunAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/duty': {
     parameters: {
       query?: never;
@@ -1367,7 +1419,9 @@ export interface paths {
     /** Holds all expiry of a job until an instant, with a reason */
     put: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -1404,7 +1458,9 @@ export interface paths {
     /** Ends the hold of a job's expiry; its policy decides again */
     delete: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2176,10 +2232,13 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** All jobs with where they stand */
+    /** All jobs with where they stand, each on each of its machines; of one job, or of one machine */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          job?: string;
+          machine?: string;
+        };
         header?: never;
         path?: never;
         cookie?: never;
@@ -2221,10 +2280,12 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** One job */
+    /** One job; of one that is on several machines 'on' says where */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2273,7 +2334,9 @@ export interface paths {
     /** Runs the job now */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2318,7 +2381,9 @@ export interface paths {
     /** The runs of a job that left a copy, or were heard to end well, oldest first: size, change and duration */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2366,6 +2431,7 @@ export interface paths {
     get: {
       parameters: {
         query?: {
+          on?: string;
           asOf?: string;
         };
         header?: never;
@@ -2415,7 +2481,9 @@ export interface paths {
     /** Pauses a job until an instant: its planned runs are held back and say why */
     put: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2452,7 +2520,9 @@ export interface paths {
     /** Ends a job's pause */
     delete: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2493,10 +2563,12 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** The machines that the charter declares, that jobs name, or that have an agent */
+    /** The machines that the charter declares, that jobs name, or that have an agent, by how they are protected */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          coverage?: string;
+        };
         header?: never;
         path?: never;
         cookie?: never;
@@ -2676,6 +2748,156 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/machines/{name}/came-back': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Says whether a machine that came with another's key is that machine under a new name, or another */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['CameBackRequest'];
+        };
+      };
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/machines-import/preview': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Which machines a list brings, changes and lacks; nothing is changed */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ImportRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ImportAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/machines-import': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Brings the machines of a list into the charter, all or nothing; revision is that of the preview */
+    post: {
+      parameters: {
+        query: {
+          revision: number;
+          confirm?: boolean;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['ImportRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['ImportAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/jobs/{name}/check-ins': {
     parameters: {
       query?: never;
@@ -2688,7 +2910,9 @@ export interface paths {
     /** A watched job says that it started, or ended and how */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2737,7 +2961,9 @@ export interface paths {
     /** The rules by which a watched job is judged, as they stand in a file for 'try log'; empty where it has none */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2775,7 +3001,9 @@ export interface paths {
     /** When a job's check-in address was made, by whom, and when it was last heard */
     get: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2808,7 +3036,9 @@ export interface paths {
     /** Makes the secret address at which a watched job checks in; the one before is out of use. It is shown once */
     post: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2840,7 +3070,9 @@ export interface paths {
     /** Takes a job's check-in address out of use at once */
     delete: {
       parameters: {
-        query?: never;
+        query?: {
+          on?: string;
+        };
         header?: never;
         path: {
           name: string;
@@ -2872,6 +3104,51 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/runs/waiting': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The runs that wait, in the order in which they would begin, and what each waits for */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['WaitingAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/runs': {
     parameters: {
       query?: never;
@@ -2879,12 +3156,13 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Runs, newest first, by job, store, kind, state and outcome */
+    /** Runs, newest first, by job, store, machine, kind, state and outcome */
     get: {
       parameters: {
         query?: {
           job?: string;
           store?: string;
+          machine?: string;
           kind?: string;
           state?: string;
           outcome?: string;
@@ -3149,6 +3427,55 @@ export interface paths {
           };
           content: {
             'application/json': components['schemas']['PageOfCopyAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/copies/counts': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How many copies there are of each job on each machine in each store, and from when to when */
+    get: {
+      parameters: {
+        query?: {
+          job?: string;
+          machine?: string;
+          store?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['CopyCountAnswer'][];
           };
         };
         /** @description Unauthorized */
@@ -5129,6 +5456,15 @@ export interface components {
     CalendarAddressRequest: {
       label: string;
     };
+    CameBack: {
+      machine: string;
+      cameAs: string;
+      /** Format: date-time */
+      at: string;
+    };
+    CameBackRequest: {
+      renamed: boolean;
+    };
     CeilingAnswer: {
       of: string;
       /** Format: int32 */
@@ -5176,6 +5512,7 @@ export interface components {
       revision: number;
       changes: components['schemas']['CharterChangeAnswer'][];
       consequences: string[];
+      reach?: components['schemas']['ReachAnswer'][];
     };
     CharterKeyAnswer: {
       key: string;
@@ -5326,6 +5663,17 @@ export interface components {
       /** @enum {unknown} */
       kind?: 'full' | 'differential' | 'incremental' | null;
     };
+    CopyCountAnswer: {
+      job: string;
+      machine: string;
+      store: string;
+      /** Format: int32 */
+      count: number;
+      /** Format: date-time */
+      newest: string;
+      /** Format: date-time */
+      oldest: string;
+    };
     CopyDifferencesAnswer: {
       before: components['schemas']['CopyAnswer'];
       after: components['schemas']['CopyAnswer'];
@@ -5347,6 +5695,23 @@ export interface components {
       setBy: null | string;
       /** Format: date-time */
       binUntil: null | string;
+    };
+    /** @enum {unknown} */
+    Coverage: 'covered' | 'late' | 'paused' | 'uncovered' | 'excepted' | 'silent' | 'retired';
+    CoverageAnswer: {
+      class: components['schemas']['Coverage'];
+      why: string;
+      /** Format: date-time */
+      since: null | string;
+    };
+    CoverageNews: {
+      machine: string;
+      class: components['schemas']['Coverage'];
+      why: string;
+      /** Format: date-time */
+      since: string;
+      /** @enum {unknown} */
+      before: 'covered' | 'late' | 'paused' | 'uncovered' | 'excepted' | 'silent' | 'retired' | null;
     };
     DefinitionAnswer: {
       kind: string;
@@ -5436,6 +5801,7 @@ export interface components {
       tonight: null | components['schemas']['DutyTrouble'][];
       /** Format: int32 */
       tonightMore: number;
+      coverage: components['schemas']['DutyCoverage'];
     };
     DutyBroken: {
       job: string;
@@ -5443,6 +5809,19 @@ export interface components {
       /** Format: date-time */
       newestGoodCopy: null | string;
       freshWithin: string;
+    };
+    DutyCoverage: {
+      classes: {
+        [key: string]: number;
+      };
+      news: components['schemas']['CoverageNews'][];
+      /** Format: int32 */
+      newsCount: number;
+      taken: components['schemas']['MachineTaken'][];
+      /** Format: int32 */
+      takenCount: number;
+      decisions: components['schemas']['RetiredCopies'][];
+      cameBack: components['schemas']['CameBack'][];
     };
     DutyGroupNight: {
       date: string;
@@ -5766,6 +6145,32 @@ export interface components {
       /** Format: date-time */
       until: string;
     };
+    ImportAnswer: {
+      /** Format: int64 */
+      revision: number;
+      /** Format: int32 */
+      listed: number;
+      comes: string[];
+      changes: components['schemas']['ImportChangeAnswer'][];
+      goes: string[];
+      retired: string[];
+      notUsed: string[];
+      mistakes: components['schemas']['MistakeAnswer'][];
+      reach: components['schemas']['ReachAnswer'][];
+      consequences: string[];
+    };
+    ImportChangeAnswer: {
+      machine: string;
+      fields: components['schemas']['FieldChangeAnswer'][];
+    };
+    ImportRequest: {
+      text: string;
+      source: string;
+      columns?: null | {
+        [key: string]: string;
+      };
+      retire?: null | components['schemas']['RetireWords'];
+    };
     JobAnswer: {
       name: string;
       machine: string;
@@ -5795,6 +6200,8 @@ export interface components {
       logRules: null | string;
       streams: string[];
       steps: null | components['schemas']['JobStepsAnswer'];
+      onSeveral: null | string;
+      values: null | components['schemas']['JobValueAnswer'][];
     };
     JobForecastAnswer: {
       job: string;
@@ -5824,6 +6231,11 @@ export interface components {
       afterSuccess: string[];
       afterFailure: string[];
       alwaysAfter: string[];
+    };
+    JobValueAnswer: {
+      key: string;
+      text: string;
+      from: string;
     };
     JobWhenAnswer: {
       job: string;
@@ -5892,6 +6304,23 @@ export interface components {
       stands: null | components['schemas']['MachineState'];
       services: components['schemas']['ServiceStanding'][];
       readOver: null | string;
+      coverage: components['schemas']['CoverageAnswer'];
+      retired: null | components['schemas']['RetiredCopies'];
+      exceptedFrom: string[];
+      nights: (
+        | 'ok'
+        | 'warned'
+        | 'suspect'
+        | 'failed'
+        | 'timed-out'
+        | 'missed'
+        | 'refused'
+        | 'held-back'
+        | 'not-needed'
+        | 'cancelled'
+        | null
+      )[];
+      cameAs: null | string;
     };
     MachineFolderAnswer: {
       path: string;
@@ -5908,6 +6337,12 @@ export interface components {
       networks?: null | string[];
       metered?: null | boolean;
       rooms?: null | components['schemas']['RoomAt'][];
+    };
+    MachineTaken: {
+      job: string;
+      machine: string;
+      /** Format: date-time */
+      since: string;
     };
     MachinesAnswer: {
       agentsAt: null | string;
@@ -6067,6 +6502,8 @@ export interface components {
       /** Format: int64 */
       roomBytes: null | number;
       consequences: string[];
+      reach?: components['schemas']['ReachAnswer'][];
+      machines?: null | string[];
       when?: null | string;
       remarks?: string[];
     };
@@ -6108,6 +6545,16 @@ export interface components {
       /** Format: date-time */
       to: string;
       name: string;
+    };
+    ReachAnswer: {
+      change: components['schemas']['ChangeKind'];
+      job: string;
+      machines: string[];
+      /** Format: int32 */
+      count: number;
+      fields: components['schemas']['FieldChangeAnswer'][];
+      /** Format: int32 */
+      letsGo: null | number;
     };
     ReadLog: {
       deciding: null | components['schemas']['EvidenceLine'];
@@ -6291,6 +6738,19 @@ export interface components {
       existing?: null | string;
       machine?: null | string;
       reason?: null | string;
+    };
+    RetireWords: {
+      since: string;
+      copiesUntil: string;
+      copiesOwner: string;
+      decideBy: string;
+    };
+    RetiredCopies: {
+      machine: string;
+      copiesOwner: string;
+      decideBy: string;
+      copiesUntil: string;
+      over: boolean;
     };
     RoomAt: {
       mount: string;
@@ -6697,6 +7157,32 @@ export interface components {
       newestTaken: string;
       /** Format: date-time */
       oldestTaken: string;
+    };
+    WaitingAnswer: {
+      /** Format: date-time */
+      asOf: string;
+      /** Format: int32 */
+      atWork: number;
+      /** Format: int32 */
+      count: number;
+      runs: components['schemas']['WaitingRunAnswer'][];
+    };
+    WaitingRunAnswer: {
+      /** Format: int64 */
+      id: number;
+      kind: components['schemas']['RunKind'];
+      job: null | string;
+      machine: string;
+      store: null | string;
+      /** Format: int32 */
+      importance: number;
+      /** Format: date-time */
+      due: null | string;
+      /** Format: date-time */
+      queued: string;
+      waitsFor: string;
+      /** Format: date-time */
+      aboutAt: null | string;
     };
     WhoAnswer: {
       /** Format: date-time */

@@ -5,6 +5,7 @@ test('a refusal with a code is followed by what to do here, never by a call of t
   const codes = [
     'not-there',
     'which-store',
+    'which-machine',
     'sign-in-needed',
     'page-out-of-date',
     'exists-already',
@@ -12,7 +13,7 @@ test('a refusal with a code is followed by what to do here, never by a call of t
     'too-far-ahead',
   ];
   for (const code of codes) {
-    const said = wayOut(code, { kind: 'job', name: 'register', stores: 'cellar, attic' });
+    const said = wayOut(code, { kind: 'job', name: 'register', stores: 'cellar, attic', machines: 'knot, tern' });
     expect(said).toMatch(/^[A-Z].*\.$/);
     expect(said).not.toMatch(/GET|POST|header|\?[a-z]+=|ironkeep /);
   }

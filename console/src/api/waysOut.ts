@@ -5,6 +5,8 @@ export function wayOut(code: string | undefined, facts: Record<string, string> =
       return 'It may have been removed meanwhile; go back to the list.';
     case 'which-store':
       return `Choose one of its stores (${facts.stores}).`;
+    case 'which-machine':
+      return `Open it on one of its machines (${facts.machines}).`;
     case 'sign-in-needed':
       return 'Sign in again.';
     case 'page-out-of-date':

@@ -32,6 +32,13 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                         .HasColumnType("text")
                         .UseCollation("C");
 
+                    b.Property<string>("CameAs")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<long?>("CameAsAt")
+                        .HasColumnType("bigint");
+
                     b.Property<double>("ClockAhead")
                         .HasColumnType("double precision");
 
@@ -458,6 +465,27 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                     b.HasIndex("Job", "Machine", "Taken");
 
                     b.ToTable("Copies");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.CoverageSince", b =>
+                {
+                    b.Property<string>("Machine")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
+                    b.Property<string>("Before")
+                        .HasColumnType("text");
+
+                    b.Property<string>("Class")
+                        .IsRequired()
+                        .HasColumnType("text");
+
+                    b.Property<long>("Since")
+                        .HasColumnType("bigint");
+
+                    b.HasKey("Machine");
+
+                    b.ToTable("MachineCoverages");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Fact", b =>

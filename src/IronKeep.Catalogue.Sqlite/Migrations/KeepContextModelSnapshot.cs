@@ -25,6 +25,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .IsRequired()
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("CameAs")
+                        .HasColumnType("TEXT");
+
+                    b.Property<long?>("CameAsAt")
+                        .HasColumnType("INTEGER");
+
                     b.Property<double>("ClockAhead")
                         .HasColumnType("REAL");
 
@@ -405,6 +411,26 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.HasIndex("Job", "Machine", "Taken");
 
                     b.ToTable("Copies");
+                });
+
+            modelBuilder.Entity("IronKeep.Catalogue.CoverageSince", b =>
+                {
+                    b.Property<string>("Machine")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Before")
+                        .HasColumnType("TEXT");
+
+                    b.Property<string>("Class")
+                        .IsRequired()
+                        .HasColumnType("TEXT");
+
+                    b.Property<long>("Since")
+                        .HasColumnType("INTEGER");
+
+                    b.HasKey("Machine");
+
+                    b.ToTable("MachineCoverages");
                 });
 
             modelBuilder.Entity("IronKeep.Catalogue.Fact", b =>

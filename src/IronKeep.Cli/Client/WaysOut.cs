@@ -22,6 +22,7 @@ internal static class WaysOut
             },
             ProblemCodes.WhichStore when kind == "copy" => $"say which, as in {name}@{First(facts)}",
             ProblemCodes.WhichStore => $"say which, as in '--store {First(facts)}'",
+            ProblemCodes.WhichMachine => $"say which, as in '--on {First(facts, ProblemCodes.Machines)}'",
             ProblemCodes.SignInNeeded => "sign in with 'ironkeep sign-in'",
             ProblemCodes.ExistsAlready => $"change it with 'ironkeep definition set {kind} {name}'",
             ProblemCodes.ChangedMeanwhile => "look at it again, and change what is there now",
@@ -30,6 +31,6 @@ internal static class WaysOut
         };
     }
 
-    private static string First(IReadOnlyDictionary<string, string> facts) =>
-        facts.GetValueOrDefault(ProblemCodes.Stores, "STORE").Split(',')[0];
+    private static string First(IReadOnlyDictionary<string, string> facts, string of = ProblemCodes.Stores) =>
+        facts.GetValueOrDefault(of, "NAME").Split(',')[0];
 }

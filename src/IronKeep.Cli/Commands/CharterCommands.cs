@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
@@ -117,7 +118,7 @@ internal static class CharterCommands
 
     internal static void Print(CharterDiffAnswer answer, string nothing)
     {
-        if (answer.Changes.Count == 0)
+        if (answer.Changes.Count == 0 && nothing.Length > 0)
             Show.Line(nothing);
         foreach (var means in answer.Consequences)
             Show.Line($"COPIES   {means}");
@@ -126,6 +127,33 @@ internal static class CharterCommands
             Show.Line($"{change.Change.Word(), -8} {change.Object} {change.Name}");
             foreach (var field in change.Fields)
                 Show.Line($"           {field.Field}: {field.Before ?? "(none)"} -> {field.After ?? "(none)"}");
+        }
+        // A job on one machine that changes as its own text does needs no second word.
+        Print([
+            .. answer.Reach.Where(r => r.Count != 1 || r.LetsGo != 0 || !answer.Changes.Any(c => c.Object == "job" && c.Name == r.Job)),
+        ]);
+    }
+
+    /// <summary>Which jobs change on which machines, where that is more than the difference itself says.</summary>
+    private static void Print(IReadOnlyList<ReachAnswer> reach)
+    {
+        foreach (var r in reach)
+        {
+            var on = Counted.Named(r.Machines, r.Count);
+            Show.Line(
+                r.Change switch
+                {
+                    ChangeKind.Added => $"MACHINES job {r.Job} takes {on}",
+                    ChangeKind.Removed => $"MACHINES job {r.Job} leaves {on}",
+                    _ => $"MACHINES job {r.Job} changes on {on}",
+                }
+            );
+            foreach (var field in r.Fields)
+                Show.Line($"           {field.Field}: {field.Before ?? "(none)"} -> {field.After ?? "(none)"}");
+            if (r.LetsGo is null)
+                Show.Line("           Its copies are too many to be judged while you wait; look at 'ironkeep prune plan' afterwards.");
+            else if (r.LetsGo > 0)
+                Show.Line($"           {Counted.Of(r.LetsGo.Value, "copy", "copies")} would go");
         }
     }
 

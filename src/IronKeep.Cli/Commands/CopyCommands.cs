@@ -250,7 +250,9 @@ internal static class CopyCommands
                 : (id, "");
             return await client.GetAsync<CopyAnswer>($"copies/{Uri.EscapeDataString(copy)}{store}", cancel);
         }
-        var job = await client.GetAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(id[newest.Length..])}", cancel);
+        // newest:JOB, or newest:JOB@MACHINE of one that is on several.
+        var named = id[newest.Length..].Split('@', 2);
+        var job = await client.GetAsync<JobAnswer>(JobCommands.At(named[0], named.ElementAtOrDefault(1)), cancel);
         return job.NewestGoodCopy
             ?? throw new Client.AnswerException(
                 Root.Refused,

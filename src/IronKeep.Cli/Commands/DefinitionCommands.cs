@@ -2,6 +2,7 @@ using System.CommandLine;
 using IronKeep.Cli.Client;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
+using IronKeep.Core.Quantities;
 
 namespace IronKeep.Cli.Commands;
 
@@ -150,7 +151,16 @@ internal static class DefinitionCommands
             Show.Line($"{m.About}{(m.Field is null ? "" : $", {m.Field}")}: {m.Message}");
         if (preview.Mistakes.Count > 0)
             return Root.NotUnderstood;
-        CharterCommands.Print(new CharterDiffAnswer(0, preview.Changes, preview.Consequences), "would change nothing");
+        CharterCommands.Print(
+            new CharterDiffAnswer(0, preview.Changes, preview.Consequences) { Reach = preview.Reach },
+            "would change nothing"
+        );
+        if (preview.Machines is { } machines)
+            Show.Line(
+                machines.Count == 0
+                    ? "  takes no machine"
+                    : $"  takes {Counted.Of(machines.Count, "machine")}: {string.Join(", ", machines)}"
+            );
         foreach (var due in preview.NextDue)
             Show.Line($"  due {Show.Zoned(due.Local)}   {due.Utc:yyyy-MM-dd HH:mm}Z");
         if (preview.SteadyState is { } keeps)

@@ -98,6 +98,7 @@ internal static class DutyCommands
                 $"Promises of freshness: {promises.Promised - promises.Broken} of {promises.Promised} kept"
                     + (promises.Broken > 0 ? $"; broken for {Counted.Named([.. promises.Worst.Select(w => w.Job)], promises.Broken)}" : "")
             );
+        Print(duty.Coverage);
         if (duty.Tonight is not { } tonight)
             return;
         if (tonight.Count == 0)
@@ -106,6 +107,33 @@ internal static class DutyCommands
             Show.Line($"Tonight, {Show.When(trouble.At)}: {trouble.Subject} {trouble.Message} -> {trouble.Remedy}");
         if (tonight.Count + duty.TonightMore - MostTroubles is > 0 and var more)
             Show.Line($"and {more} more; 'ironkeep forecast' has them all");
+    }
+
+    private static void Print(DutyCoverage coverage)
+    {
+        if (coverage.Classes.Values.Sum() is > 1 and var all)
+            Show.Line(
+                $"Machines: {all} = " + string.Join(" + ", coverage.Classes.Where(c => c.Value > 0).Select(c => $"{c.Value} {c.Key}"))
+            );
+        foreach (var news in coverage.News)
+            Show.Line($"  {news.Class.Word().ToUpperInvariant()} since {Show.When(news.Since)}: {news.Machine}, {news.Why}");
+        if (coverage.NewsCount > coverage.News.Count)
+            Show.Line($"  and {coverage.NewsCount - coverage.News.Count} more; 'ironkeep machine list' has them all");
+        foreach (var taken in coverage.Taken)
+            Show.Line($"  Job {taken.Job} has taken {taken.Machine} since {Show.When(taken.Since)}; its next planned run is there too.");
+        if (coverage.TakenCount > coverage.Taken.Count)
+            Show.Line($"  and {coverage.TakenCount - coverage.Taken.Count} more were taken");
+        foreach (var back in coverage.CameBack)
+            Show.Line(
+                $"  CAME BACK: a machine with the key of {back.Machine} wanted to join as {back.CameAs}, {Show.When(back.At)}. Say what it "
+                    + $"is with 'ironkeep machine came-back {back.Machine}'."
+            );
+        foreach (var decision in coverage.Decisions)
+            Show.Line(
+                $"  DECIDE: {decision.CopiesOwner} was to say by {decision.DecideBy} what becomes of the copies of {decision.Machine}, "
+                    + "which "
+                    + (decision.Over ? $"were kept until {decision.CopiesUntil}." : $"are kept until {decision.CopiesUntil}.")
+            );
     }
 
     private static char Mark(Outcome? ended, int planned) =>

@@ -27,6 +27,15 @@ internal static class JobCommands
 
     private static Argument<string> Name => CompletionCommand.Job(new("NAME") { Description = "The job's name" });
 
+    /// <summary>Which of its machines is meant, of a job that is on several.</summary>
+    internal static Option<string?> On => new("--on") { Description = "On which machine, of a job that is on several" };
+
+    /// <summary>The address of a job on a machine, or of something about it.</summary>
+    internal static string At(string job, string? machine, string what = "", string more = "") =>
+        $"jobs/{Uri.EscapeDataString(job)}{what}"
+        + (machine is null ? "" : $"?on={Uri.EscapeDataString(machine)}")
+        + (more.Length == 0 ? "" : $"{(machine is null ? "?" : "&")}{more}");
+
     private static Command List() => Common.Verb("list", "All jobs and where they stand", async (parsed, client, cancel) =>
         {
             var jobs = await client.GetAsync<IReadOnlyList<JobAnswer>>("jobs", cancel);
@@ -55,19 +64,24 @@ internal static class JobCommands
 
     private static Command One()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         return Common.Verb(
             "show",
-            "One job: when it is due, how fresh its copies are, what it keeps",
+            "One job: when it is due, how fresh its copies are, what it keeps; with --on every value on a machine and where it comes from",
             async (parsed, client, cancel) =>
             {
-                var job = await client.GetAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}", cancel);
+                var job = await client.GetAsync<JobAnswer>(At(parsed.GetValue(name)!, parsed.GetValue(on)), cancel);
                 if (Common.AsJson(parsed))
                 {
                     Show.Json(job);
                     return Root.Done;
                 }
-                Show.Line($"{job.Name} on {job.Machine}");
+                Show.Line($"{job.Name} on {job.Machine}{(job.OnSeveral is null ? "" : $", one of several: {job.OnSeveral}")}");
+                if (parsed.GetValue(on) is not null)
+                {
+                    Show.Table(["value", "is", "from"], job.Values!.Select(v => new[] { v.Key, v.Text, v.From }), "nothing is said of it");
+                    return Root.Done;
+                }
                 if (job.Watched)
                     Show.Line(
                         $"  watched      something else carries it out; heard by {string.Join(", ", job.HeardBy.Select(h => Kebab.Of(h)))}"
@@ -110,13 +124,14 @@ internal static class JobCommands
                     Show.Line($"  last run     {run.Id}: {Show.Stands(run)}. {run.Sentence}");
                 return Root.Done;
             },
-            name
+            name,
+            on
         );
     }
 
     private static Command When()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         var asOf = new Option<string?>("--as-of")
         {
             Description = "The instant to look from: a date, a date and time, or an RFC 3339 instant; else now",
@@ -126,8 +141,8 @@ internal static class JobCommands
             "When a job is due around an instant, and why it was or was not",
             async (parsed, client, cancel) =>
             {
-                var at = parsed.GetValue(asOf) is { } text ? $"?asOf={Until.Read(text).UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "";
-                var answer = await client.GetAsync<JobWhenAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/when{at}", cancel);
+                var at = parsed.GetValue(asOf) is { } text ? $"asOf={Until.Read(text).UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "";
+                var answer = await client.GetAsync<JobWhenAnswer>(At(parsed.GetValue(name)!, parsed.GetValue(on), "/when", at), cancel);
                 if (Common.AsJson(parsed))
                 {
                     Show.Json(answer);
@@ -147,6 +162,7 @@ internal static class JobCommands
                 return Root.Done;
             },
             name,
+            on,
             asOf
         );
 
@@ -165,7 +181,7 @@ internal static class JobCommands
 
     private static Command CheckIn()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         var started = new Option<bool>("--started") { Description = "It has started; without this, it has ended" };
         var exitCode = new Option<int>("--exit-code") { Description = "How it ended: 0 is well", DefaultValueFactory = _ => 0 };
         var note = new Option<string?>("--note") { Description = "A word about it" };
@@ -176,7 +192,7 @@ internal static class JobCommands
             {
                 var ended = !parsed.GetValue(started);
                 var answer = await client.PostAsync<CheckInAnswer>(
-                    $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-ins",
+                    At(parsed.GetValue(name)!, parsed.GetValue(on), "/check-ins"),
                     new CheckInRequest(
                         ended ? CheckInState.Ended : CheckInState.Started,
                         ended ? parsed.GetValue(exitCode) : null,
@@ -195,6 +211,7 @@ internal static class JobCommands
                 return Root.Done;
             },
             name,
+            on,
             started,
             exitCode,
             note
@@ -203,14 +220,14 @@ internal static class JobCommands
 
     private static Command Address()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         var takeBack = new Option<bool>("--take-back") { Description = "Take the address out of use at once" };
         return Common.Verb(
             "address",
             "Makes the secret address at which a watched job checks in; the one before is out of use",
             async (parsed, client, cancel) =>
             {
-                var path = $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/check-in-address";
+                var path = At(parsed.GetValue(name)!, parsed.GetValue(on), "/check-in-address");
                 if (parsed.GetValue(takeBack))
                 {
                     await client.DeleteAsync<object>(path, cancel);
@@ -232,29 +249,31 @@ internal static class JobCommands
                 return Root.Done;
             },
             name,
+            on,
             takeBack
         );
     }
 
     private static Command RunNow()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         return Common.Verb(
             "run",
             "Runs a job now and stays until it has ended",
             async (parsed, client, cancel) =>
             {
-                var run = await client.PostAsync<RunAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/runs", null, cancel);
+                var run = await client.PostAsync<RunAnswer>(At(parsed.GetValue(name)!, parsed.GetValue(on), "/runs"), null, cancel);
                 return await Watching.BegunAsync(parsed, client, run, cancel);
             },
             name,
+            on,
             Watching.NoWait
         );
     }
 
     private static Command Pause()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         var reason = new Option<string>("--reason") { Description = "Why, in a few words", Required = true };
         var until = Until.Option("Until when: a date, a date and time, or a span such as '3 days'");
         return Common.Verb(
@@ -263,7 +282,7 @@ internal static class JobCommands
             async (parsed, client, cancel) =>
             {
                 var job = await client.PutAsync<JobAnswer>(
-                    $"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/pause",
+                    At(parsed.GetValue(name)!, parsed.GetValue(on), "/pause"),
                     new PauseRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!)),
                     cancel
                 );
@@ -274,6 +293,7 @@ internal static class JobCommands
                 return Root.Done;
             },
             name,
+            on,
             reason,
             until
         );
@@ -281,7 +301,7 @@ internal static class JobCommands
 
     private static Command HoldExpiry()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         var reason = new Option<string>("--reason") { Description = "Why, in a few words", Required = true };
         var until = Until.Option("Until when: a date, a date and time, or a span such as '3 days'");
         var alert = new Option<long?>("--alert") { Description = "The alert that gives rise to it, on which it is noted" };
@@ -292,7 +312,7 @@ internal static class JobCommands
             {
                 var job = parsed.GetValue(name)!;
                 var hold = await client.PutAsync<ExpiryHoldAnswer>(
-                    $"jobs/{Uri.EscapeDataString(job)}/expiry-hold",
+                    At(job, parsed.GetValue(on), "/expiry-hold"),
                     new ExpiryHoldRequest(parsed.GetValue(reason)!, Until.Read(parsed.GetValue(until)!), parsed.GetValue(alert)),
                     cancel
                 );
@@ -303,6 +323,7 @@ internal static class JobCommands
                 return Root.Done;
             },
             name,
+            on,
             reason,
             until,
             alert
@@ -311,33 +332,34 @@ internal static class JobCommands
 
     private static Command LetExpire()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         return Common.Verb(
             "let-expire",
             "Ends the hold of a job's expiry; its policy decides again",
             async (parsed, client, cancel) =>
             {
                 var job = parsed.GetValue(name)!;
-                var held = await client.DeleteAsync<ExpiryHoldAnswer>($"jobs/{Uri.EscapeDataString(job)}/expiry-hold", cancel);
+                var held = await client.DeleteAsync<ExpiryHoldAnswer>(At(job, parsed.GetValue(on), "/expiry-hold"), cancel);
                 if (Common.AsJson(parsed))
                     Show.Json(held);
                 else
                     Show.Line($"Expiry of job {job} is not held any more; its policy decides");
                 return Root.Done;
             },
-            name
+            name,
+            on
         );
     }
 
     private static Command Resume()
     {
-        var name = Name;
+        var (name, on) = (Name, On);
         return Common.Verb(
             "resume",
             "Ends a job's pause",
             async (parsed, client, cancel) =>
             {
-                var job = await client.DeleteAsync<JobAnswer>($"jobs/{Uri.EscapeDataString(parsed.GetValue(name)!)}/pause", cancel);
+                var job = await client.DeleteAsync<JobAnswer>(At(parsed.GetValue(name)!, parsed.GetValue(on), "/pause"), cancel);
                 if (Common.AsJson(parsed))
                     Show.Json(job);
                 else
@@ -347,7 +369,8 @@ internal static class JobCommands
                     );
                 return Root.Done;
             },
-            name
+            name,
+            on
         );
     }
 

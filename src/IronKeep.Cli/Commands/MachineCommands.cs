@@ -16,31 +16,64 @@ internal static class MachineCommands
     private const int MostRooms = 5;
 
     public static Command Make() =>
-        Common.Noun("machine", "Machines, and the agents that work on them", List(), ShowOne(), Enrol(), ShutOut());
+        Common.Noun(
+            "machine",
+            "Machines, and the agents that work on them",
+            List(),
+            ShowOne(),
+            Enrol(),
+            ShutOut(),
+            CameBack(),
+            Retiring.Make(),
+            Importing.Make()
+        );
 
-    private static Command List() => Common.Verb("list", "All machines, and how their agents stand", async (parsed, client, cancel) =>
+    private static Command List()
+    {
+        var only = new Option<string?>("--coverage")
         {
-            var answer = await client.GetAsync<MachinesAnswer>("machines", cancel);
-            if (Common.AsJson(parsed))
-                Show.Json(answer);
-            else
-                Show.Table(
-                    ["machine", "site", "jobs", "agent", "last heard", "version"],
-                    answer.Machines.Select(m =>
-                        new[]
-                        {
-                            m.Name,
-                            m.Site ?? "",
-                            m.Jobs.ToString(CultureInfo.InvariantCulture),
-                            State(m),
-                            m.HeardAt is { } heard ? Show.When(heard) : "",
-                            m.Version ?? "",
-                        }
-                    ),
-                    "No machine is declared, and none has an agent."
-                );
-            return answer.Machines.Any(m => m.State == AgentState.Lapsed) ? Root.Findings : Root.Done;
-        });
+            Description = $"Only those that are {string.Join(", ", Enum.GetValues<Coverage>().Select(c => c.Word()))}",
+        };
+        return Common.Verb(
+            "list",
+            "All machines, how they are protected, and how their agents stand",
+            async (parsed, client, cancel) =>
+            {
+                var query = parsed.GetValue(only) is { } wanted ? $"machines?coverage={Uri.EscapeDataString(wanted)}" : "machines";
+                var answer = await client.GetAsync<MachinesAnswer>(query, cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(answer);
+                else
+                    Print(answer);
+                return answer.Machines.Any(m => m.State == AgentState.Lapsed || MachineCoverage.IsBadClass(m.Coverage.Class))
+                    ? Root.Findings
+                    : Root.Done;
+            },
+            only
+        );
+    }
+
+    private static void Print(MachinesAnswer answer)
+    {
+        Show.Table(
+            ["machine", "site", "coverage", ">jobs", "agent", "last heard", "version"],
+            answer.Machines.Select(m =>
+                new[]
+                {
+                    m.Name,
+                    m.Site ?? "",
+                    m.Coverage.Class.Word(),
+                    m.Jobs.ToString(CultureInfo.InvariantCulture),
+                    State(m),
+                    m.HeardAt is { } heard ? Show.When(heard) : "",
+                    m.Version ?? "",
+                }
+            ),
+            "There is no such machine."
+        );
+        foreach (var m in answer.Machines.Where(m => MachineCoverage.IsBadClass(m.Coverage.Class)))
+            Show.Line($"{m.Name} is {m.Coverage.Class.Word()}: {m.Coverage.Why}");
+    }
 
     private static Command ShowOne()
     {
@@ -55,7 +88,7 @@ internal static class MachineCommands
                     Show.Json(machine);
                 else
                     Print(machine);
-                return machine.State == AgentState.Lapsed ? Root.Findings : Root.Done;
+                return machine.State == AgentState.Lapsed || MachineCoverage.IsBadClass(machine.Coverage.Class) ? Root.Findings : Root.Done;
             },
             name
         );
@@ -120,7 +153,42 @@ internal static class MachineCommands
         );
     }
 
-    private static Argument<string> Name() => new("name") { Description = "The machine" };
+    private static Command CameBack()
+    {
+        var name = Name();
+        var renamed = new Option<bool>("--renamed") { Description = "It is this machine, and has its new name from now on" };
+        var another = new Option<bool>("--another") { Description = "It is another machine; it needs a key of its own" };
+        return Common.Verb(
+            "came-back",
+            "Say what a machine is that came with this one's key under another name",
+            async (parsed, client, cancel) =>
+            {
+                var machine = parsed.GetValue(name)!;
+                if (parsed.GetValue(renamed) == parsed.GetValue(another))
+                    throw new AnswerException(
+                        Root.NotUnderstood,
+                        "say one of the two: --renamed where it is the same machine, --another where it is not"
+                    );
+                await client.PostAsync<object>(
+                    $"machines/{Uri.EscapeDataString(machine)}/came-back",
+                    new CameBackRequest(parsed.GetValue(renamed)),
+                    cancel
+                );
+                Show.Line(
+                    parsed.GetValue(renamed)
+                        ? "Its key has the new name now; give the join command there once more. What it stored stays under the old name: "
+                            + $"retire {machine}, and see what its copies are still for."
+                        : "It has to make a key of its own: remove the agent's folder there, and join again."
+                );
+                return Root.Done;
+            },
+            name,
+            renamed,
+            another
+        );
+    }
+
+    internal static Argument<string> Name() => new("name") { Description = "The machine" };
 
     private static string State(MachineAnswer machine) =>
         machine.Own ? "the service itself"
@@ -137,6 +205,10 @@ internal static class MachineCommands
         Fact("tags", m.Tags.Count == 0 ? null : string.Join(", ", m.Tags));
         Fact("charter", m.Declared ? null : "does not declare it");
         Fact("jobs", m.Jobs.ToString(CultureInfo.InvariantCulture));
+        Fact("coverage", $"{m.Coverage.Class.Word()}: {m.Coverage.Why}");
+        Fact("since", m.Coverage.Since is { } since ? Show.When(since) : null);
+        Fact("excepted from", m.ExceptedFrom.Count == 0 ? null : string.Join(", ", m.ExceptedFrom));
+        Fact("copies", m.Retired is { } r ? $"kept until {r.CopiesUntil}; {r.CopiesOwner} decides about them by {r.DecideBy}" : null);
         Fact("agent", State(m));
         Fact("read over", m.ReadOver);
         Fact("code good until", m.CodeUntil is { } until ? Show.When(until) : null);

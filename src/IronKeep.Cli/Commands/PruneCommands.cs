@@ -13,6 +13,7 @@ internal static class PruneCommands
     private static Command Plan()
     {
         var job = CompletionCommand.Job(new Argument<string>("JOB") { Description = "The job's name" });
+        var on = JobCommands.On;
         var store = new Option<string?>("--store") { Description = "Which of the job's stores, where it has several" };
         var asOf = new Option<string?>("--as-of")
         {
@@ -24,7 +25,12 @@ internal static class PruneCommands
             async (parsed, client, cancel) =>
             {
                 var plan = await client.PostAsync<PrunePlanAnswer>(
-                    $"jobs/{Uri.EscapeDataString(parsed.GetValue(job)!)}/prune-plans{Query(parsed.GetValue(store), parsed.GetValue(asOf))}",
+                    JobCommands.At(
+                        parsed.GetValue(job)!,
+                        parsed.GetValue(on),
+                        "/prune-plans",
+                        Query(parsed.GetValue(store), parsed.GetValue(asOf))
+                    ),
                     null,
                     cancel
                 );
@@ -71,6 +77,7 @@ internal static class PruneCommands
                 return plan.Brake.Count > 0 ? Root.Findings : Root.Done;
             },
             job,
+            on,
             store,
             asOf
         );
@@ -106,6 +113,6 @@ internal static class PruneCommands
             parts.Add($"store={Uri.EscapeDataString(store)}");
         if (asOf is not null)
             parts.Add($"asOf={Uri.EscapeDataString(asOf)}");
-        return parts.Count == 0 ? "" : "?" + string.Join('&', parts);
+        return string.Join('&', parts);
     }
 }

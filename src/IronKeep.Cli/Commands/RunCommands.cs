@@ -10,7 +10,7 @@ namespace IronKeep.Cli.Commands;
 internal static class RunCommands
 {
     public static Command Make() =>
-        Common.Noun("run", "Attempts: of backups, checks, prunes, restores", List(), One(), Log(), Watch(), Cancel(), Confirm());
+        Common.Noun("run", "Attempts: of backups, checks, prunes, restores", List(), Waiting(), One(), Log(), Watch(), Cancel(), Confirm());
 
     private static Argument<long> Id => new("RUN") { Description = "The run's number" };
 
@@ -67,6 +67,40 @@ internal static class RunCommands
             most
         );
     }
+
+    private static Command Waiting() =>
+        Common.Verb(
+            "waiting",
+            "The runs that wait, in the order in which they would begin, and what each waits for",
+            async (parsed, client, cancel) =>
+            {
+                var answer = await client.GetAsync<WaitingAnswer>("runs/waiting", cancel);
+                if (Common.AsJson(parsed))
+                {
+                    Show.Json(answer);
+                    return Root.Done;
+                }
+                Show.Table(
+                    [">run", "of", "machine", "waits for", "begins about", ">importance", "due"],
+                    answer.Runs.Select(r =>
+                        new[]
+                        {
+                            $"{r.Id}",
+                            r.Kind == RunKind.Backup ? r.Job ?? "" : $"{r.Kind.Word()} {r.Job ?? r.Store}",
+                            r.Machine,
+                            r.WaitsFor,
+                            r.AboutAt is { } at ? Show.When(at) : "cannot be told",
+                            $"{r.Importance}",
+                            r.Due is { } due ? Show.When(due) : "",
+                        }
+                    ),
+                    $"No run waits; {Counted.Of(answer.AtWork, "run")} at work."
+                );
+                if (answer.Count > answer.Runs.Count)
+                    Show.Line($"and {answer.Count - answer.Runs.Count} more");
+                return Root.Done;
+            }
+        );
 
     private static Command One()
     {

@@ -17,23 +17,31 @@ public sealed record RunClaim(
     /// <summary>Two claims of one key may start under just the same conditions.</summary>
     public string Key { get; } = string.Join('\n', [Machine, .. Stores, "", .. Locks]);
 
-    /// <summary>The order among those that wait: importance, due instant, name.</summary>
+    /// <summary>The order among those that wait: importance, due instant, name, machine.</summary>
     public static int Order(RunClaim a, RunClaim b) =>
         b.Importance.CompareTo(a.Importance) is var byImportance and not 0 ? byImportance
         : a.Due.CompareTo(b.Due) is var byDue and not 0 ? byDue
-        : string.CompareOrdinal(a.Job, b.Job);
+        : string.CompareOrdinal(a.Job, b.Job) is var byJob and not 0 ? byJob
+        : string.CompareOrdinal(a.Machine, b.Machine);
 }
 
 /// <summary>
-/// How many runs may be at work at once: overall, on a machine, into a store, and one for each lock and job. Knows what is at work.
-/// The service starts runs by it, and the forecast plays them by it. Source: docs/semantics.md, section 2 (Planned runs, lateness,
-/// catch-up).
+/// How many runs may be at work at once: overall, on a machine, over a line, into a store, and one for each lock and job. Knows what is
+/// at work. The service starts runs by it, and the forecast plays them by it. Source: docs/semantics.md, section 2 (Planned runs,
+/// lateness, catch-up).
 /// </summary>
-public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> ofMachine, IReadOnlyDictionary<string, int> ofStore)
+public sealed class RunCeilings(
+    int overall,
+    IReadOnlyDictionary<string, int> ofMachine,
+    IReadOnlyDictionary<string, int> ofStore,
+    IReadOnlyDictionary<string, int>? ofLine = null,
+    SharedLines? lines = null
+)
 {
     /// <summary>Where there is a ceiling: how many more runs it leaves room for.</summary>
     private readonly Dictionary<string, int> leftOn = new(ofMachine),
-        leftInto = new(ofStore);
+        leftInto = new(ofStore),
+        leftOver = new(ofLine ?? new Dictionary<string, int>());
     private readonly Dictionary<string, string> lockedBy = [];
     private readonly HashSet<(string Job, string Machine)> jobs = [];
 
@@ -42,7 +50,9 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         new(
             charter.RunsAtOnce ?? overall,
             charter.Machines.Values.Where(m => m.RunsAtOnce is not null).ToDictionary(m => m.Name, m => m.RunsAtOnce!.Value),
-            charter.Stores.Values.Where(s => s.RunsAtOnce is not null).ToDictionary(s => s.Name, s => s.RunsAtOnce!.Value)
+            charter.Stores.Values.Where(s => s.RunsAtOnce is not null).ToDictionary(s => s.Name, s => s.RunsAtOnce!.Value),
+            charter.Lines.Values.Where(l => l.RunsAtOnce is not null).ToDictionary(l => l.Name, l => l.RunsAtOnce!.Value),
+            SharedLines.Of(charter)
         );
 
     public int AtWork { get; private set; }
@@ -63,6 +73,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
             Obstacles.Job => $"an earlier run of {name}",
             Obstacles.Overall => $"the ceiling of {overall} at once",
             Obstacles.Machine => $"machine {name}, which has a ceiling of {ofMachine[name!]}",
+            Obstacles.Line => $"line {name}, which has a ceiling of {ofLine![name!]}",
             Obstacles.Store => $"store {name}, which has a ceiling of {ofStore[name!]}",
             _ => $"lock {name}, which {lockedBy[name!]} has",
         };
@@ -74,6 +85,7 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         Job,
         Overall,
         Machine,
+        Line,
         Store,
         Lock,
     }
@@ -86,6 +98,9 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
             return (Obstacles.Overall, null);
         if (leftOn.TryGetValue(claim.Machine, out var there) && there <= 0)
             return (Obstacles.Machine, claim.Machine);
+        foreach (var line in lines?.Of(claim.Machine) ?? [])
+            if (leftOver.TryGetValue(line.Name, out var free) && free <= 0)
+                return (Obstacles.Line, line.Name);
         foreach (var store in claim.Stores)
             if (leftInto.TryGetValue(store, out var room) && room <= 0)
                 return (Obstacles.Store, store);
@@ -101,6 +116,8 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         AtWork++;
         jobs.Add((claim.Job, claim.Machine));
         Count(leftOn, claim.Machine, -1);
+        foreach (var line in lines?.Of(claim.Machine) ?? [])
+            Count(leftOver, line.Name, -1);
         foreach (var store in claim.Stores)
             Count(leftInto, store, -1);
         foreach (var name in claim.Locks)
@@ -113,6 +130,8 @@ public sealed class RunCeilings(int overall, IReadOnlyDictionary<string, int> of
         AtWork--;
         jobs.Remove((claim.Job, claim.Machine));
         Count(leftOn, claim.Machine, 1);
+        foreach (var line in lines?.Of(claim.Machine) ?? [])
+            Count(leftOver, line.Name, 1);
         foreach (var store in claim.Stores)
             Count(leftInto, store, 1);
         foreach (var name in claim.Locks)

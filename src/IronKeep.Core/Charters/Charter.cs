@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Runtime.CompilerServices;
 using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Reports;
@@ -24,6 +25,9 @@ public sealed record Charter(DateTimeZone Zone)
     /// <summary>Nothing declared, in UTC: what a new service starts with.</summary>
     public static Charter Empty { get; } = new(DateTimeZone.Utc);
 
+    /// <summary>The machine of the service that goes by it, where the jobs are that do not say otherwise.</summary>
+    public string Own { get; init; } = "";
+
     public Schedule? DutyMail { get; init; }
 
     /// <summary>When each route says that it works, in <see cref="Zone"/>; null: never.</summary>
@@ -39,6 +43,7 @@ public sealed record Charter(DateTimeZone Zone)
     /// <summary>After how long without contact an agent's right to speak for its machine ends.</summary>
     public Span AgentLapses { get; init; } = AgentRight.UsualLapse;
     public ImmutableSortedDictionary<string, MachineDefinition> Machines { get; init; } = None<MachineDefinition>();
+    public ImmutableSortedDictionary<string, LineDefinition> Lines { get; init; } = None<LineDefinition>();
     public ImmutableSortedDictionary<string, StoreDefinition> Stores { get; init; } = None<StoreDefinition>();
     public ImmutableSortedDictionary<string, CalendarDefinition> Calendars { get; init; } = None<CalendarDefinition>();
     public ImmutableSortedDictionary<string, PolicyDefinition> Policies { get; init; } = None<PolicyDefinition>();
@@ -53,12 +58,54 @@ public sealed record Charter(DateTimeZone Zone)
     public ImmutableSortedDictionary<string, ReportDefinition> Reports { get; init; } = None<ReportDefinition>();
     public ImmutableSortedDictionary<string, LogRules> LogRules { get; init; } = None<LogRules>();
     public ImmutableSortedDictionary<string, StepDefinition> Steps { get; init; } = None<StepDefinition>();
+
+    /// <summary>The group that all jobs are like; null: none is declared.</summary>
+    public string? JobsLike { get; init; }
+    public ImmutableSortedDictionary<string, JobGroupDefinition> JobGroups { get; init; } = None<JobGroupDefinition>();
+
+    /// <summary>
+    /// The jobs as they are declared, with what their groups say. What holds on a machine is in <see cref="Placed"/>.
+    /// </summary>
     public ImmutableSortedDictionary<string, JobDefinition> Jobs { get; init; } = None<JobDefinition>();
+    public ImmutableSortedDictionary<string, VariantDefinition> Variants { get; init; } = None<VariantDefinition>();
+
+    /// <summary>The jobs whose values differ on a machine from those that they have elsewhere.</summary>
+    internal ImmutableDictionary<(string Job, string Machine), JobDefinition> Varied { get; init; } =
+        ImmutableDictionary<(string Job, string Machine), JobDefinition>.Empty;
 
     private static ImmutableSortedDictionary<string, T> None<T>() => ImmutableSortedDictionary.Create<string, T>(StringComparer.Ordinal);
 
     /// <summary>The zone of a job's schedule.</summary>
     public DateTimeZone ZoneOf(JobDefinition job) => job.Zone ?? Zone;
+
+    /// <summary>Every job on every machine that it is on.</summary>
+    public PlacedJobs Placed => placed.GetValue(this, c => new PlacedJobs(c));
+
+    private static readonly ConditionalWeakTable<Charter, PlacedJobs> placed = new();
+
+    /// <summary>
+    /// The same with a job of its own, under the name of <see cref="PlacedJob.Words"/>, for each machine of one that is on several: for
+    /// what is reckoned job by job.
+    /// </summary>
+    public Charter Flat() =>
+        Placed.All.Any(j => j.IsOnSeveral)
+            ? this with
+            {
+                Jobs = Jobs.Clear().AddRange(Placed.All.Select(j => KeyValuePair.Create(j.Words, (JobDefinition)Flat(j)))),
+                Variants = Variants.Clear(),
+                Varied = Varied.Clear(),
+            }
+            : this;
+
+    private PlacedJob Flat(PlacedJob job) =>
+        !job.IsOnSeveral
+            ? job
+            : job with
+            {
+                Name = job.Words,
+                After = job.After is { } before ? Placed.Find(before, job.Machine)?.Words ?? before : null,
+                Selection = MachineSelection.Of(job.Machine),
+            };
 
     /// <summary>What a job does around its copies.</summary>
     public JobSteps StepsOf(JobDefinition job) =>
@@ -78,24 +125,24 @@ public sealed record Charter(DateTimeZone Zone)
     public string CauseOf(FailureClass failure) => Causes.GetValueOrDefault(Kebab.Of(failure))?.Cause ?? FailureWords.Cause(failure);
 
     /// <summary>
-    /// The job whose schedule makes this one due: itself, or the first of the jobs that it follows. The reader refuses circles.
+    /// The job whose schedule makes this one due: itself, or the first of the jobs that it follows on its machine. The reader refuses
+    /// circles.
     /// </summary>
-    public JobDefinition HeadOf(JobDefinition job)
+    public PlacedJob HeadOf(PlacedJob job)
     {
-        while (job.After is { } before && Jobs.TryGetValue(before, out var head))
+        while (job.After is { } before && Placed.Find(before, job.Machine) is { } head)
             job = head;
         return job;
     }
 
-    /// <summary>The machine that a job belongs to; <paramref name="own"/> is the service's.</summary>
-    public static string MachineOf(JobDefinition job, string own) => job.On ?? own;
-
     /// <summary>
-    /// The job that a file of a store of dated files belongs to, given the job that its name says (empty: none); null when no job leaves
-    /// copies there.
+    /// The job that a file of a store of dated files belongs to, given the job and the machine that its name says (empty: none); null when
+    /// no job leaves copies there.
     /// </summary>
-    public JobDefinition? LeavesIn(string store, string named) =>
-        named.Length > 0 ? Jobs.GetValueOrDefault(named) : Jobs.Values.FirstOrDefault(j => j.Watched && j.Into.Contains(store));
+    public PlacedJob? LeavesIn(string store, string named, string machine = "") =>
+        (named.Length > 0 ? Placed.Named(named) : Placed.All.Where(j => j.Watched && j.Into.Contains(store))).FirstOrDefault(j =>
+            machine.Length == 0 || !j.IsOnSeveral || j.Machine == machine
+        );
 
     /// <summary>
     /// Until how long after it is due something must have been heard of a watched run. One that is heard by its copy alone has its run
@@ -115,16 +162,14 @@ public sealed record Charter(DateTimeZone Zone)
     public static readonly Duration LooksLate = Duration.FromMinutes(2);
 
     /// <summary>The importance by which a job's runs are ordered, 5 first: its own, else its machine's.</summary>
-    public int ImportanceOf(JobDefinition job) =>
-        job.Importance
-        ?? (job.On is { } on && Machines.TryGetValue(on, out var machine) ? machine.Importance : null)
-        ?? MachineDefinition.UsualImportance;
+    public int ImportanceOf(PlacedJob job) =>
+        job.Importance ?? Machines.GetValueOrDefault(job.Machine)?.Importance ?? MachineDefinition.UsualImportance;
 
     /// <summary>
     /// When a job is due in the end, with its zone, calendar, windows and spread; null when it runs by hand only. A job that follows
     /// others is due with the first of them.
     /// </summary>
-    public DueTimes? DueTimesOf(JobDefinition job, string own)
+    public DueTimes? DueTimesOf(PlacedJob job)
     {
         var head = HeadOf(job);
         if (head.When is not { } schedule)
@@ -135,7 +180,7 @@ public sealed record Charter(DateTimeZone Zone)
             WhenClosed = head.WhenClosed,
             Quiet = head.QuietHours,
             WhenQuiet = head.WhenQuiet,
-            Spread = DueTimes.SpreadOf(head.Name, MachineOf(head, own), head.Spread),
+            Spread = DueTimes.SpreadOf(head.Name, head.Machine, head.Spread),
         };
     }
 

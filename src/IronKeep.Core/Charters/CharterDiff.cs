@@ -57,7 +57,7 @@ public static class CharterDiff
     public static ImmutableArray<FieldChange> OfRuns(JobDefinition before, JobDefinition after) =>
         Differing(CharterFields.Of(before), CharterFields.Of(after)).RemoveAll(c => !Runs.Contains(c.Field));
 
-    private static ImmutableArray<FieldChange> Differing(ImmutableArray<CharterField> before, ImmutableArray<CharterField> after)
+    internal static ImmutableArray<FieldChange> Differing(ImmutableArray<CharterField> before, ImmutableArray<CharterField> after)
     {
         var was = before.ToDictionary(f => f.Key);
         var becomes = after.ToDictionary(f => f.Key);

@@ -36,6 +36,7 @@ public static class CharterFields
     public static ImmutableArray<(string Kind, string Section)> Sections { get; } =
     [
         ("machine", "machines"),
+        ("line", "lines"),
         ("store", "stores"),
         ("calendar", "calendars"),
         ("policy", "policies"),
@@ -50,7 +51,9 @@ public static class CharterFields
         ("report", "reports"),
         ("log-rules", "log-rules"),
         ("step", "steps"),
+        ("job-group", "job-groups"),
         ("job", "jobs"),
+        ("variant", "variants"),
     ];
 
     public static ImmutableArray<CharterField> Of(MachineDefinition m) =>
@@ -64,7 +67,19 @@ public static class CharterFields
             One("silent-after", Unless(m.SilentAfter, MachineDefinition.UsualSilence)),
             One("read-over", m.ReadOver?.Server),
             One("host-key", m.ReadOver?.HostKey),
-            One("login-key", m.ReadOver?.LoginKey)
+            One("login-key", m.ReadOver?.LoginKey),
+            One("listed-in", m.ListedIn),
+            One("retired", m.Retired is { } retired ? SentenceWords.Date(retired.Since) : null),
+            One("copies-until", m.Retired is { } kept ? SentenceWords.Date(kept.CopiesUntil) : null),
+            One("copies-owner", m.Retired?.CopiesOwner),
+            One("decide-by", m.Retired is { } decided ? SentenceWords.Date(decided.DecideBy) : null)
+        );
+
+    public static ImmutableArray<CharterField> Of(LineDefinition l) =>
+        List(
+            Many("machines", l.Selection.On),
+            One("runs-at-once", Number(l.RunsAtOnce)),
+            Many("bandwidth", [.. l.Bandwidth.Select(b => b.Words)])
         );
 
     public static ImmutableArray<CharterField> Of(CalendarDefinition c) => List(Many("closed", c.Closed.Entries));
@@ -239,9 +254,14 @@ public static class CharterFields
             One("note", s.Note)
         );
 
+    /// <summary>What a job's own text says, without what it has from its groups.</summary>
+    public static ImmutableArray<CharterField> SaidBy(JobDefinition j) => j.Said ?? Of(j);
+
     public static ImmutableArray<CharterField> Of(JobDefinition j) =>
         List(
-            One("on", j.On),
+            Many("on", j.Selection.On),
+            Many("except", j.Selection.ExceptWords),
+            One("like", j.Like),
             One("watched", j.Watched ? "yes" : null),
             Many("heard-by", j.HeardBy is [Watching.EvidenceSource.CheckIn] ? [] : [.. j.HeardBy.Select(h => Kebab.Of(h))]),
             Many("log", j.Logs),
@@ -309,13 +329,15 @@ public static class CharterFields
             One("heartbeat-file", c.HeartbeatFile),
             One("heartbeat-every", c.HeartbeatFile is null ? null : Unless(c.HeartbeatEvery, Charter.UsualHeartbeat)),
             One("runs-at-once", Number(c.RunsAtOnce)),
-            One("agent-lapses", Unless(c.AgentLapses, AgentRight.UsualLapse))
+            One("agent-lapses", Unless(c.AgentLapses, AgentRight.UsualLapse)),
+            One("jobs-like", c.JobsLike)
         );
 
     /// <summary>Every object by kind and name, with its fields.</summary>
     public static IEnumerable<(string Kind, string Name, ImmutableArray<CharterField> Fields)> Objects(Charter charter) =>
         charter
             .Machines.Values.Select(m => ("machine", m.Name, Of(m)))
+            .Concat(charter.Lines.Values.Select(l => ("line", l.Name, Of(l))))
             .Concat(charter.Stores.Values.Select(s => ("store", s.Name, Of(s))))
             .Concat(charter.Calendars.Values.Select(c => ("calendar", c.Name, Of(c))))
             .Concat(charter.MediaGroups.Values.Select(g => ("media-group", g.Name, Of(g))))
@@ -330,7 +352,9 @@ public static class CharterFields
             .Concat(charter.Reports.Values.Select(r => ("report", r.Name, Of(r))))
             .Concat(charter.LogRules.Values.Select(r => ("log-rules", r.Name, Of(r))))
             .Concat(charter.Steps.Values.Select(s => ("step", s.Name, Of(s))))
-            .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, Of(j))));
+            .Concat(charter.JobGroups.Values.Select(g => ("job-group", g.Name, g.Fields)))
+            .Concat(charter.Jobs.Values.Select(j => ("job", j.Name, SaidBy(j))))
+            .Concat(charter.Variants.Values.Select(v => ("variant", v.Name, v.Fields)));
 
     /// <summary>The fields of one object; null when there is none of that kind and name.</summary>
     public static ImmutableArray<CharterField>? Find(Charter charter, string kind, string name)

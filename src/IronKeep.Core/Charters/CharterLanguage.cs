@@ -26,6 +26,91 @@ public static class CharterLanguage
     /// <summary>What can be told: each of the kinds, under one key.</summary>
     public const string Tellable = "channel, person or rota";
 
+    /// <summary>What a job can say beside where it is; a group of jobs and a variant of one say the same.</summary>
+    private static readonly ImmutableArray<CharterKey> JobValues =
+    [
+        Many("takes"),
+        Many("leaves-out"),
+        One("leaves-out-caches", YesNo),
+        One("other-file-systems", YesNo),
+        Many("into", of: "store"),
+        One("compression"),
+        One("watched", YesNo),
+        Many("heard-by") with
+        {
+            Choices = Words<EvidenceSource>(),
+        },
+        Many("log"),
+        Many("syslog"),
+        Many("syslog-text"),
+        One("log-rules") with
+        {
+            Of = "log-rules",
+        },
+        Many("leaves-copy-in", of: "store"),
+        One("early"),
+        One("note"),
+        Many("streams", of: "step"),
+        Many("before", of: "step"),
+        One("until") with
+        {
+            Of = "step",
+        },
+        One("patience"),
+        Many("still-at"),
+        One("watches-service") with
+        {
+            Of = "step",
+        },
+        One("starts-service") with
+        {
+            Of = "step",
+        },
+        One("starts-at-most"),
+        Many("after-success", of: "step"),
+        Many("after-failure", of: "step"),
+        Many("always-after", of: "step"),
+        One("when"),
+        One("after") with
+        {
+            Of = "job",
+        },
+        One("zone"),
+        One("calendar") with
+        {
+            Of = "calendar",
+        },
+        One<WindowRule>("when-closed"),
+        Many("quiet-hours"),
+        One<WindowRule>("when-quiet"),
+        One("spread"),
+        One("importance"),
+        Many("locks"),
+        Many("needs"),
+        One("policy") with
+        {
+            Of = "policy",
+        },
+        One("fresh-within"),
+        One("start-limit"),
+        One("run-limit"),
+        One<CatchUp>("catch-up"),
+        One("wait-after-return"),
+        One("catch-up-gap"),
+        One<Overlap>("overlap"),
+        One("retries"),
+        One("band"),
+        One<PruneTime>("prune"),
+        Many("tags"),
+        Many("tells", of: Tellable),
+        One<TellWhen>("tell-when"),
+        One<Severity>("severity"),
+        One("expect-size"),
+        One("expect-change"),
+        One("expect-growth"),
+        One("expect-time"),
+    ];
+
     private static readonly ImmutableDictionary<string, ImmutableArray<CharterKey>> Kinds = new Dictionary<
         string,
         ImmutableArray<CharterKey>
@@ -41,6 +126,10 @@ public static class CharterLanguage
             One("heartbeat-every"),
             One("runs-at-once"),
             One("agent-lapses"),
+            One("jobs-like") with
+            {
+                Of = "job-group",
+            },
         ],
         ["machine"] =
         [
@@ -54,7 +143,13 @@ public static class CharterLanguage
             One("read-over"),
             One("host-key"),
             One("login-key"),
+            One("listed-in"),
+            One("retired"),
+            One("copies-until"),
+            One("copies-owner"),
+            One("decide-by"),
         ],
+        ["line"] = [Many("machines", of: "machine"), One("runs-at-once"), Many("bandwidth")],
         ["calendar"] = [Many("closed")],
         ["store"] =
         [
@@ -183,92 +278,16 @@ public static class CharterLanguage
             Many("examples"),
         ],
         ["step"] = [Many("command"), One("as"), One("limit"), One("keeps-as"), One("note")],
-        ["job"] =
+        ["job-group"] = [.. JobValues.Where(k => k.Key is not ("watched" or "after" or "note"))],
+        ["job"] = [Many("on", of: "machine"), Many("except", of: "machine"), One("like") with { Of = "job-group" }, .. JobValues],
+        ["variant"] =
         [
-            One("on") with
-            {
-                Of = "machine",
-            },
-            Many("takes"),
-            Many("leaves-out"),
-            One("leaves-out-caches", YesNo),
-            One("other-file-systems", YesNo),
-            Many("into", of: "store"),
-            One("compression"),
-            One("watched", YesNo),
-            Many("heard-by") with
-            {
-                Choices = Words<EvidenceSource>(),
-            },
-            Many("log"),
-            Many("syslog"),
-            Many("syslog-text"),
-            One("log-rules") with
-            {
-                Of = "log-rules",
-            },
-            Many("leaves-copy-in", of: "store"),
-            One("early"),
-            One("note"),
-            Many("streams", of: "step"),
-            Many("before", of: "step"),
-            One("until") with
-            {
-                Of = "step",
-            },
-            One("patience"),
-            Many("still-at"),
-            One("watches-service") with
-            {
-                Of = "step",
-            },
-            One("starts-service") with
-            {
-                Of = "step",
-            },
-            One("starts-at-most"),
-            Many("after-success", of: "step"),
-            Many("after-failure", of: "step"),
-            Many("always-after", of: "step"),
-            One("when"),
-            One("after") with
+            One("job") with
             {
                 Of = "job",
             },
-            One("zone"),
-            One("calendar") with
-            {
-                Of = "calendar",
-            },
-            One<WindowRule>("when-closed"),
-            Many("quiet-hours"),
-            One<WindowRule>("when-quiet"),
-            One("spread"),
-            One("importance"),
-            Many("locks"),
-            Many("needs"),
-            One("policy") with
-            {
-                Of = "policy",
-            },
-            One("fresh-within"),
-            One("start-limit"),
-            One("run-limit"),
-            One<CatchUp>("catch-up"),
-            One("wait-after-return"),
-            One("catch-up-gap"),
-            One<Overlap>("overlap"),
-            One("retries"),
-            One("band"),
-            One<PruneTime>("prune"),
-            Many("tags"),
-            Many("tells", of: Tellable),
-            One<TellWhen>("tell-when"),
-            One<Severity>("severity"),
-            One("expect-size"),
-            One("expect-change"),
-            One("expect-growth"),
-            One("expect-time"),
+            Many("on", of: "machine"),
+            .. JobValues.Where(k => k.Key is not ("watched" or "after")),
         ],
     }.ToImmutableDictionary();
 

@@ -27,6 +27,9 @@ public sealed record CharterReading(
     IReadOnlyDictionary<string, (int Line, int Column)> Places
 )
 {
+    /// <summary>What is no mistake, and should be looked at.</summary>
+    public ImmutableArray<Mistake> Notes { get; init; } = [];
+
     /// <summary>A text that gave no charter at all, for one reason.</summary>
     public static CharterReading Unreadable(int line, int column, string message) =>
         new(null, [new Mistake(line, column, "the charter", message)], new Dictionary<string, (int, int)>());

@@ -13,26 +13,37 @@ namespace IronKeep.Core.Charters;
 /// Reads a charter from its nodes and finds every mistake at once. The shape is documented in docs/charter.md. Checks that
 /// need a file system (links, rights) are the service's; what can be told from the text alone is told here.
 /// </summary>
-public sealed class CharterReader
+public sealed partial class CharterReader
 {
-    private readonly List<Mistake> mistakes = [];
+    private readonly List<Mistake> mistakes = [],
+        notes = [];
     private readonly List<Use> uses = [];
     private readonly Dictionary<string, (int Line, int Column)> places = [];
 
     private CharterReader() { }
 
-    /// <summary>Reads all of it; mistakes are in the order of the text.</summary>
-    public static CharterReading Read(CharterNode root)
+    /// <summary>
+    /// Reads all of it; mistakes are in the order of the text. <paramref name="own"/> is the machine of whoever goes by it.
+    /// </summary>
+    public static CharterReading Read(CharterNode root, string own = "")
     {
         var reader = new CharterReader();
-        var charter = reader.ReadCharter(root);
-        var found = reader.mistakes.OrderBy(m => m.Line).ThenBy(m => m.Column).ToImmutableArray();
-        return new CharterReading(found.Length == 0 ? charter : null, found, reader.places);
+        var charter = reader.ReadCharter(root, own);
+        // A value that several jobs have from a group is wrong once.
+        var found = reader
+            .mistakes.DistinctBy(m => (m.Line, m.Column, m.Message))
+            .OrderBy(m => m.Line)
+            .ThenBy(m => m.Column)
+            .ToImmutableArray();
+        return new CharterReading(found.Length == 0 ? charter : null, found, reader.places)
+        {
+            Notes = [.. reader.notes.Distinct().OrderBy(n => n.Line).ThenBy(n => n.Column)],
+        };
     }
 
-    private Charter ReadCharter(CharterNode root)
+    private Charter ReadCharter(CharterNode root, string own)
     {
-        var read = new ValueReader("the charter", mistakes, uses);
+        var read = new ValueReader("the charter", mistakes, uses, notes);
         var map = read.Map(
             root,
             ["charter", .. CharterLanguage.Names(CharterFields.Settings), .. CharterFields.Sections.Select(s => s.Section)]
@@ -65,8 +76,12 @@ public sealed class CharterReader
             read.Path(heartbeat);
         else if (map.Scalar("heartbeat-every") is { } every)
             read.Wrong(every, "'heartbeat-every' goes with 'heartbeat-file', the file with the address to fetch");
+        var groups = Named(map.Map("job-groups"), "job-group", JobLayers.Group);
+        var jobsLike = read.Uses(map.Scalar("jobs-like"), "job-group");
+        var all = groups.GetValueOrDefault(jobsLike ?? "");
         var charter = Charter.Empty with
         {
+            Own = own,
             Zone = zone,
             DutyMail = dutyMail,
             SignOfLife = signOfLife,
@@ -76,6 +91,7 @@ public sealed class CharterReader
             RunsAtOnce = read.Number(map.Scalar("runs-at-once"), "a number of runs", 1, DefinitionReaders.MostAtOnce),
             AgentLapses = read.Span(map.Scalar("agent-lapses"), atLeastOne: true) ?? AgentRight.UsualLapse,
             Machines = Named(map.Map("machines"), "machine", DefinitionReaders.Machine),
+            Lines = Named(map.Map("lines"), "line", LineDefinition.Read),
             Stores = Named(map.Map("stores"), "store", DefinitionReaders.Store),
             Calendars = Named(map.Map("calendars"), "calendar", DefinitionReaders.Calendar),
             Policies = Named(map.Map("policies"), "policy", DefinitionReaders.Policy),
@@ -94,8 +110,12 @@ public sealed class CharterReader
             Reports = Named(map.Map("reports"), "report", ReportReader.Report),
             LogRules = Named(map.Map("log-rules"), "log-rules", LogRulesReader.Read),
             Steps = Named(map.Map("steps"), "step", StepReader.Step),
-            Jobs = Named(map.Map("jobs"), "job", JobReader.Read),
+            JobsLike = jobsLike,
+            JobGroups = groups,
+            Jobs = Named(map.Map("jobs"), "job", (name, node, of) => JobLayers.Job(name, node, of, LikeOf(node), all)),
+            Variants = Named(map.Map("variants"), "variant", JobLayers.Variant),
         };
+        charter = charter with { Varied = Varied(charter, map.Map("jobs"), all) };
         foreach (var (about, kind, name) in uses)
         {
             // One that is declared with mistakes of its own is declared all the same.
@@ -120,7 +140,10 @@ public sealed class CharterReader
                 )
             );
         }
-        CheckFollowers(charter.Jobs);
+        CheckNames(charter);
+        CheckRetired(charter);
+        CheckPaths(charter);
+        CheckFollowers(charter);
         CheckTimes(charter);
         CheckLayouts(charter);
         CheckReadOver(charter);
@@ -129,239 +152,53 @@ public sealed class CharterReader
         CheckTold(charter);
         RotationReader.CheckLabels(charter.MediaGroups.Values, mistakes, map.Map("media-groups") ?? root);
         return charter;
-    }
 
-    /// <summary>What can only be told with a job's zone and calendar at hand.</summary>
-    private void CheckTimes(Charter charter)
-    {
-        foreach (var job in charter.Jobs.Values.Where(j => j.When is not null))
-        {
-            var (line, column) = places[$"job {job.Name}"];
-            if (job.When!.NamedZone is { } named && named != charter.ZoneOf(job).Id)
-                mistakes.Add(
-                    new Mistake(
-                        line,
-                        column,
-                        $"job {job.Name}",
-                        $"its rule says that its times are in {named}, but the job's zone is {charter.ZoneOf(job).Id}; give the job 'zone: "
-                            + $"{named}', or take the zone out of the rule"
-                    )
-                );
-            var needsCalendar = job.When is ClockSchedule { Days: WorkingDayRule };
-            if (
-                needsCalendar
-                && job.Calendar is { } calendar
-                && charter.Calendars.TryGetValue(calendar, out var days)
-                && !job.When.IsEverDue(days.Closed)
-            )
-                mistakes.Add(
-                    new Mistake(
-                        line,
-                        column,
-                        $"job {job.Name}",
-                        $"is never due: calendar '{calendar}' closes every day that '{job.When}' could mean"
-                    )
-                );
-        }
-    }
-
-    /// <summary>A store that only a machine's agent reaches takes that machine's copies alone.</summary>
-    private void CheckReached(Charter charter)
-    {
-        foreach (var job in charter.Jobs.Values)
-        foreach (var store in job.Into.Where(s => charter.Stores.TryGetValue(s, out var found) && found.On is { } on && on != job.On))
-            Wrong(
-                uses.First(u => u.About == $"job {job.Name}" && u.Kind == "store" && u.Name.Value == store).Name,
-                $"job {job.Name}",
-                $"store '{store}' lies on {charter.Stores[store].On}, whose agent alone reaches it, and this job is on "
-                    + $"{job.On ?? "the service's own machine"}; choose another store, or let it be 'on: {charter.Stores[store].On}'"
-            );
-    }
-
-    /// <summary>A step whose output is taken says as what it is kept.</summary>
-    private void CheckStreams(Charter charter)
-    {
-        foreach (var job in charter.Jobs.Values)
-        foreach (var step in job.Streams.Where(s => charter.Steps.TryGetValue(s, out var found) && found.KeepsAs is null))
-            Wrong(
-                uses.First(u => u.About == $"job {job.Name}" && u.Kind == "step" && u.Name.Value == step).Name,
-                $"job {job.Name}",
-                $"step '{step}' does not say as what its output is kept; give it 'keeps-as: {job.Name}.dump', or such"
-            );
-    }
-
-    private static readonly string[] Tellable = ["channel", "person", "rota"];
-
-    /// <summary>Whoever tells must name one thing with one name, and reach somebody in every hour of every week.</summary>
-    private void CheckTold(Charter charter)
-    {
-        foreach (var (name, _) in charter.People.Select(p => (p.Key, 0)).Concat(charter.Rotas.Select(r => (r.Key, 1))))
-        {
-            var kinds = Tellable.Where(k => places.ContainsKey($"{k} {name}")).ToList();
-            if (kinds.Count < 2)
-                continue;
-            var (line, column) = places[$"{kinds[^1]} {name}"];
-            mistakes.Add(
-                new Mistake(
-                    line,
-                    column,
-                    $"{kinds[^1]} {name}",
-                    $"there is a {kinds[0]} '{name}' too, and 'tells' could mean either; give one of them another name"
-                )
-            );
-        }
-        if (mistakes.Count > 0)
-            return;
-        var weekly = Holes.WithoutDaysAway(charter);
-        var asked = new HashSet<string>();
-        foreach (var group in uses.Where(u => u.Kind == CharterLanguage.Tellable).GroupBy(u => u.About))
-        {
-            var lists = charter.Routes.Values.Where(r => $"route {r.Name}" == group.Key).SelectMany(r => new[] { r.Tells, r.ThenTells });
-            if (!group.Key.StartsWith("route ", StringComparison.Ordinal))
-                lists =
-                [
-                    [.. group.Select(u => u.Name.Value)],
-                ];
-            foreach (var names in lists.Where(l => l.Length > 0 && asked.Add(string.Join(' ', l))))
-                if (HoleOf(weekly, names) is { } hole)
-                    Wrong(group.First(u => names.Contains(u.Name.Value)).Name, group.Key, hole);
-            if (MoreThanAlerts(charter, group.Key) is { } what && Addressees.TakeAlertsAlone(charter, what.Tells))
-                Wrong(
-                    group.First().Name,
-                    group.Key,
-                    $"a ticket desk takes alerts alone, so nobody would be told {what.Of}; name a person, a rota or another channel as well"
-                );
-        }
-    }
-
-    /// <summary>What else than alerts those are told whom something names, and who they are; null where it is alerts alone.</summary>
-    private static (string Of, ImmutableArray<string> Tells)? MoreThanAlerts(Charter charter, string about)
-    {
-        if (about == "the charter" && (charter.DutyMail ?? charter.SignOfLife) is not null)
-            return ("the duty report and the sign of life", charter.Tells);
-        var name = about[(about.IndexOf(' ', StringComparison.Ordinal) + 1)..];
-        if (about == $"report {name}" && charter.Reports.TryGetValue(name, out var report))
-            return ("that report", report.Tells);
-        if (about == $"route {name}" && charter.Routes.GetValueOrDefault(name) is { TellWhen: TellWhen.Always } route)
-            return ("how runs end", route.Tells);
-        if (about == $"job {name}" && charter.Jobs.GetValueOrDefault(name) is { TellWhen: TellWhen.Always } job)
-            return ("how its runs end", job.Tells);
-        return null;
-    }
-
-    private static string? HoleOf(Charter charter, ImmutableArray<string> names)
-    {
-        var from = Holes.Beginning(charter, names);
-        if (Holes.First(charter, names, from, from + Holes.Year) is not { } hole)
-            return null;
-        string Local(Instant at) => at.InZone(charter.Zone).ToString("ddd HH:mm", CultureInfo.InvariantCulture);
-        var turns = names
-            .Select(n => charter.Rotas.GetValueOrDefault(n))
-            .OfType<RotaDefinition>()
-            .Select(r => $" while {r.TurnAt(hole.From, charter.Zone).Person} is on duty");
-        return $"nobody is told from {Local(hole.From)} to {Local(hole.Until)}{string.Concat(turns.Take(1))}: all are outside their hours; "
-            + $"widen the hours, add a stand-in to the rota, or name a channel as well";
-    }
-
-    /// <summary>The service writes into stores of its own; what others write lies in stores of dated files, and says whose it is.</summary>
-    private void CheckLayouts(Charter charter)
-    {
-        foreach (var use in uses.Where(u => u.Kind == "store" && u.About.StartsWith("job ", StringComparison.Ordinal)))
-        {
-            if (
-                !charter.Stores.TryGetValue(use.Name.Value, out var store)
-                || !charter.Jobs.TryGetValue(use.About["job ".Length..], out var job)
-            )
-                continue;
-            if (job.Watched && store.Dated is null)
-                Wrong(
-                    use.Name,
-                    use.About,
-                    $"leaves its copies in store '{store.Name}', which the service alone writes; name a store with 'layout: dated-files'"
-                );
-            if (!job.Watched && store.Dated is not null)
-                Wrong(
-                    use.Name,
-                    use.About,
-                    $"store '{store.Name}' holds dated files that something else writes; the service puts its copies into stores of its "
-                        + $"own only"
-                );
-            if (
-                store.Dated is { Name.HasJob: false }
-                && charter.Jobs.Values.FirstOrDefault(j => j.Into.Contains(store.Name)) is { } first
-                && first.Name != job.Name
-            )
-                Wrong(
-                    use.Name,
-                    use.About,
-                    $"job {first.Name} leaves its copies in store '{store.Name}' already, and its names do not tell whose a file is; put "
-                        + $"{{job}} into the names, or give each job a store of its own"
-                );
-        }
-    }
-
-    /// <summary>On a machine that the service reads itself nothing can be run, and nobody is there who could say how it stands.</summary>
-    private void CheckReadOver(Charter charter)
-    {
-        foreach (
-            var job in charter.Jobs.Values.Where(j =>
-                !j.Watched && j.On is { } on && charter.Machines.GetValueOrDefault(on)?.ReadOver is not null
-            )
-        )
-        {
-            var odd =
-                !charter.StepsOf(job).IsEmpty ? "steps"
-                : !job.Streams.IsEmpty ? "streams"
-                : !job.StillAt.IsEmpty ? "moments that are held still"
-                : !job.Needs.IsEmpty ? "needs"
-                : job.WatchesService is not null ? "a service that is watched"
+        JobGroupDefinition? LikeOf(CharterNode node) =>
+            (node as MapNode)?.Entries.FirstOrDefault(e => e.Key.Value == "like").Value is ScalarNode like
+                ? groups.GetValueOrDefault(like.Value)
                 : null;
-            if (odd is not null)
-                Wrong(
-                    uses.First(u => u.Kind == "machine" && u.About == $"job {job.Name}").Name,
-                    $"job {job.Name}",
-                    $"has {odd}, and {job.On} is read over SFTP, where nothing else can be done; give it an agent, or take them out"
-                );
-        }
-        foreach (
-            var store in charter.Stores.Values.Where(s => s.On is { } on && charter.Machines.GetValueOrDefault(on)?.ReadOver is not null)
-        )
-            Wrong(
-                uses.First(u => u.Kind == "machine" && u.About == $"store {store.Name}").Name,
-                $"store {store.Name}",
-                $"lies on {store.On}'s own disk, and {store.On} is read over SFTP and has no agent that could write there"
-            );
     }
 
-    /// <summary>A job that follows others must in the end follow one that is due by itself.</summary>
-    private void CheckFollowers(ImmutableSortedDictionary<string, JobDefinition> jobs)
+    /// <summary>The jobs with what their variants say, by machine.</summary>
+    private ImmutableDictionary<(string, string), JobDefinition> Varied(Charter charter, MapNode? jobs, JobGroupDefinition? all)
     {
-        foreach (var job in jobs.Values.Where(j => j.After is not null))
+        var found = ImmutableDictionary.CreateBuilder<(string, string), JobDefinition>();
+        foreach (var variants in charter.Variants.Values.GroupBy(v => v.Job))
         {
-            var way = new List<string> { job.Name };
-            var at = job;
-            while (at.After is { } before && jobs.TryGetValue(before, out var next) && !way.Contains(before))
+            if (jobs?.Entries.FirstOrDefault(e => e.Key.Value == variants.Key).Value is not { } node)
+                continue;
+            foreach (var job in charter.Placed.Named(variants.Key))
             {
-                way.Add(before);
-                at = next;
+                var machine = charter.Machines.GetValueOrDefault(job.Machine) ?? new MachineDefinition(job.Machine, null, null);
+                var taken = variants.Where(v => v.Takes(machine)).ToList();
+                var twice = taken
+                    .SelectMany(v => v.Node!.Entries.Select(e => (e.Key, Variant: v.Name)))
+                    .GroupBy(e => e.Key.Value)
+                    .FirstOrDefault(g => g.Count() > 1)
+                    ?.ToList();
+                if (twice is not null)
+                    Wrong(
+                        twice[1].Key,
+                        $"variant {twice[1].Variant}",
+                        $"variant {twice[0].Variant} says '{twice[0].Key.Value}' of job {job.Name} on {job.Machine} as well; let one of "
+                            + "them hold there"
+                    );
+                else if (
+                    taken.Count > 0
+                    && JobLayers.Varied(
+                        charter.Jobs[job.Name],
+                        node,
+                        taken,
+                        new ValueReader($"variant {taken[0].Name}", mistakes, uses, notes),
+                        charter.JobGroups.GetValueOrDefault(job.Like ?? ""),
+                        all
+                    )
+                        is { } varied
+                )
+                    found[(job.Name, job.Machine)] = varied;
             }
-            if (at.After == job.Name)
-                Wrong(
-                    NameIn(job),
-                    $"job {job.Name}",
-                    $"runs in a circle: {string.Join(" after ", way.Append(job.Name))}; give one of them a 'when' in place of its 'after'"
-                );
-            else if (at.After is null && at.When is null)
-                Wrong(NameIn(job), $"job {job.Name}", $"would never be due: {at.Name} runs by hand only; give {at.Name} a 'when'");
-            else if (at.Watched)
-                Wrong(
-                    NameIn(job),
-                    $"job {job.Name}",
-                    $"follows {at.Name}, which is a watched job; only jobs that the service carries out can be followed"
-                );
         }
-
-        ScalarNode NameIn(JobDefinition job) => uses.First(u => u.Kind == "job" && u.About == $"job {job.Name}").Name;
+        return found.ToImmutable();
     }
 
     private ImmutableSortedDictionary<string, T> Named<T>(MapNode? map, string kind, Func<string, CharterNode, ValueReader, T?> read)
@@ -388,7 +225,7 @@ public sealed class CharterReader
                         + $"digit"
                 );
             places[$"{kind} {key.Value}"] = (key.Line, key.Column);
-            if (read(key.Value, value, new ValueReader($"{kind} {key.Value}", mistakes, uses)) is { } declaration)
+            if (read(key.Value, value, new ValueReader($"{kind} {key.Value}", mistakes, uses, notes)) is { } declaration)
                 found[key.Value] = declaration;
         }
         return found.ToImmutable();

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using System.Text.RegularExpressions;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Core.Watching.Logs;
@@ -92,7 +93,7 @@ public sealed partial record CrontabAdoption(Charter Charter, ImmutableArray<Not
             var job = new JobDefinition(FreeName(command, jobs), [], [], "")
             {
                 Watched = true,
-                On = machine,
+                Selection = MachineSelection.Of(machine),
                 When = fields.AsSentence() ?? fields,
                 Note = note,
                 Zone = own.Equals(zone) ? null : own,

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Core.Ceilings;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
@@ -24,11 +25,16 @@ internal static class DefinitionReaders
             Tags = PeopleReaders.Tags(map, read),
             Site = ReportReader.Name(map.Scalar("site"), read, "a site"),
             Owner = ReportReader.Name(map.Scalar("owner"), read, "an owner"),
-            Line = [.. (map.Strings("line") ?? []).Select(l => read.Sentence(l, LineCeiling.Read(l.Value))).OfType<LineCeiling>()],
+            Line = LineCeilings(map, "line", read),
             SilentAfter = read.Span(map.Scalar("silent-after"), atLeastOne: true) ?? MachineDefinition.UsualSilence,
             ReadOver = ReadOver(map, read),
+            ListedIn = ReportReader.Name(map.Scalar("listed-in"), read, "a list"),
+            Retired = RetiredMachine.Read(map, read),
         };
     }
+
+    public static ImmutableArray<LineCeiling> LineCeilings(MapReader map, string key, ValueReader read) =>
+        [.. (map.Strings(key) ?? []).Select(l => read.Sentence(l, LineCeiling.Read(l.Value))).OfType<LineCeiling>()];
 
     private static RemoteFolder? ReadOver(MapReader map, ValueReader read)
     {

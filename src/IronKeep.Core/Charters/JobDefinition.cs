@@ -41,7 +41,7 @@ public enum TellWhen
 /// <see cref="RunLimit"/> null: a run is never ended, only told of. Defaults and rules: docs/semantics.md, section 2 (Planned runs,
 /// lateness, catch-up).
 /// </summary>
-public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
+public record JobDefinition(string Name, ImmutableArray<string> Takes, ImmutableArray<string> Into, string Policy)
 {
     public static readonly Span UsualStartLimit = new(30, SpanUnit.Minutes);
     public static readonly Span UsualWaitAfterReturn = new(10, SpanUnit.Minutes);
@@ -54,8 +54,17 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     /// <summary>How long before it is due a run may take the copy that it leaves, when the job does not say.</summary>
     public static readonly Span UsualEarly = new(1, SpanUnit.Hours);
 
-    /// <summary>The machine it belongs to; null: the service's own.</summary>
-    public string? On { get; init; }
+    /// <summary>The machines that it is on.</summary>
+    public MachineSelection Selection { get; init; } = MachineSelection.Own;
+
+    /// <summary>The group whose values it has where it says nothing itself; null: only those that all jobs have.</summary>
+    public string? Like { get; init; }
+
+    /// <summary>What its own text says; null: all of its values are its own.</summary>
+    internal ImmutableArray<CharterField>? Said { get; init; }
+
+    /// <summary>Where the values come from that are not the job's own, by key: "charter", "group NAME" or "variant NAME".</summary>
+    public ImmutableDictionary<string, string> From { get; init; } = ImmutableDictionary<string, string>.Empty;
 
     /// <summary>
     /// Something else carries it out; Iron Keep only watches what it leaves behind. It takes nothing. <see cref="Into"/> are the stores of
@@ -173,7 +182,7 @@ public sealed record JobDefinition(string Name, ImmutableArray<string> Takes, Im
     public ByteSize? ExpectGrowth { get; init; }
     public Span? ExpectTime { get; init; }
 
-    public bool Equals(JobDefinition? other) =>
+    public virtual bool Equals(JobDefinition? other) =>
         other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
 
     public override int GetHashCode() => HashCode.Combine(Name, Policy, FreshWithin);

@@ -29,6 +29,12 @@ internal static class JobReader
     /// <summary>What needs copies: of a watched job, those that it leaves somewhere.</summary>
     private static readonly string[] OfCopies = ["policy", "prune", "fresh-within", "expect-change", "expect-growth"];
 
+    /// <summary>Whether a value that a job has from a group means anything for it.</summary>
+    internal static bool GoesWith(string key, bool watched, bool leavesCopies) =>
+        watched
+            ? !CarriedOut.Contains(key) && !StepReader.Around.Contains(key) && (leavesCopies || !OfCopies.Contains(key))
+            : !OfWatched.Contains(key);
+
     public static JobDefinition? Read(string name, CharterNode node, ValueReader read)
     {
         var map = read.Map(node, CharterLanguage.Names("job"));
@@ -133,7 +139,8 @@ internal static class JobReader
             read.Uses(policy, "policy") ?? ""
         )
         {
-            On = read.Uses(map.Scalar("on"), "machine"),
+            Selection = SelectionReader.Read(map, read),
+            Like = read.Uses(map.Scalar("like"), "job-group"),
             Watched = watched,
             HeardBy = heardBy.Length == 0 ? [EvidenceSource.CheckIn] : heardBy,
             Logs = [.. logs.Select(l => CharterReader.Normal(l.Value)).Distinct()],

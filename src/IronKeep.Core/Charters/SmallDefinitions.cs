@@ -32,6 +32,12 @@ public sealed record MachineDefinition(string Name, int? RunsAtOnce, int? Import
     /// <summary>The SSH server over which the service reads the machine itself, which has no agent then; null: it does not.</summary>
     public RemoteFolder? ReadOver { get; init; }
 
+    /// <summary>The inventory that lists it, by the name of that source; null: a person declared it.</summary>
+    public string? ListedIn { get; init; }
+
+    /// <summary>What becomes of its copies, where it is retired; null: it is at work.</summary>
+    public RetiredMachine? Retired { get; init; }
+
     public bool Equals(MachineDefinition? other) =>
         other is not null && Name == other.Name && CharterFields.Of(this).SequenceEqual(CharterFields.Of(other));
 

@@ -11,7 +11,7 @@ internal static class StepReader
         LongestWord = 4000,
         LongestName = 60;
     private static readonly Duration LongestLimit = Duration.FromHours(24);
-    private static readonly string[] Around =
+    internal static readonly string[] Around =
     [
         "streams",
         "before",

@@ -10,7 +10,7 @@ namespace IronKeep.Core.Charters;
 internal readonly record struct Use(string About, string Kind, ScalarNode Name);
 
 /// <summary>Reads the values of one object's fields and reports what is wrong with them, about that object.</summary>
-internal sealed class ValueReader(string about, List<Mistake> mistakes, List<Use> uses)
+internal sealed class ValueReader(string about, List<Mistake> mistakes, List<Use> uses, List<Mistake>? notes = null)
 {
     public string About => about;
 
@@ -129,6 +129,9 @@ internal sealed class ValueReader(string about, List<Mistake> mistakes, List<Use
         if (CharterReader.PathProblem(path.Value) is { } problem)
             Wrong(path, problem);
     }
+
+    /// <summary>Says what is no mistake, and should be looked at.</summary>
+    public void Note(CharterNode node, string message) => notes?.Add(new Mistake(node.Line, node.Column, about, message));
 
     public void Wrong(CharterNode node, string message) => mistakes.Add(new Mistake(node.Line, node.Column, about, message));
 }

@@ -14,18 +14,18 @@ internal sealed class JobPlay
     private readonly Instant asOf;
     private readonly RunClaim claim;
 
-    public JobPlay(int index, JobDefinition job, Charter charter, ForecastInput input)
+    public JobPlay(int index, PlacedJob job, Charter charter, ForecastInput input)
     {
         (Index, Definition, asOf) = (index, job, input.AsOf);
         assumed = input.Jobs.GetValueOrDefault(job.Name) ?? Assume.From(job, []);
-        Times = charter.DueTimesOf(job, input.OwnMachine);
+        Times = charter.DueTimesOf(job);
         if (job.After is null)
             dues = Times?.Between(asOf, asOf + Duration.FromDays(input.Days)).GetEnumerator();
-        claim = new RunClaim(job.Name, Charter.MachineOf(job, input.OwnMachine), job.Into, job.Locks, charter.ImportanceOf(job), default);
+        claim = new RunClaim(job.Name, job.Machine, job.Into, job.Locks, charter.ImportanceOf(job), default);
     }
 
     public int Index { get; }
-    public JobDefinition Definition { get; }
+    public PlacedJob Definition { get; }
     public DueTimes? Times { get; }
     public JobAssumptions Assumed => assumed;
     public List<int> Followers { get; } = [];

@@ -41,15 +41,15 @@ internal sealed class Player
 
     public Player(ForecastInput input)
     {
-        this.input = input;
-        charter = input.Charter;
+        charter = (input.Charter with { Own = input.OwnMachine }).Flat();
+        this.input = input = input with { Charter = charter };
         end = input.AsOf + Duration.FromDays(input.Days);
         ceilings = RunCeilings.Of(charter, input.RunsAtOnce);
         // Where everything else is equal, what is more important and earlier in the alphabet becomes due first.
         jobs =
         [
             .. charter
-                .Jobs.Values.OrderByDescending(charter.ImportanceOf)
+                .Placed.All.OrderByDescending(charter.ImportanceOf)
                 .ThenBy(j => j.Name, StringComparer.Ordinal)
                 .Select((j, i) => new JobPlay(i, j, charter, input)),
         ];

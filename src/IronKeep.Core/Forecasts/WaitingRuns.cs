@@ -66,7 +66,12 @@ internal sealed class WaitingRuns
         return null;
     }
 
-    private void AddHead(WaitingRun run) => heads.Insert(~heads.BinarySearch(run, InOrder), run);
+    private void AddHead(WaitingRun run)
+    {
+        // Two of one order stand beside each other.
+        var at = heads.BinarySearch(run, InOrder);
+        heads.Insert(at < 0 ? ~at : at, run);
+    }
 
     /// <summary>Notes for those that came last what they wait for.</summary>
     public void Explain(RunCeilings ceilings)

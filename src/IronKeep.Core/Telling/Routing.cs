@@ -149,7 +149,8 @@ public static class Routing
             || TagsOf(charter, matter, job).Any(t => window.Tags.Contains(t));
     }
 
-    private static JobDefinition? Job(Charter charter, Told matter) => matter.Job is { } name ? charter.Jobs.GetValueOrDefault(name) : null;
+    private static JobDefinition? Job(Charter charter, Told matter) =>
+        matter.Job is { } name ? charter.Placed.Find(name, matter.Machine) ?? charter.Jobs.GetValueOrDefault(name) : null;
 
     private static ImmutableArray<string> StoresOf(Told matter, JobDefinition? job) =>
         matter.Store is { } store ? [store] : job?.Into ?? [];

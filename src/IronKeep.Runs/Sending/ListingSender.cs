@@ -84,7 +84,7 @@ internal sealed class ListingSender : IDisposable
                 }
                 batch.Add(Block(kind, id, content, zstd));
                 inBatch.Add(id);
-                size += batch[^1].Stored.Length;
+                size += batch[^1].Size;
                 if (size >= BatchGoal || batch.Count == WireBatch.MostChunks)
                     Send();
             }
@@ -151,15 +151,11 @@ internal sealed class ListingSender : IDisposable
         }
     }
 
-    private static OutBlock Block(WireKind kind, ChunkId label, byte[] content, Zstd zstd)
+    private OutBlock Block(WireKind kind, ChunkId label, byte[] content, Zstd zstd)
     {
         Span<byte> print = stackalloc byte[Hashes.Size];
         Hashes.Plain(HashKind.Blake3, content, print);
         var chunk = new WireChunk(ChunkId.Read(print), label, content.Length);
-        var packed = new byte[content.Length];
-        var length = content.Length > 1 ? zstd.Compress(content, packed.AsSpan(0, content.Length - 1)) : -1;
-        return length > 0
-            ? new OutBlock(kind, true, content.Length, [chunk], packed[..length])
-            : new OutBlock(kind, false, content.Length, [chunk], content);
+        return OutBlock.Of(kind, [chunk], content, zstd, compress: true, outbox.Room);
     }
 }

@@ -1,12 +1,47 @@
+using System.Buffers;
 using System.Buffers.Binary;
 using System.Collections.Concurrent;
 using IronKeep.Stores.Chunks;
+using IronKeep.Stores.Packs;
 using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Runs.Sending;
 
-/// <summary>A block that is ready to travel.</summary>
-internal sealed record OutBlock(WireKind Kind, bool Compressed, int Raw, WireChunk[] Chunks, byte[] Stored);
+/// <summary>
+/// A block that is ready to travel, in an array that is given back once it is on its way: a run makes thousands of them, too large for the
+/// collector to clear up in passing.
+/// </summary>
+internal sealed class OutBlock : IDisposable
+{
+    private readonly ArrayPool<byte> pool;
+    private readonly byte[] rented;
+    private readonly int length;
+
+    private OutBlock(WireKind kind, bool compressed, int raw, WireChunk[] chunks, ArrayPool<byte> pool, byte[] rented, int length) =>
+        (Kind, Compressed, Raw, Chunks, this.pool, this.rented, this.length) = (kind, compressed, raw, chunks, pool, rented, length);
+
+    public WireKind Kind { get; }
+    public bool Compressed { get; }
+    public int Raw { get; }
+    public WireChunk[] Chunks { get; }
+    public ReadOnlySpan<byte> Stored => rented.AsSpan(0, length);
+
+    /// <summary>What it takes in a batch.</summary>
+    public int Size => WireBatch.SizeOf(Chunks.Length, length);
+
+    /// <summary>A block of these chunks, compressed where that is wanted and makes it smaller.</summary>
+    public static OutBlock Of(WireKind kind, WireChunk[] chunks, ReadOnlySpan<byte> content, Zstd zstd, bool compress, ArrayPool<byte> pool)
+    {
+        var rented = pool.Rent(content.Length);
+        var length = compress && content.Length > 1 ? zstd.Compress(content, rented.AsSpan(0, content.Length - 1)) : -1;
+        if (length > 0)
+            return new OutBlock(kind, true, content.Length, chunks, pool, rented, length);
+        content.CopyTo(rented);
+        return new OutBlock(kind, false, content.Length, chunks, pool, rented, content.Length);
+    }
+
+    public void Dispose() => pool.Return(rented);
+}
 
 /// <summary>
 /// Sends blocks in batches of about a MiB, several on their way at once, so that a line with a long delay is full. What arrived is
@@ -17,12 +52,16 @@ internal sealed class Outbox : IDisposable
     private const int BatchGoal = 1024 * 1024,
         InFlight = 4,
         Waiting = 12;
+
+    /// <summary>How long a batch that is not full waits for more: a request costs the receiver more than a block does.</summary>
+    private static readonly TimeSpan Gathers = TimeSpan.FromMilliseconds(25);
     private readonly ICopyLink link;
     private readonly SendingMemory memory;
     private readonly Action<ChunkId> isThere;
     private readonly BlockingCollection<OutBlock> blocks = new(Waiting);
     private readonly Thread[] senders;
-    private readonly object arrived = new();
+    private readonly object arrived = new(),
+        gathering = new();
     private Exception? failure;
     private long newBytes,
         storedBytes;
@@ -35,6 +74,9 @@ internal sealed class Outbox : IDisposable
         foreach (var sender in senders)
             sender.Start();
     }
+
+    /// <summary>Where blocks and batches lie until they have travelled; gone with the copy.</summary>
+    public ArrayPool<byte> Room { get; } = ArrayPool<byte>.Create(WireBatch.Most, Waiting + 2 * InFlight);
 
     /// <summary>Raw bytes that the store lacked, and what they take there, as it said last.</summary>
     public long NewBytes => Interlocked.Read(ref newBytes);
@@ -103,17 +145,8 @@ internal sealed class Outbox : IDisposable
         var batch = new List<OutBlock>();
         try
         {
-            foreach (var block in blocks.GetConsumingEnumerable())
+            while (Gather(batch) && failure is null)
             {
-                if (failure is not null)
-                    return;
-                batch.Add(block);
-                var size = SizeOf(block);
-                while (size < BatchGoal && blocks.TryTake(out var more))
-                {
-                    batch.Add(more);
-                    size += SizeOf(more);
-                }
                 Send(batch);
                 batch.Clear();
             }
@@ -128,16 +161,27 @@ internal sealed class Outbox : IDisposable
         }
     }
 
-    private static int SizeOf(OutBlock block) => WireBatch.SizeOf(block.Chunks.Length, block.Stored.Length);
+    /// <summary>Fills the next batch; false when nothing more comes. One sender at a time, so that not each waits with a part.</summary>
+    private bool Gather(List<OutBlock> batch)
+    {
+        lock (gathering)
+        {
+            if (!blocks.TryTake(out var block, Timeout.Infinite))
+                return false;
+            batch.Add(block);
+            var size = block.Size;
+            while (size < BatchGoal && blocks.TryTake(out var more, Gathers))
+            {
+                batch.Add(more);
+                size += more.Size;
+            }
+            return true;
+        }
+    }
 
     private void Send(List<OutBlock> batch)
     {
-        var bytes = new byte[4 + batch.Sum(SizeOf)];
-        WireBatch.Magic.CopyTo(bytes);
-        var at = 4;
-        foreach (var block in batch)
-            at += WireBatch.Write(bytes.AsSpan(at), block.Kind, block.Compressed, block.Raw, block.Chunks, block.Stored);
-        var answer = link.Send(bytes.AsMemory(0, at)).AsSpan();
+        var answer = Ask(batch).AsSpan();
         var count = batch.Sum(b => b.Chunks.Length);
         if (answer.Length != ArrivingCopy.AnswerHead + count * ChunkId.Size)
             throw new IOException("the answer to what was sent is not one");
@@ -151,6 +195,23 @@ internal sealed class Outbox : IDisposable
             answer = answer[ChunkId.Size..];
         }
         Pulse();
+    }
+
+    /// <summary>Sends the blocks, which are given back with that, and gives the answer.</summary>
+    private byte[] Ask(List<OutBlock> batch)
+    {
+        var bytes = Room.Rent(4 + batch.Sum(b => b.Size));
+        WireBatch.Magic.CopyTo(bytes);
+        var at = 4;
+        foreach (var block in batch)
+        {
+            at += WireBatch.Write(bytes.AsSpan(at), block.Kind, block.Compressed, block.Raw, block.Chunks, block.Stored);
+            block.Dispose();
+        }
+        var answer = link.Send(bytes.AsMemory(0, at));
+        // Not after a failure: what could not be sent may still be read from for a moment.
+        Room.Return(bytes);
+        return answer;
     }
 
     private static void Largest(ref long value, long said)

@@ -133,8 +133,8 @@ internal sealed class SendingSession : ICopySession
             WorthProbing = 128 * 1024;
         private readonly Zstd zstd = new(session.level);
         private readonly List<WireChunk> chunks = [];
+        private readonly byte[] probe = new byte[ProbeLength];
         private byte[] block = [];
-        private byte[] packed = [];
         private int length;
 
         public ChunkId IdOf(ReadOnlySpan<byte> content) => SendingSession.IdOf(content);
@@ -185,14 +185,7 @@ internal sealed class SendingSession : ICopySession
 
         private void Send(ReadOnlySpan<byte> content)
         {
-            if (packed.Length < content.Length)
-                packed = new byte[Math.Max(content.Length, PackBuilder.BlockGoal + Own)];
-            var size = content.Length > 1 && Shrinks(content) ? zstd.Compress(content, packed.AsSpan(0, content.Length - 1)) : -1;
-            session.outbox.Add(
-                size > 0
-                    ? new OutBlock(kind, true, content.Length, [.. chunks], packed[..size])
-                    : new OutBlock(kind, false, content.Length, [.. chunks], content.ToArray())
-            );
+            session.outbox.Add(OutBlock.Of(kind, [.. chunks], content, zstd, Shrinks(content), session.outbox.Room));
             chunks.Clear();
             length = 0;
         }
@@ -204,7 +197,7 @@ internal sealed class SendingSession : ICopySession
                 return true;
             Span<int> starts = [0, content.Length / 2, content.Length - ProbeLength];
             foreach (var start in starts)
-                if (zstd.Compress(content.Slice(start, ProbeLength), packed.AsSpan(0, ProbeLength - ProbeLength / 32)) >= 0)
+                if (zstd.Compress(content.Slice(start, ProbeLength), probe.AsSpan(0, ProbeLength - ProbeLength / 32)) >= 0)
                     return true;
             return false;
         }

@@ -201,7 +201,7 @@ public sealed class AlertBook(
     /// <summary>What is at stake by the alert's class, its job's freshness and what its job says of its alerts.</summary>
     private async Task WeighAsync(KeepContext db, Alert alert, CancellationToken cancel)
     {
-        var said = alert.SubjectJob is { } job ? inForce.Charter.Jobs.GetValueOrDefault(job)?.Severity : null;
+        var said = alert.SubjectJob is { } job ? inForce.Charter.Placed.Find(job, alert.SubjectMachine)?.Severity : null;
         var stale = Severities.IsOfRuns(alert.Class) && said is null && await IsStaleAsync(db, alert, cancel);
         alert.Severity = Severities.Of(alert.Class, stale, said);
     }

@@ -20,7 +20,7 @@ internal static class BackupAlerts
         {
             yield return new AlertStep(subject, [AlertClass.Failed, AlertClass.Missed, AlertClass.Overdue, AlertClass.Suspect]);
             yield return new AlertStep(Subject.OfMachine(run.Machine), [AlertClass.Silent]);
-            foreach (var store in charter.Jobs.GetValueOrDefault(run.Job!)?.Into ?? [])
+            foreach (var store in charter.Placed.Find(run.Job!, run.Machine)?.Into ?? [])
                 yield return new AlertStep(Subject.OfStore(store), [AlertClass.Failed]);
             yield break;
         }
@@ -83,7 +83,10 @@ internal static class BackupAlerts
     {
         var held = new List<string>();
         var heads = new HashSet<string> { run.Job! };
-        while (charter.Jobs.Values.FirstOrDefault(j => j.After is { } head && heads.Contains(head) && !heads.Contains(j.Name)) is { } next)
+        while (
+            charter.Placed.At(run.Machine).FirstOrDefault(j => j.After is { } head && heads.Contains(head) && !heads.Contains(j.Name))
+                is { } next
+        )
         {
             heads.Add(next.Name);
             held.Add(next.Name);

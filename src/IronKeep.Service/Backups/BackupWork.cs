@@ -53,7 +53,7 @@ public sealed class BackupWork(
     public RunClaim ClaimOf(Run run, Charter charter)
     {
         var order = RerunOrder.Of(run);
-        return charter.Jobs.GetValueOrDefault(run.Job!) is { } job
+        return charter.Placed.Find(run.Job!, run.Machine) is { } job
             ? new RunClaim(
                 job.Name,
                 run.Machine,
@@ -86,14 +86,14 @@ public sealed class BackupWork(
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
-        if (!charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job))
-            return new RunEnding(Outcome.Cancelled, $"the charter has no job {live.Run.Job} any more");
+        if (charter.Charter.Placed.Find(live.Run.Job!, live.Run.Machine) is not { } job)
+            return new RunEnding(Outcome.Cancelled, $"the charter has no job {live.Run.Job} on {live.Run.Machine} any more");
         var declared = charter.Charter;
         if (RerunOrder.Of(live.Run) is { } order)
         {
             if (
                 await earlier.OfAsync(order.Revision, cancel) is not { } before
-                || before.Jobs.GetValueOrDefault(job.Name) is not { } then
+                || before.Placed.Find(job.Name, live.Run.Machine) is not { } then
                 || then.Into.Any(s => !charter.Charter.Stores.ContainsKey(s))
             )
                 return new RunEnding(
@@ -117,7 +117,7 @@ public sealed class BackupWork(
     /// <summary>Whether the run is of the service's own machine, and the commands whose output it takes.</summary>
     private sealed record Sources(bool AreHere, ImmutableArray<StreamSource> Streams);
 
-    private async Task<RunEnding> CopyAsync(LiveRun live, JobDefinition job, Sources sources, CancellationToken cancel)
+    private async Task<RunEnding> CopyAsync(LiveRun live, PlacedJob job, Sources sources, CancellationToken cancel)
     {
         var takes = sources.AreHere ? job.Takes.Select(t => Real(t, live)).Distinct().ToArray() : [.. job.Takes];
         var made = new List<Made>();
@@ -143,7 +143,7 @@ public sealed class BackupWork(
 
     private async Task<Made> IntoAsync(
         LiveRun live,
-        JobDefinition job,
+        PlacedJob job,
         string storeName,
         string[] takes,
         Sources sources,
@@ -252,7 +252,7 @@ public sealed class BackupWork(
     /// </summary>
     private async Task<string?> NoRoomAsync(
         LiveRun live,
-        JobDefinition job,
+        PlacedJob job,
         string storeName,
         string[] takes,
         bool first,
@@ -283,7 +283,7 @@ public sealed class BackupWork(
         return await rooms.PromiseAsync(declared, live.Run.Id, expected, cancel);
     }
 
-    private async Task<RunEnding> EndAsync(LiveRun live, JobDefinition job, List<Made> made, CancellationToken cancel)
+    private async Task<RunEnding> EndAsync(LiveRun live, PlacedJob job, List<Made> made, CancellationToken cancel)
     {
         var words = made.Count == 1 ? made[0].Words : string.Join(". ", made.Select(m => $"Store {m.Store}: {m.Words}"));
         var doubt = await DoubtAsync(live, job, made, cancel);
@@ -309,7 +309,7 @@ public sealed class BackupWork(
         return new RunEnding(made.Any(m => m.Figures!.Skipped > 0) ? Outcome.Warned : Outcome.Ok, words) { CopyIds = [.. ids] };
     }
 
-    private async Task<string[]> DoubtAsync(LiveRun live, JobDefinition job, List<Made> made, CancellationToken cancel)
+    private async Task<string[]> DoubtAsync(LiveRun live, PlacedJob job, List<Made> made, CancellationToken cancel)
     {
         if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures)
             return [];

@@ -54,7 +54,7 @@ public sealed class Journals(
         var ahead = Instant.FromDateTimeOffset(journal.Now) - now;
         foreach (var entry in journal.Entries.OrderBy(e => e.Due))
         {
-            if (!inForce.Charter.Jobs.TryGetValue(entry.Job, out var job) || job.On != machine || job.Watched)
+            if (inForce.Charter.Placed.Find(entry.Job, machine) is not { } job || job.Watched)
             {
                 log.LogWarning(
                     "{Machine} says that it carried out {Job}, which is no job of it",
@@ -81,7 +81,7 @@ public sealed class Journals(
     /// <summary>The run, or null when it was noted before.</summary>
     private async Task<Run?> NoteAsync(
         string machine,
-        JobDefinition job,
+        PlacedJob job,
         JournalEntry entry,
         Duration ahead,
         Instant now,
@@ -90,8 +90,7 @@ public sealed class Journals(
     {
         var due = Instant.FromDateTimeOffset(entry.Due);
         // One that the schedule does not know stands for no planned run.
-        var isDue =
-            now - due < LongestAway && inForce.Charter.DueTimesOf(job, machine)?.Next(due - Duration.FromSeconds(1)) == due && due <= now;
+        var isDue = now - due < LongestAway && inForce.Charter.DueTimesOf(job)?.Next(due - Duration.FromSeconds(1)) == due && due <= now;
         var took = Duration.Min(Duration.FromSeconds(Math.Clamp(entry.Seconds, 0, LongestRun.TotalSeconds)), LongestRun);
         var began = Clamped(Instant.FromDateTimeOffset(entry.Began) - ahead, now);
         var outcome = entry.Outcome is Outcome.Ok or Outcome.Warned ? entry.Outcome : Outcome.Failed;
@@ -186,7 +185,7 @@ public sealed class Journals(
     }
 
     /// <summary>Adds what is really there; what cannot be asked now is found when the store is compared with the catalogue.</summary>
-    private async Task AddCopiesAsync(Run run, JobDefinition job, string machine, List<CopyThere> made)
+    private async Task AddCopiesAsync(Run run, PlacedJob job, string machine, List<CopyThere> made)
     {
         foreach (var (store, id) in made.Select(m => (m.Store, m.CopyId)))
         {

@@ -38,7 +38,7 @@ public sealed class StepsDesk(
     private readonly OwedSteps owed = new(Path.Combine(settings.Value.DataFolder, "owed-steps"));
 
     /// <summary>The steps of a run; null where its job has none.</summary>
-    internal IStepsOfRun? Of(LiveRun live, JobDefinition job, JobSteps steps) =>
+    internal IStepsOfRun? Of(LiveRun live, PlacedJob job, JobSteps steps) =>
         steps.IsEmpty ? null
         : live.Run.Machine == settings.Value.Machine
             ? new StepsHere(

@@ -44,10 +44,25 @@ public static class ServiceNames
         );
     }
 
-    /// <summary>Renames the machine in all that the catalogue knows, in one transaction.</summary>
-    public static async Task RenameAsync(KeepContext db, string from, string to, NodaTime.Instant now, CancellationToken cancel)
+    /// <summary>
+    /// Renames the machine in all that the catalogue knows, in one transaction; where the charter names it, this has its text with the new
+    /// name. The number of the charter's revision then, or null where it stays.
+    /// </summary>
+    public static async Task<long?> RenameAsync(
+        KeepContext db,
+        string from,
+        string to,
+        CharterRevision? charter,
+        NodaTime.Instant now,
+        CancellationToken cancel
+    )
     {
         await using var change = await db.BeginChangeAsync(cancel);
+        if (charter is not null)
+        {
+            db.CharterRevisions.Add(charter);
+            db.Facts.Add(new Fact { At = now, Kind = FactKind.CharterApplied });
+        }
         await db.JobsOnMachines.Where(w => w.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(w => w.Machine, to), cancel);
         await db.PlannedRuns.Where(p => p.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(p => p.Machine, to), cancel);
         await db.Runs.Where(r => r.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(r => r.Machine, to), cancel);
@@ -56,6 +71,7 @@ public static class ServiceNames
         await db.PrunePlans.Where(p => p.Machine == from && p.AppliedAt == null).ExecuteDeleteAsync(cancel);
         await db.PrunePlans.Where(p => p.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(p => p.Machine, to), cancel);
         await db.Alerts.Where(a => a.SubjectMachine == from).ExecuteUpdateAsync(s => s.SetProperty(a => a.SubjectMachine, to), cancel);
+        await db.MachineCoverages.Where(c => c.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(c => c.Machine, to), cancel);
         await db.HangingRuns.Where(h => h.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(h => h.Machine, to), cancel);
         await db.Facts.Where(f => f.Machine == from).ExecuteUpdateAsync(s => s.SetProperty(f => f.Machine, to), cancel);
         db.Facts.Add(
@@ -77,6 +93,7 @@ public static class ServiceNames
         (await db.KeptValues.FindAsync([NowKey], cancel))!.Value = to;
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
+        return charter?.Id;
     }
 
     /// <summary>What a machine is called now that a store may know under a name of before.</summary>

@@ -4,13 +4,14 @@ using IronKeep.Service.Basics;
 using IronKeep.Service.Workers;
 using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Charters;
 
 /// <summary>The charter in force, read from the catalogue and replaced when another is applied, here or by another service.</summary>
-public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue) : IBeatLook
+public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue, IOptions<ServiceSettings> settings) : IBeatLook
 {
-    private volatile InForce current = new(0, Charter.Empty);
+    private volatile InForce current = new(0, Charter.Empty with { Own = settings.Value.Machine });
 
     public Charter Charter => current.Charter;
     public long Revision => current.Revision;
@@ -28,7 +29,7 @@ public sealed class CharterInForce(IDbContextFactory<KeepContext> catalogue) : I
         if (newestId == current.Revision)
             return;
         var newest = await db.CharterRevisions.AsNoTracking().FirstAsync(r => r.Id == newestId, cancel);
-        var reading = CharterYaml.Read(newest.Yaml);
+        var reading = CharterYaml.Read(newest.Yaml, settings.Value.Machine);
         if (reading.Charter is not { } charter)
             throw new StartRefusedException(
                 $"revision {newest.Id} of the charter in the catalogue cannot be read ({reading.Mistakes[0].Message}); it was written by "

@@ -1,14 +1,16 @@
 using System.Collections.Concurrent;
 using IronKeep.Catalogue;
 using IronKeep.Core.Charters;
+using IronKeep.Service.Basics;
 using IronKeep.Yaml;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Charters;
 
 /// <summary>The charters that were in force before, by their revisions. A revision never changes.</summary>
-public sealed class EarlierCharters(IDbContextFactory<KeepContext> catalogue)
+public sealed class EarlierCharters(IDbContextFactory<KeepContext> catalogue, IOptions<ServiceSettings> settings)
 {
     private const int MostKept = 8;
     private readonly ConcurrentDictionary<long, Charter> kept = new();
@@ -20,7 +22,7 @@ public sealed class EarlierCharters(IDbContextFactory<KeepContext> catalogue)
             return known;
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var yaml = await db.CharterRevisions.AsNoTracking().Where(r => r.Id == revision).Select(r => r.Yaml).FirstOrDefaultAsync(cancel);
-        if (yaml is null || CharterYaml.Read(yaml).Charter is not { } charter)
+        if (yaml is null || CharterYaml.Read(yaml, settings.Value.Machine).Charter is not { } charter)
             return null;
         if (kept.Count >= MostKept)
             kept.Clear();

@@ -44,7 +44,7 @@ public static class PlaceRules
                     $"store {store.Name} cannot be written: {not}; give the service the right to, or choose another folder"
                 );
         // The paths of another machine are not these.
-        foreach (var job in charter.Jobs.Values.Where(j => machine is null || j.Watched || Charter.MachineOf(j, machine) == machine))
+        foreach (var job in charter.Placed.All.Where(j => machine is null || j.Watched || j.Machine == machine))
             if (Unsafe(job, charter.Stores.Values) is { } why)
                 yield return At($"job {job.Name}", why);
         var stores = charter
@@ -72,7 +72,20 @@ public static class PlaceRules
     {
         if (reading.Charter is not { } charter)
             yield break;
-        foreach (var job in charter.Jobs.Values.Where(j => !j.Watched))
+        foreach (var note in reading.Notes)
+            yield return note;
+        foreach (var job in charter.Jobs.Values.Where(j => !charter.Placed.Named(j.Name).Any()))
+        {
+            var (line, column) = reading.Places.GetValueOrDefault($"job {job.Name}");
+            yield return new Mistake(
+                line,
+                column,
+                $"job {job.Name}",
+                $"is on no machine now: {job.Selection.Words(charter.Own)} selects none"
+            );
+        }
+        // The folders of other machines are not to be seen from here.
+        foreach (var job in charter.Placed.At(charter.Own).Where(j => !j.Watched))
         {
             var (line, column) = reading.Places.GetValueOrDefault($"job {job.Name}");
             foreach (var take in job.Takes.Where(t => RealPaths.Of(t) is null))

@@ -36,6 +36,9 @@ public static class CopyEndpoints
                 "Copies, newest first, those in the bin included; by job, machine, store, state (also held, suspect, in-bin) and time"
             );
         copies
+            .MapGet("/counts", CountsAsync)
+            .WithSummary("How many copies there are of each job on each machine in each store, and from when to when");
+        copies
             .MapGet("/find", FindAsync)
             .WithSummary("Finds files by name (with * and ?; with a slash, by path) across copies, newest first");
         copies.MapGet("/versions", VersionsAsync).WithSummary("The versions of one path over the copies of a job, newest first");
@@ -210,6 +213,48 @@ public static class CopyEndpoints
         }
         return TypedResults.Ok(
             (await CopyBook.Alive(db).FirstAsync(c => c.Id == id && c.Store == copy.Store, cancel)).ToAnswer(clock.Now())
+        );
+    }
+
+    private static async Task<Ok<List<CopyCountAnswer>>> CountsAsync(
+        KeepContext db,
+        CancellationToken cancel,
+        string? job = null,
+        string? machine = null,
+        string? store = null
+    )
+    {
+        var found = await CopyBook
+            .InForce(db)
+            .Where(c => (job == null || c.Job == job) && (machine == null || c.Machine == machine) && (store == null || c.Store == store))
+            .GroupBy(c => new
+            {
+                c.Job,
+                c.Machine,
+                c.Store,
+            })
+            .Select(g => new
+            {
+                g.Key,
+                Count = g.Count(),
+                Newest = g.Max(c => c.Taken),
+                Oldest = g.Min(c => c.Taken),
+            })
+            .ToListAsync(cancel);
+        return TypedResults.Ok(
+            found
+                .OrderBy(c => c.Key.Job, StringComparer.Ordinal)
+                .ThenBy(c => c.Key.Machine, StringComparer.Ordinal)
+                .ThenBy(c => c.Key.Store, StringComparer.Ordinal)
+                .Select(c => new CopyCountAnswer(
+                    c.Key.Job,
+                    c.Key.Machine,
+                    c.Key.Store,
+                    c.Count,
+                    c.Newest.ToDateTimeOffset(),
+                    c.Oldest.ToDateTimeOffset()
+                ))
+                .ToList()
         );
     }
 

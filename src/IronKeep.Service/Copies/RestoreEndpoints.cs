@@ -11,6 +11,7 @@ using IronKeep.Service.Runs;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
 using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 
 namespace IronKeep.Service.Copies;
@@ -25,7 +26,7 @@ internal static class RestoreEndpoints
         KeepContext db,
         RunQueue queue,
         CharterInForce charter,
-        MachineList machines,
+        AgentBook agents,
         IOptions<ServiceSettings> settings,
         HttpContext http,
         CancellationToken cancel,
@@ -41,7 +42,7 @@ internal static class RestoreEndpoints
             { } bad
         )
             return bad;
-        if (machine is not null && await BadMachineAsync(machine, copy, request.Reason, machines, cancel) is { } away)
+        if (machine is not null && await BadMachineAsync(db, machine, copy, request.Reason, charter, agents, cancel) is { } away)
             return away;
         var existing = ExistingRule.Keep;
         if (request.Existing is { } rule)
@@ -96,16 +97,19 @@ internal static class RestoreEndpoints
     /// Why a copy is not given back on a machine: it has no agent that may come, or the copy is of another and nobody says why.
     /// </summary>
     private static async Task<ProblemHttpResult?> BadMachineAsync(
+        KeepContext db,
         string machine,
         Copy copy,
         string? reason,
-        MachineList machines,
+        CharterInForce charter,
+        AgentBook agents,
         CancellationToken cancel
     )
     {
-        if ((await machines.AllAsync(cancel)).FirstOrDefault(m => m.Name == machine) is not { } there)
+        var agent = await db.Agents.AsNoTracking().FirstOrDefaultAsync(a => a.Machine == machine, cancel);
+        if (agent is null && !charter.Charter.Machines.ContainsKey(machine) && !charter.Charter.Placed.At(machine).Any())
             return Problems.NotThere("machine", machine, "machines");
-        if (there.State != AgentState.Joined)
+        if (agent is null || agents.StateOf(agent) != AgentState.Joined)
             return Problems.Refused(
                 $"machine {machine} has no agent that may come for it; enrol it with 'ironkeep machine enrol {machine}', or restore on the "
                     + $"service's machine"

@@ -179,12 +179,9 @@ public sealed class ShelfKeeper(
             if (row.Machine.Length == 0 || row.Job.Length == 0)
             {
                 // What no job leaves is nobody's copy yet.
-                if (charter.Charter.LeavesIn(work.Name, row.Job) is not { } owner)
+                if (charter.Charter.LeavesIn(work.Name, row.Job, row.Machine) is not { } owner)
                     return;
-                (row.Job, row.Machine) = (
-                    owner.Name,
-                    row.Machine.Length > 0 ? row.Machine : Charter.MachineOf(owner, settings.Value.Machine)
-                );
+                (row.Job, row.Machine) = (owner.Name, row.Machine.Length > 0 ? row.Machine : owner.Machine);
             }
             row.Machine = await ServiceNames.NowOfAsync(work.Db, row.Machine, settings.Value.Machine, cancel);
             if (work.Store.Can.TakesBackups)
@@ -218,7 +215,7 @@ public sealed class ShelfKeeper(
             || charter.Charter.LeavesIn(store, "") is not { } owner
         )
             return;
-        var machine = Charter.MachineOf(owner, settings.Value.Machine);
+        var machine = owner.Machine;
         await db
             .Copies.Where(c => c.Store == store && c.Job != owner.Name)
             .ExecuteUpdateAsync(s => s.SetProperty(c => c.Job, owner.Name), cancel);

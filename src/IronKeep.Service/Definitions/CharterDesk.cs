@@ -37,7 +37,7 @@ public sealed class CharterDesk(
     /// <summary>
     /// Reads a text and finds every mistake, those about places on the machine included, and with its name those about other machines.
     /// </summary>
-    public static CharterReading Check(string yaml, string? machine = null) => Check(CharterYaml.Read(yaml), machine);
+    public static CharterReading Check(string yaml, string? machine = null) => Check(CharterYaml.Read(yaml, machine ?? ""), machine);
 
     /// <summary>Adds to what reading found the mistakes about places on the machine.</summary>
     public static CharterReading Check(CharterReading reading, string? machine = null)
@@ -56,7 +56,7 @@ public sealed class CharterDesk(
     /// </summary>
     public async Task<Applied> ApplyAsync(CharterReading reading, long? expected, string by, CancellationToken cancel)
     {
-        var charter = reading.Charter!;
+        var charter = reading.Charter! with { Own = Machine };
         // Nothing is asked of a store while the loop is held: one that hangs must not stop the clock.
         var fresh = charter
             .Stores.Values.Where(s =>

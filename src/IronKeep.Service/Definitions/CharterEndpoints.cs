@@ -53,6 +53,7 @@ public static class CharterEndpoints
                     CharterText text,
                     CharterDesk desk,
                     Consequences consequences,
+                    Reach reach,
                     CharterInForce inForce,
                     CancellationToken cancel
                 ) =>
@@ -66,6 +67,9 @@ public static class CharterEndpoints
                                 CharterAnswers.ToAnswers(desk.Compare(reading.Charter)),
                                 await consequences.OfAsync(reading.Charter, cancel)
                             )
+                            {
+                                Reach = await reach.OfAsync(reading.Charter, cancel),
+                            }
                         );
                 }
             )

@@ -19,10 +19,16 @@ public sealed class Consequences(IDbContextFactory<KeepContext> catalogue, Chart
         var counts = await CopyBook
             .Alive(db)
             .Where(c => c.State != Core.Watching.CopyState.Missing)
-            .GroupBy(c => new { c.Job, c.Store })
+            .GroupBy(c => new
+            {
+                c.Job,
+                c.Machine,
+                c.Store,
+            })
             .Select(g => new
             {
                 g.Key.Job,
+                g.Key.Machine,
                 g.Key.Store,
                 Count = g.Count(),
             })
@@ -44,16 +50,35 @@ public sealed class Consequences(IDbContextFactory<KeepContext> catalogue, Chart
                         + $"missing unless they were moved there first"
                 );
         }
-        foreach (var job in now.Jobs.Values)
+        foreach (var machine in charter.Machines.Values.Where(m => IsRetiredNow(m.Name)))
+            if (counts.Where(c => c.Machine == machine.Name).Sum(c => c.Count) is > 0 and var count)
+                found.Add(
+                    $"machine {machine.Name} is retired: its {Counted.Of(count, "copy", "copies")} stay until "
+                        + $"{machine.Retired!.Days.CopiesUntil}, and {machine.Retired.CopiesOwner} says by "
+                        + $"{machine.Retired.Days.DecideBy} what becomes of them"
+                );
+        foreach (var job in now.Placed.All.Where(j => !IsRetiredNow(j.Machine)))
         {
-            charter.Jobs.TryGetValue(job.Name, out var later);
+            var later = charter.Placed.Find(job.Name, job.Machine);
             foreach (var store in job.Into.Where(s => charter.Stores.ContainsKey(s) && (later is null || !later.Into.Contains(s))))
-                if (counts.Where(c => c.Job == job.Name && c.Store == store).Sum(c => c.Count) is > 0 and var count)
+                if (
+                    counts.Where(c => c.Job == job.Name && c.Machine == job.Machine && c.Store == store).Sum(c => c.Count)
+                    is > 0
+                        and var count
+                )
                     found.Add(
-                        $"job {job.Name} {(later is null ? "leaves the charter" : $"goes no longer into store {store}")}, and its "
+                        $"job {job.Words} {Leaves(charter, job, later, store)}, and its "
                             + $"{Counted.Of(count, "copy", "copies")} in store {store} stay for good: no policy governs them"
                     );
         }
         return found;
+
+        bool IsRetiredNow(string machine) =>
+            charter.Machines.GetValueOrDefault(machine)?.Retired is not null && now.Machines.GetValueOrDefault(machine)?.Retired is null;
     }
+
+    private static string Leaves(Charter charter, PlacedJob job, PlacedJob? later, string store) =>
+        later is not null ? $"goes no longer into store {store}"
+        : charter.Jobs.ContainsKey(job.Name) ? $"is not on {job.Machine} any more"
+        : "leaves the charter";
 }

@@ -82,7 +82,7 @@ public sealed class DefinitionDesk(CharterInForce inForce, CharterDesk desk)
                     )
                 )
             );
-        var reading = CharterDesk.Check(CharterReader.Read(new MapNode(entries.ToImmutable(), 0, 0)), desk.Machine);
+        var reading = CharterDesk.Check(CharterReader.Read(new MapNode(entries.ToImmutable(), 0, 0), desk.Machine), desk.Machine);
         var yaml = kind == CharterFields.Settings ? CharterWriter.Write(top, []) : CharterWriter.Object(name, fields);
         return new Draft(reading, [.. reading.Mistakes.Select(m => ToAnswer(m, fields))], fields, yaml);
     }

@@ -25,9 +25,9 @@ public sealed class Effects(
     ForecastDesk forecasts,
     OpenStores stores,
     Consequences consequences,
+    Reach reach,
     CharterInForce inForce,
-    TimeProvider clock,
-    IOptions<ServiceSettings> settings
+    TimeProvider clock
 )
 {
     private const int DueShown = 5;
@@ -45,26 +45,31 @@ public sealed class Effects(
         {
             Changes = CharterAnswers.ToAnswers(CharterDiff.Compare(inForce.Charter, charter)),
             Consequences = await consequences.OfAsync(charter, cancel),
+            Reach = await reach.OfAsync(charter, cancel),
+            Machines = kind switch
+            {
+                "job" => [.. charter.Placed.Named(name).Select(j => j.Machine)],
+                "variant" => [.. charter.Placed.Named(charter.Variants[name].Job).Select(j => j.Machine).Where(TakenByVariant)],
+                "line" => SharedLines.Of(charter).MachinesOf(name),
+                _ => null,
+            },
         };
         return kind switch
         {
-            "job" => await JobAsync(answer, charter, charter.Jobs[name], on, cancel),
+            "job" when charter.Placed.Named(name).FirstOrDefault() is { } job => await JobAsync(answer, charter, job, on, cancel),
             "policy" => await PolicyAsync(answer, charter, charter.Policies[name], on, cancel),
             "store" => answer with { RoomBytes = await RoomAtAsync(charter.Stores[name]) },
             CharterFields.Settings when charter.DutyMail is { } mail => answer with { NextDue = NextDue(new DueTimes(mail, charter.Zone)) },
             _ => answer,
         };
+
+        bool TakenByVariant(string machine) =>
+            charter.Variants[name].Takes(charter.Machines.GetValueOrDefault(machine) ?? new MachineDefinition(machine, null, null));
     }
 
-    private async Task<PreviewAnswer> JobAsync(
-        PreviewAnswer answer,
-        Charter charter,
-        JobDefinition job,
-        Instant? on,
-        CancellationToken cancel
-    )
+    private async Task<PreviewAnswer> JobAsync(PreviewAnswer answer, Charter charter, PlacedJob job, Instant? on, CancellationToken cancel)
     {
-        var due = charter.DueTimesOf(job, settings.Value.Machine);
+        var due = charter.DueTimesOf(job);
         answer = answer with
         {
             NextDue = due is null ? [] : NextDue(due),
@@ -77,7 +82,8 @@ public sealed class Effects(
         return answer with
         {
             SteadyState = Plays(charter, policy, charter.HeadOf(job)),
-            Paths = [.. job.Takes.Select(t => LookAt(job, t))],
+            // Of another machine's disks nothing is known here.
+            Paths = job.Machine == charter.Own ? [.. job.Takes.Select(t => LookAt(job, t))] : [],
             Policies = await EffectsAsync(charter, [job], policy, on, cancel),
         };
     }
@@ -90,7 +96,7 @@ public sealed class Effects(
         CancellationToken cancel
     )
     {
-        var jobs = charter.Jobs.Values.Where(j => j.Policy == policy.Name).ToList();
+        var jobs = charter.Placed.All.Where(j => j.Policy == policy.Name).ToList();
         return answer with
         {
             SteadyState = Plays(charter, policy, jobs.Count > 0 ? charter.HeadOf(jobs[0]) : null),
@@ -98,13 +104,13 @@ public sealed class Effects(
         };
     }
 
-    private string Plays(Charter charter, PolicyDefinition policy, JobDefinition? head) =>
+    private string Plays(Charter charter, PolicyDefinition policy, PlacedJob? head) =>
         SteadyState.Play(policy.Keep, policy.AtLeast, policy.Zone ?? charter.Zone, head?.When, clock.Now()).Words
         + (head?.When is null ? ", if a copy is made each day" : $", with a copy {head.When}");
 
     private async Task<IReadOnlyList<PolicyEffectAnswer>> EffectsAsync(
         Charter charter,
-        IEnumerable<JobDefinition> jobs,
+        IEnumerable<PlacedJob> jobs,
         PolicyDefinition policy,
         Instant? on,
         CancellationToken cancel
@@ -115,7 +121,7 @@ public sealed class Effects(
         var effects = new List<PolicyEffectAnswer>();
         foreach (var (job, store) in jobs.SelectMany(j => j.Into.Select(s => (j, s))))
         {
-            effects.Add((await prunes.DraftAsync(job, store, policy, cancel)).Copies.ToEffect(job.Name, store));
+            effects.Add((await prunes.DraftAsync(job, store, policy, cancel)).Copies.ToEffect(job.Words, store));
         }
         return effects;
     }
@@ -123,20 +129,19 @@ public sealed class Effects(
     /// <summary>The same at a later instant: the draft is played until then, as if each job was pruned after every success.</summary>
     private async Task<IReadOnlyList<PolicyEffectAnswer>> LaterAsync(
         Charter charter,
-        List<JobDefinition> jobs,
+        List<PlacedJob> jobs,
         Instant on,
         CancellationToken cancel
     )
     {
         // A job that follows others is played with all of them.
-        var played = new Dictionary<string, JobDefinition>();
+        var only = new HashSet<string>();
         foreach (var job in jobs)
-            for (JobDefinition? at = job; at is not null; at = at.After is { } before ? charter.Jobs[before] : null)
-                played[at.Name] = at;
-        var only = charter with { Jobs = charter.Jobs.Clear().AddRange(played), RotationSets = charter.RotationSets.Clear() };
+            for (PlacedJob? at = job; at is not null; at = charter.Placed.Find(at.After, at.Machine))
+                only.Add(at.Words);
         var days = (int)Math.Clamp(Math.Ceiling((on - clock.Now()).TotalDays), 1, MostDaysAhead);
-        var forecast = Forecaster.Play(await forecasts.InputAsync(only, days, cancel) with { PrunesByHandToo = true });
-        return [.. jobs.SelectMany(j => j.Into.Select(store => forecast.VerdictsAt(j.Name, store, on).Copies.ToEffect(j.Name, store)))];
+        var forecast = Forecaster.Play(await forecasts.InputAsync(charter, days, cancel, only) with { PrunesByHandToo = true });
+        return [.. jobs.SelectMany(j => j.Into.Select(store => forecast.VerdictsAt(j.Words, store, on).Copies.ToEffect(j.Words, store)))];
     }
 
     private IReadOnlyList<DueAnswer> NextDue(DueTimes due)
@@ -151,7 +156,7 @@ public sealed class Effects(
     }
 
     /// <summary>By the rules of a run: what is left out does not count.</summary>
-    private static PathAnswer LookAt(JobDefinition job, string path)
+    private static PathAnswer LookAt(PlacedJob job, string path)
     {
         var looked = Task.Factory.StartNew(
             () => SourceLook.Of([path], job.LeavesOut, job.OtherFileSystems, Peek),

@@ -9,7 +9,6 @@ using IronKeep.Service.Facts;
 using IronKeep.Service.Runs;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
-using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Duty;
@@ -17,7 +16,7 @@ namespace IronKeep.Service.Duty;
 /// <summary>
 /// All that helps a person to settle an alert in one place, so that nobody has to look it up elsewhere.
 /// </summary>
-public sealed class AlertDetail(CharterInForce inForce, IRunLogs logs, TimeProvider clock, IOptions<ServiceSettings> settings)
+public sealed class AlertDetail(CharterInForce inForce, IRunLogs logs, TimeProvider clock)
 {
     private static readonly Duration LooksBack = Duration.FromDays(366);
     private const int MostBefore = 20,
@@ -54,6 +53,11 @@ public sealed class AlertDetail(CharterInForce inForce, IRunLogs logs, TimeProvi
                 .Concat(alert is { SubjectKind: SubjectKind.Job, SubjectJob: { } own } ? [own] : [])
                 .Distinct(),
         ];
+
+    /// <summary>The same as the charter in force has them; one that is on several machines there where the alert is about.</summary>
+    internal static IEnumerable<PlacedJob> PlacedOf(Charter charter, Alert alert) =>
+        JobsOf(alert)
+            .SelectMany(name => charter.Placed.Find(name, alert.SubjectMachine) is { } there ? [there] : charter.Placed.Named(name));
 
     /// <summary>What a damaged store cannot give back: the newest copies, and the first files of each.</summary>
     private static async Task<List<AlertCopyAnswer>> CopiesAsync(KeepContext db, Alert alert, CancellationToken cancel)
@@ -148,15 +152,12 @@ public sealed class AlertDetail(CharterInForce inForce, IRunLogs logs, TimeProvi
 
     private async Task<List<AlertJobAnswer>> JobsAsync(KeepContext db, Alert alert, CancellationToken cancel)
     {
-        var here = settings.Value.Machine;
         var now = clock.Now();
         var found = new List<AlertJobAnswer>();
-        foreach (var name in JobsOf(alert).Take(MostJobs))
+        foreach (var job in PlacedOf(inForce.Charter, alert).Take(MostJobs))
         {
-            if (!inForce.Charter.Jobs.TryGetValue(name, out var job))
-                continue;
-            var machine = Charter.MachineOf(job, here);
-            var standing = (await Freshness.OfAsync(db, [job], here, now, cancel))[name];
+            var (name, machine) = (job.Name, job.Machine);
+            var standing = (await Freshness.OfAsync(db, [job], now, cancel))[(name, machine)];
             var last = await db
                 .Runs.AsNoTracking()
                 .Where(r => r.Job == name && r.Machine == machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched))

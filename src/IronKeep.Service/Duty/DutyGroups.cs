@@ -16,13 +16,11 @@ internal static class DutyGroups
     private const string Untagged = "no tag";
 
     /// <summary>Job by job where they fit; else by machine, or by tag where one machine has them all and tags tell them apart.</summary>
-    public static DutyGrouping Usual(Charter charter, string own)
+    public static DutyGrouping Usual(Charter charter)
     {
-        if (charter.Jobs.Count <= MostRows)
+        if (charter.Placed.All.Length <= MostRows)
             return DutyGrouping.Job;
-        return
-            charter.Jobs.Values.Select(j => Charter.MachineOf(j, own)).Distinct().Skip(1).Any()
-            || !charter.Jobs.Values.Any(j => j.Tags.Length > 0)
+        return charter.Placed.All.Select(j => j.Machine).Distinct().Skip(1).Any() || !charter.Placed.All.Any(j => j.Tags.Length > 0)
             ? DutyGrouping.Machine
             : DutyGrouping.Tag;
     }
@@ -49,7 +47,11 @@ internal static class DutyGroups
     {
         if (by == DutyGrouping.Machine)
             return [row.Machine];
-        var tags = charter.Jobs[row.Job].Tags.Concat(charter.Machines.GetValueOrDefault(row.Machine)?.Tags ?? []).Distinct().ToList();
+        var tags = charter
+            .Placed.Find(row.Job, row.Machine)!
+            .Tags.Concat(charter.Machines.GetValueOrDefault(row.Machine)?.Tags ?? [])
+            .Distinct()
+            .ToList();
         return tags.Count > 0 ? tags : [Untagged];
     }
 

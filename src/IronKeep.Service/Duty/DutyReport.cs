@@ -11,7 +11,6 @@ using IronKeep.Service.Copies;
 using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
-using Microsoft.Extensions.Options;
 using NodaTime;
 using Nights = System.Collections.Generic.Dictionary<
     (string Job, string Machine),
@@ -25,8 +24,9 @@ public sealed class DutyReport(
     CharterInForce inForce,
     NightBoard board,
     Tonight tonight,
-    TimeProvider clock,
-    IOptions<ServiceSettings> settings
+    FreshnessNow freshness,
+    CoverageDesk coverage,
+    TimeProvider clock
 )
 {
     /// <summary>How many broken promises are named.</summary>
@@ -39,7 +39,7 @@ public sealed class DutyReport(
     private static readonly Duration Remembers = Duration.FromSeconds(5);
     private volatile Remembered? remembered;
 
-    private sealed record Remembered(Charter Charter, long UpTo, Instant At, Dictionary<string, Standing> Standing, Nights Nights);
+    private sealed record Remembered(Charter Charter, long UpTo, Instant At, Nights Nights);
 
     public async Task<DutyAnswer> MakeAsync(KeepContext db, CancellationToken cancel, DutyGrouping? by = null)
     {
@@ -56,25 +56,25 @@ public sealed class DutyReport(
             cancel
         );
         var alerts = await db.Alerts.AsNoTracking().Where(a => a.State != AlertState.Closed).ToListAsync(cancel);
-        var machine = settings.Value.Machine;
-        var grouping = by ?? DutyGroups.Usual(charter, machine);
-        var (standing, nights) = await LookedUpAsync(db, charter, grouping, now, cancel);
+        var grouping = by ?? DutyGroups.Usual(charter);
+        var standing = await freshness.OfAsync(db, charter, now, cancel);
+        var nights = await NightsAsync(db, charter, grouping, now, cancel);
         var pauses = await db
             .JobsOnMachines.AsNoTracking()
             .Where(w => w.PausedUntil > now)
             .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var rows = charter
-            .Jobs.Values.Select(job =>
+            .Placed.All.Select(job =>
             {
-                var stands = standing[job.Name];
+                var stands = standing[(job.Name, job.Machine)];
                 return new DutyJobRow(
                     job.Name,
-                    Charter.MachineOf(job, machine),
+                    job.Machine,
                     job.Watched,
-                    nights[(job.Name, Charter.MachineOf(job, machine))],
+                    nights[(job.Name, job.Machine)],
                     stands.Newest?.Taken.ToDateTimeOffset(),
                     Freshness.IsStale(job, stands, now),
-                    pauses.TryGetValue((job.Name, Charter.MachineOf(job, machine)), out var pause)
+                    pauses.TryGetValue((job.Name, job.Machine), out var pause)
                         ? new PauseAnswer(
                             pause.PausedBy!,
                             pause.PausedReason!,
@@ -115,21 +115,13 @@ public sealed class DutyReport(
                 ?.Take(MostTroubles)
                 .Select(f => new DutyTrouble(f.At!.Value.ToDateTimeOffset(), f.Subject, f.Message, f.Remedy))
                 .ToList(),
-            Math.Max(0, (expected?.Count ?? 0) - MostTroubles)
+            Math.Max(0, (expected?.Count ?? 0) - MostTroubles),
+            await coverage.DutyAsync(db, cancel)
         );
     }
 
-    /// <summary>
-    /// How fresh each job is, and its nights. Of jobs that are too many to be shown one by one it is remembered for a few seconds, until a
-    /// fact is said or the charter changes: pages that are open ask again and again.
-    /// </summary>
-    private async Task<(Dictionary<string, Standing> Standing, Nights Nights)> LookedUpAsync(
-        KeepContext db,
-        Charter charter,
-        DutyGrouping grouping,
-        Instant now,
-        CancellationToken cancel
-    )
+    /// <summary>The nights of all jobs; of many they are remembered as <see cref="FreshnessNow"/> remembers how fresh these are.</summary>
+    private async Task<Nights> NightsAsync(KeepContext db, Charter charter, DutyGrouping grouping, Instant now, CancellationToken cancel)
     {
         var isMany = grouping != DutyGrouping.Job;
         var upTo = isMany ? await db.Facts.MaxAsync(f => (long?)f.Id, cancel) ?? 0 : 0;
@@ -141,20 +133,18 @@ public sealed class DutyReport(
             && now >= known.At
             && now - known.At < Remembers
         )
-            return (known.Standing, known.Nights);
-        var machine = settings.Value.Machine;
-        var standing = await Freshness.OfAsync(db, [.. charter.Jobs.Values], machine, now, cancel);
+            return known.Nights;
         var nights = await board.OfAsync(
             db,
-            [.. charter.Jobs.Values.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
+            [.. charter.Placed.All.Select(j => (j.Name, j.Machine))],
             charter.Zone,
             now,
             isMany ? DutyGroups.MostNights : NightBoard.MostNights,
             cancel
         );
         if (isMany)
-            remembered = new Remembered(charter, upTo, now, standing, nights);
-        return (standing, nights);
+            remembered = new Remembered(charter, upTo, now, nights);
+        return nights;
     }
 
     private static DutyPromises PromisesOf(Charter charter, List<DutyJobRow> rows)
@@ -163,13 +153,18 @@ public sealed class DutyReport(
         return new DutyPromises(
             rows.Count,
             rows.Count(r => r.NewestGoodCopy is not null),
-            charter.Jobs.Values.Count(j => j.FreshWithin is not null),
+            charter.Placed.All.Count(j => j.FreshWithin is not null),
             broken.Count,
             [
                 .. broken
                     .OrderBy(r => r.NewestGoodCopy ?? DateTimeOffset.MinValue)
                     .Take(MostBroken)
-                    .Select(r => new DutyBroken(r.Job, r.Machine, r.NewestGoodCopy, charter.Jobs[r.Job].FreshWithin!.Value.ToString())),
+                    .Select(r => new DutyBroken(
+                        r.Job,
+                        r.Machine,
+                        r.NewestGoodCopy,
+                        charter.Placed.Find(r.Job, r.Machine)!.FreshWithin!.Value.ToString()
+                    )),
             ]
         );
     }

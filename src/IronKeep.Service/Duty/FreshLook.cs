@@ -8,7 +8,6 @@ using IronKeep.Service.Facts;
 using IronKeep.Service.Hearing;
 using IronKeep.Service.Timetable;
 using Microsoft.EntityFrameworkCore;
-using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Duty;
@@ -17,9 +16,7 @@ namespace IronKeep.Service.Duty;
 /// Looks for copies that have grown stale, and closes what was said of a job once a good copy is there. Source: docs/semantics.md, section
 /// 6 (Watching).
 /// </summary>
-public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProvider clock, IOptions<ServiceSettings> settings)
-    : ILook,
-        IFollower
+public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProvider clock) : ILook, IFollower
 {
     public Duration Every { get; } = Duration.FromMinutes(1);
     public string Name => "freshness";
@@ -30,8 +27,11 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
         var charter = inForce.Charter;
         var now = clock.Now();
         var open = await AlertBook.OpenAsync(db, AlertClass.Stale, cancel);
-        foreach (var (job, machine, standing) in await StandingsAsync(db, charter, now, cancel))
+        PlacedJob[] promising = [.. charter.Placed.All.Where(j => j.FreshWithin is not null)];
+        var standings = await Freshness.OfAsync(db, promising, now, cancel);
+        foreach (var job in promising)
         {
+            var (machine, standing) = (job.Machine, standings[(job.Name, job.Machine)]);
             var behind = Freshness.Behind(job, standing, now);
             // A job that has just been declared has its promise's time to make its first copy.
             if (
@@ -69,31 +69,11 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
         var now = clock.Now();
         foreach (var (name, machine) in facts.Select(f => (f.Job!, f.Machine!)).Distinct())
         {
-            if (!inForce.Charter.Jobs.TryGetValue(name, out var job) || job.FreshWithin is null)
+            if (inForce.Charter.Placed.Find(name, machine) is not { } job || job.FreshWithin is null)
                 continue;
-            var standing = (await Freshness.OfAsync(db, [job], machine, now, cancel))[name];
+            var standing = (await Freshness.OfAsync(db, [job], now, cancel))[(name, machine)];
             if (!Freshness.IsStale(job, standing, now))
                 await alerts.CloseAsync(db, Subject.OfJob(name, machine), [AlertClass.Stale], cancel);
         }
-    }
-
-    private async Task<List<(JobDefinition Job, string Machine, Standing Standing)>> StandingsAsync(
-        KeepContext db,
-        Charter charter,
-        Instant now,
-        CancellationToken cancel
-    )
-    {
-        var all = new List<(JobDefinition, string, Standing)>();
-        foreach (
-            var group in charter
-                .Jobs.Values.Where(j => j.FreshWithin is not null)
-                .GroupBy(j => Charter.MachineOf(j, settings.Value.Machine))
-        )
-        {
-            var standings = await Freshness.OfAsync(db, [.. group], group.Key, now, cancel);
-            all.AddRange(group.Select(j => (j, group.Key, standings[j.Name])));
-        }
-        return all;
     }
 }

@@ -26,10 +26,10 @@ public sealed record BehindIn(string Store, NewestCopy? Newest);
 /// <summary>How old the newest good copy of a job is, against what the job promised. The promise holds for each store of the job.</summary>
 public static class Freshness
 {
-    public static async Task<Dictionary<string, Standing>> OfAsync(
+    /// <summary>By job and machine.</summary>
+    public static async Task<Dictionary<(string Job, string Machine), Standing>> OfAsync(
         KeepContext db,
-        IReadOnlyCollection<JobDefinition> jobs,
-        string machine,
+        IReadOnlyCollection<PlacedJob> jobs,
         Instant now,
         CancellationToken cancel
     )
@@ -81,11 +81,11 @@ public static class Freshness
                 newest[(copy.Job, copy.Machine, store)] = new NewestCopy(copy.Id, copy.Taken);
         }
         return jobs.ToDictionary(
-            j => j.Name,
+            j => (j.Name, j.Machine),
             j =>
             {
                 // A job that something else carries out has its copies under that machine's name.
-                var at = Charter.MachineOf(j, machine);
+                var at = j.Machine;
                 return new Standing(
                     j.Into.Where(s => newest.ContainsKey((j.Name, at, s))).ToDictionary(s => s, s => newest[(j.Name, at, s)]),
                     counts.GetValueOrDefault((j.Name, at))
@@ -98,7 +98,7 @@ public static class Freshness
     private static readonly Duration FutureTolerated = Duration.FromMinutes(10);
 
     /// <summary>The store that is furthest behind the job's promise, or null when the promise is kept or none was made.</summary>
-    public static BehindIn? Behind(JobDefinition job, Standing standing, Instant now)
+    public static BehindIn? Behind(PlacedJob job, Standing standing, Instant now)
     {
         if (job.FreshWithin is not { } limit)
             return null;
@@ -110,5 +110,5 @@ public static class Freshness
         return null;
     }
 
-    public static bool IsStale(JobDefinition job, Standing standing, Instant now) => Behind(job, standing, now) is not null;
+    public static bool IsStale(PlacedJob job, Standing standing, Instant now) => Behind(job, standing, now) is not null;
 }

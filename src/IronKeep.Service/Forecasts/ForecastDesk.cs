@@ -23,24 +23,39 @@ public sealed class ForecastDesk(
     /// <summary>How many of a job's last good runs are looked at for growth.</summary>
     private const int PastRuns = 40;
 
-    /// <summary>The input for a charter from now on over some days.</summary>
-    public async Task<ForecastInput> InputAsync(Charter charter, int days, CancellationToken cancel)
+    /// <summary>
+    /// The input for a charter from now on over some days, job by job and machine by machine. <paramref name="only"/> are the jobs that are
+    /// played, by their words; null: all.
+    /// </summary>
+    public async Task<ForecastInput> InputAsync(Charter charter, int days, CancellationToken cancel, IReadOnlySet<string>? only = null)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var now = clock.Now();
         var own = settings.Value.Machine;
         var rows = await CopyBook.Alive(db).ToListAsync(cancel);
-        var wanted = charter.Jobs.Values.SelectMany(j => j.Into.Select(s => (j.Name, Charter.MachineOf(j, own), s))).ToHashSet();
+        var wanted = charter.Placed.All.SelectMany(j => j.Into.Select(s => (j.Name, j.Machine, s))).ToHashSet();
         var rooms = await Task.WhenAll(charter.Stores.Values.Select(async s => (s.Name, Room: await room.OfAsync(s))));
-        return new ForecastInput(charter, own, settings.Value.RunsAtOnce, now, days)
+        var flat = charter.Flat();
+        if (only is not null)
+            flat = flat with
+            {
+                Jobs = flat.Jobs.RemoveRange(flat.Jobs.Keys.Where(j => !only.Contains(j))),
+                RotationSets = flat.RotationSets.Clear(),
+            };
+        return new ForecastInput(flat, own, settings.Value.RunsAtOnce, now, days)
         {
-            Jobs = await AssumeAsync(db, charter, own, cancel),
+            Jobs = await AssumeAsync(db, charter, cancel),
             Copies =
             [
                 .. rows.Where(c => wanted.Contains((c.Job, c.Machine, c.Store)))
-                    .GroupBy(c => (c.Job, c.Store))
+                    .GroupBy(c => (c.Job, c.Machine, c.Store))
                     .SelectMany(g => CopyBook.Facts([.. g], now, charter.Zone))
-                    .Select(c => new KnownCopy(c.Copy.Job, c.Copy.Store, c.Facts, c.Copy.BinnedAt)),
+                    .Select(c => new KnownCopy(
+                        charter.Placed.Find(c.Copy.Job, c.Copy.Machine)!.Words,
+                        c.Copy.Store,
+                        c.Facts,
+                        c.Copy.BinnedAt
+                    )),
             ],
             Stores = rooms
                 .Where(s => s.Room.Used is not null)
@@ -49,17 +64,12 @@ public sealed class ForecastDesk(
         };
     }
 
-    private static async Task<Dictionary<string, JobAssumptions>> AssumeAsync(
-        KeepContext db,
-        Charter charter,
-        string own,
-        CancellationToken cancel
-    )
+    private static async Task<Dictionary<string, JobAssumptions>> AssumeAsync(KeepContext db, Charter charter, CancellationToken cancel)
     {
         var assumed = new Dictionary<string, JobAssumptions>();
-        foreach (var job in charter.Jobs.Values)
+        foreach (var job in charter.Placed.All)
         {
-            var machine = Charter.MachineOf(job, own);
+            var machine = job.Machine;
             var runs = await db
                 .Runs.AsNoTracking()
                 .Where(r =>
@@ -82,7 +92,7 @@ public sealed class ForecastDesk(
                 })
                 .ToListAsync(cancel);
             runs.Reverse();
-            assumed[job.Name] = Assume.From(
+            assumed[job.Words] = Assume.From(
                 job,
                 [
                     .. runs.Where(r => r is { Began: not null, Ended: not null })

@@ -87,7 +87,7 @@ public static class ForecastEndpoints
         var (charter, mistaken) = CharterOf(request.Yaml, inForce);
         if (charter is null)
             return mistaken!;
-        if (!charter.Jobs.TryGetValue(request.Job, out var job) || job.Into.Length == 0)
+        if (charter.Placed.All.FirstOrDefault(j => j.Words == request.Job) is not { Into.Length: > 0 } job)
             return Problems.NotFound($"the charter has no job '{request.Job}' that makes copies");
         var store = request.Store ?? job.Into[0];
         if (!job.Into.Contains(store))
@@ -169,7 +169,7 @@ public static class ForecastEndpoints
         if (yaml is null)
             return (inForce.Charter, null);
         // Places on this machine do not matter to a play, so a charter for elsewhere can be played too.
-        var reading = CharterYaml.Read(yaml);
+        var reading = CharterYaml.Read(yaml, inForce.Charter.Own);
         return (reading.Charter, reading.Charter is null ? CharterAnswers.Mistaken(reading) : null);
     }
 

@@ -3,9 +3,11 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Catalogue;
+using IronKeep.Service.Charters;
 using IronKeep.Service.Clocks;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
+using IronKeep.Yaml;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.Extensions.Options;
 
@@ -41,6 +43,7 @@ public static class HealthEndpoints
                     ClockLoop loop,
                     Dispatch dispatch,
                     KeepContext db,
+                    CharterInForce inForce,
                     IOptions<ServiceSettings> settings,
                     ILogger<SelfCheck> log,
                     TimeProvider clock,
@@ -58,8 +61,26 @@ public static class HealthEndpoints
                     var before = settings.Value.Machine;
                     if (before == request.Name)
                         return Problems.Refused($"the machine is called '{before}' already; nothing was changed");
-                    await ServiceNames.RenameAsync(db, before, request.Name, clock.Now(), cancel);
+                    await inForce.CatchUpAsync(db, cancel);
+                    if (inForce.Charter.Machines.ContainsKey(request.Name))
+                        return Problems.Refused($"the charter declares a machine '{request.Name}' already; give that another name first");
+                    var text = MachineRename.Of(inForce.Charter, before, request.Name);
+                    var reading = CharterYaml.Read(text ?? CharterWriter.Write(inForce.Charter), request.Name);
+                    if (reading.Charter is not { } charter)
+                        return Problems.Refused(
+                            $"the charter would not hold under the new name: {reading.Mistakes[0].Message}; change it first"
+                        );
+                    var revision = text is null
+                        ? null
+                        : new CharterRevision
+                        {
+                            AppliedAt = clock.Now(),
+                            By = http.User.Identity!.Name!,
+                            Yaml = text,
+                        };
+                    var number = await ServiceNames.RenameAsync(db, before, request.Name, revision, clock.Now(), cancel);
                     settings.Value.Machine = request.Name;
+                    inForce.Replace(number ?? inForce.Revision, charter);
                     log.LogInformation(
                         "{Person} renamed the machine from {Before} to {Name}",
                         http.User.Identity!.Name,

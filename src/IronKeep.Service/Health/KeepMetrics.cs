@@ -213,9 +213,9 @@ public sealed class KeepMetrics : IDisposable
     {
         Clear(newestCopy);
         Clear(promise);
-        var all = charter.Jobs.Values.ToList();
-        var standings = await Freshness.OfAsync(db, all, machine, now, cancel);
-        var stale = all.Count(j => Freshness.IsStale(j, standings[j.Name], now));
+        var all = charter.Placed.All.ToList();
+        var standings = await Freshness.OfAsync(db, all, now, cancel);
+        var stale = all.Count(j => Freshness.IsStale(j, standings[(j.Name, j.Machine)], now));
         var promised = all.Count(j => j.FreshWithin is not null);
         jobs.WithLabels("stale").Set(stale);
         jobs.WithLabels("fresh").Set(promised - stale);
@@ -223,8 +223,8 @@ public sealed class KeepMetrics : IDisposable
         withoutSeries.Set(Math.Max(0, all.Count - MostJobs));
         foreach (var job in all.Take(MostJobs))
         {
-            var at = Charter.MachineOf(job, machine);
-            if (standings[job.Name].Newest is { } newest)
+            var at = job.Machine;
+            if (standings[(job.Name, at)].Newest is { } newest)
                 newestCopy.WithLabels(job.Name, at).Set(newest.Taken.ToUnixTimeSeconds());
             if (job.FreshWithin is { } within)
                 promise.WithLabels(job.Name, at).Set(within.ToDuration().TotalSeconds);

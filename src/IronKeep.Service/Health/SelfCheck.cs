@@ -131,7 +131,7 @@ public sealed class SelfCheck(
 
     private SelfFinding? Syslog()
     {
-        var jobs = inForce.Charter.Jobs.Values.Where(j => j.HeardBy.Contains(EvidenceSource.Syslog)).Select(j => j.Name).ToList();
+        var jobs = inForce.Charter.Placed.All.Where(j => j.HeardBy.Contains(EvidenceSource.Syslog)).Select(j => j.Name).Distinct().ToList();
         if (settings.Value.SyslogListen.Length == 0)
             return jobs.Count == 0
                 ? null

@@ -12,7 +12,7 @@ internal static class CheckInReports
         MostWarned = 20;
 
     /// <summary>The rules of a job as they stand in a file for 'try log', with the zone of its times; empty where it has none.</summary>
-    public static string RulesOf(Charter charter, JobDefinition job) =>
+    public static string RulesOf(Charter charter, PlacedJob job) =>
         job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var rules)
             ? CharterWriter.Alone(CharterFields.Of(rules with { Zone = rules.Zone ?? charter.ZoneOf(job), Examples = [] }))
             : "";

@@ -48,9 +48,9 @@ public sealed class CopyArrivals(
             .ThenBy(c => c.Id)
             .ToListAsync(cancel);
         foreach (var copy in came)
-            if (inForce.Charter.Jobs.TryGetValue(copy.Job, out var job) && job.Watched && job.Into.Contains(store.Name))
+            if (inForce.Charter.Placed.Find(copy.Job, copy.Machine) is { } job && job.Watched && job.Into.Contains(store.Name))
                 await CameAsync(db, store, job, copy, now, cancel);
-        foreach (var job in inForce.Charter.Jobs.Values.Where(j => j.Watched && j.Into.Contains(store.Name)))
+        foreach (var job in inForce.Charter.Placed.All.Where(j => j.Watched && j.Into.Contains(store.Name)))
             await ConfirmAsync(db, store, folder, job, Instant.Max(now - LooksBack, first), now, cancel);
     }
 
@@ -64,14 +64,14 @@ public sealed class CopyArrivals(
         return now;
     }
 
-    private async Task CameAsync(KeepContext db, StoreDefinition store, JobDefinition job, Copy copy, Instant now, CancellationToken cancel)
+    private async Task CameAsync(KeepContext db, StoreDefinition store, PlacedJob job, Copy copy, Instant now, CancellationToken cancel)
     {
         var planned = await PlannedOfAsync(db, store, job, copy, cancel);
         var hears = job.HeardBy.Contains(EvidenceSource.Folder);
         if (
             hears
             && planned is null
-            && inForce.Charter.DueTimesOf(job, copy.Machine)?.Next(now) is { } next
+            && inForce.Charter.DueTimesOf(job)?.Next(now) is { } next
             && copy.Taken >= next - job.Early.ToDuration()
         )
             return;
@@ -148,7 +148,7 @@ public sealed class CopyArrivals(
     private async Task<PlannedRun?> PlannedOfAsync(
         KeepContext db,
         StoreDefinition store,
-        JobDefinition job,
+        PlacedJob job,
         Copy copy,
         CancellationToken cancel
     )
@@ -165,7 +165,7 @@ public sealed class CopyArrivals(
     }
 
     /// <summary>Why the size of a copy is suspect beside the good ones of its kind before it; null when it is not.</summary>
-    private static async Task<string?> DoubtAsync(KeepContext db, JobDefinition job, Copy copy, CancellationToken cancel)
+    private static async Task<string?> DoubtAsync(KeepContext db, PlacedJob job, Copy copy, CancellationToken cancel)
     {
         var before = await db
             .Copies.AsNoTracking()
@@ -195,7 +195,7 @@ public sealed class CopyArrivals(
         KeepContext db,
         StoreDefinition store,
         DatedStore folder,
-        JobDefinition job,
+        PlacedJob job,
         Instant since,
         Instant now,
         CancellationToken cancel
@@ -207,6 +207,7 @@ public sealed class CopyArrivals(
             .PlannedRuns.AsNoTracking()
             .Where(p =>
                 p.Job == job.Name
+                && (p.Machine == job.Machine || !job.IsOnSeveral)
                 && p.Due >= since
                 && p.Due <= latest
                 && p.RunId != null

@@ -43,7 +43,7 @@ public sealed class FolderWatching(
     {
         public Task Looking { get; set; } = Task.CompletedTask;
         public HashSet<(string Id, bool InBin)> Settled { get; set; } = [];
-        public JobDefinition?[] Owners { get; set; } = [];
+        public PlacedJob?[] Owners { get; set; } = [];
     }
 
     /// <summary>How the loop comes round.</summary>
@@ -104,7 +104,7 @@ public sealed class FolderWatching(
         if (stores.Get(store.Name) is not DatedStore folder)
             return;
         var look = folder.Look();
-        var owners = inForce.Charter.Jobs.Values.Where(j => j.Watched && j.Into.Contains(store.Name)).ToArray();
+        var owners = inForce.Charter.Placed.All.Where(j => j.Watched && j.Into.Contains(store.Name)).ToArray();
         // Compared with the catalogue only when something is other than the last time.
         var now = look.Copies.Values.Select(c => (c.Id, c.IsInBin)).ToHashSet();
         if (!one.Settled.SetEquals(now) || !one.Owners.SequenceEqual(owners))

@@ -21,8 +21,8 @@ public static class HearingEndpoints
     {
         var jobs = api.MapGroup("/jobs/{name}");
         jobs.MapPost("/check-ins", CheckInAsync).WithSummary("A watched job says that it started, or ended and how");
-        jobs.MapGet("/log-rules", Results<ContentHttpResult, ProblemHttpResult> (string name, CharterInForce charter) =>
-                Watched(charter, name, out var job) is { } problem
+        jobs.MapGet("/log-rules", Results<ContentHttpResult, ProblemHttpResult> (string name, string? on, CharterInForce charter) =>
+                Watched(charter, name, on, out var job) is { } problem
                     ? problem
                     : TypedResults.Text(CheckInReports.RulesOf(charter.Charter, job))
             )
@@ -31,15 +31,16 @@ public static class HearingEndpoints
                 "/check-in-address",
                 async Task<Results<Ok<CheckInAddressAnswer>, ProblemHttpResult>> (
                     string name,
+                    string? on,
                     CharterInForce charter,
                     KeepContext db,
                     IOptions<ServiceSettings> settings,
                     CancellationToken cancel
                 ) =>
                 {
-                    if (Watched(charter, name, out var job) is { } problem)
+                    if (Watched(charter, name, on, out var job) is { } problem)
                         return problem;
-                    var machine = Charter.MachineOf(job, settings.Value.Machine);
+                    var machine = job.Machine;
                     return
                         await db.CheckInAddresses.AsNoTracking().FirstOrDefaultAsync(a => a.Job == name && a.Machine == machine, cancel)
                             is { } at
@@ -52,6 +53,7 @@ public static class HearingEndpoints
                 "/check-in-address",
                 async Task<Results<Created<CheckInAddressAnswer>, ProblemHttpResult>> (
                     string name,
+                    string? on,
                     CharterInForce charter,
                     CheckInAddresses addresses,
                     IOptions<ServiceSettings> settings,
@@ -59,14 +61,9 @@ public static class HearingEndpoints
                     CancellationToken cancel
                 ) =>
                 {
-                    if (Watched(charter, name, out var job) is { } problem)
+                    if (Watched(charter, name, on, out var job) is { } problem)
                         return problem;
-                    var (address, secret) = await addresses.MakeAsync(
-                        name,
-                        Charter.MachineOf(job, settings.Value.Machine),
-                        http.User.Identity!.Name!,
-                        cancel
-                    );
+                    var (address, secret) = await addresses.MakeAsync(name, job.Machine, http.User.Identity!.Name!, cancel);
                     return TypedResults.Created((string?)null, Answer(address, $"/check-in/{secret}"));
                 }
             )
@@ -75,13 +72,13 @@ public static class HearingEndpoints
                 "/check-in-address",
                 async Task<Results<NoContent, ProblemHttpResult>> (
                     string name,
+                    string? on,
                     CharterInForce charter,
                     CheckInAddresses addresses,
                     IOptions<ServiceSettings> settings,
                     CancellationToken cancel
                 ) =>
-                    charter.Charter.Jobs.TryGetValue(name, out var job)
-                    && await addresses.TakeBackAsync(name, Charter.MachineOf(job, settings.Value.Machine), cancel)
+                    WhichJob.Of(charter.Charter, name, on, out _) is { } job && await addresses.TakeBackAsync(name, job.Machine, cancel)
                         ? TypedResults.NoContent()
                         : Problems.NotFound($"job {name} has no check-in address")
             )
@@ -110,7 +107,7 @@ public static class HearingEndpoints
                     if (what == "rules" && HttpMethods.IsGet(http.Request.Method))
                         return Results.Text(
                             http.RequestServices.GetRequiredService<CharterInForce>().Charter is var rules
-                            && rules.Jobs.TryGetValue(job, out var of)
+                            && rules.Placed.Find(job, machine) is { } of
                                 ? CheckInReports.RulesOf(rules, of)
                                 : ""
                         );
@@ -186,6 +183,7 @@ public static class HearingEndpoints
 
     private static async Task<Results<Ok<CheckInAnswer>, ProblemHttpResult>> CheckInAsync(
         string name,
+        string? on,
         CheckInRequest request,
         CharterInForce charter,
         HearingDesk desk,
@@ -194,21 +192,19 @@ public static class HearingEndpoints
         CancellationToken cancel
     )
     {
-        if (Watched(charter, name, out var job) is { } problem)
+        if (Watched(charter, name, on, out var job) is { } problem)
             return problem;
         if (CheckInReports.Problem(request) is { } wrong)
             return Problems.Invalid(wrong);
-        var taken = await desk.TakeAsync(
-            CheckInReports.Of(name, Charter.MachineOf(job, settings.Value.Machine), request, clock.Now()),
-            cancel
-        );
+        var taken = await desk.TakeAsync(CheckInReports.Of(name, job.Machine, request, clock.Now()), cancel);
         return TypedResults.Ok(new CheckInAnswer(name, taken.Due?.ToDateTimeOffset(), taken.Outcome, taken.Sentence, taken.RunId));
     }
 
-    private static ProblemHttpResult? Watched(CharterInForce charter, string name, out JobDefinition job)
+    private static ProblemHttpResult? Watched(CharterInForce charter, string name, string? on, out PlacedJob job)
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out job!))
-            return Problems.NotThere("job", name, "jobs", " in the charter");
+        job = WhichJob.Of(charter.Charter, name, on, out var problem)!;
+        if (problem is not null)
+            return problem;
         return job.Watched
             ? null
             : Problems.Of(

@@ -112,7 +112,7 @@ internal sealed class HearingPast
     /// <summary>Whether reports are about what happens now, and only the last run and planned run of their job can matter.</summary>
     private static bool IsPlain(Charter charter, IEnumerable<Report> of, Instant now) =>
         of.All(r =>
-            charter.Jobs.TryGetValue(r.Job, out var job)
+            charter.Placed.Find(r.Job, r.Machine) is { } job
             && job.HeardBy.Length == 1
             && r.Source == EvidenceSource.CheckIn
             && r is { Due: null, At: null, Began: null, Figures: null, Log: null, Read: null }

@@ -64,7 +64,7 @@ internal sealed class HearingRound
     {
         if (report.Id is { } id && known.TryGetValue(id, out var before))
             return new HeardRun(report, All(report).Find(r => r.Id == before), null, []);
-        if (!charter.Jobs.TryGetValue(report.Job, out var job))
+        if (charter.Placed.Find(report.Job, report.Machine) is not { } job)
             return new HeardRun(report, null, null, []);
         if (Joined(report) is { } other)
             return Join(job, other, report);
@@ -122,7 +122,7 @@ internal sealed class HearingRound
     /// The planned run that a report is about, unless it has ended for good: the last that was due when the run began, or the one that was
     /// due a little later, whichever is nearer; the other one where the nearer is done with.
     /// </summary>
-    private PlannedRun? PlannedOf(JobDefinition job, Report report)
+    private PlannedRun? PlannedOf(PlacedJob job, Report report)
     {
         var all = planned[(report.Job, report.Machine)];
         if (report.Due is { } due)
@@ -174,12 +174,10 @@ internal sealed class HearingRound
     }
 
     /// <summary>The due instant that is near and has no row yet, for a job whose clock is a little ahead.</summary>
-    private Instant? Coming(JobDefinition job, Report report)
+    private Instant? Coming(PlacedJob job, Report report)
     {
         var began = report.Began ?? report.When;
-        return charter.DueTimesOf(job, report.Machine) is { } due && due.Next(began) is { } next && next - began <= Early && next > now
-            ? next
-            : null;
+        return charter.DueTimesOf(job) is { } due && due.Next(began) is { } next && next - began <= Early && next > now ? next : null;
     }
 
     /// <summary>The run that has ended by what another source said, and of which this one says something as well.</summary>
@@ -222,7 +220,7 @@ internal sealed class HearingRound
     /// The outcome of a run that several sources have heard of is the worst of what they say; what one knows better, another does not take
     /// away.
     /// </summary>
-    private HeardRun Join(JobDefinition job, Run run, Report report)
+    private HeardRun Join(PlacedJob job, Run run, Report report)
     {
         var before = (
             run.Outcome,
@@ -313,7 +311,7 @@ internal sealed class HearingRound
         return heard;
     }
 
-    private static List<(LogSeverity, string)> Start(JobDefinition job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
+    private static List<(LogSeverity, string)> Start(PlacedJob job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
     {
         (run.State, run.Outcome, run.Failure, run.Sentence, run.Ended) = (RunState.Running, null, null, null, null);
         run.Began = report.When;
@@ -323,13 +321,7 @@ internal sealed class HearingRound
         return [(LogSeverity.Info, $"{job.Name} says that it started{(report.Note is { } note ? $": {note}" : "")}")];
     }
 
-    private List<(LogSeverity Severity, string Text)> End(
-        JobDefinition job,
-        Run run,
-        PlannedRun? at,
-        Report report,
-        List<HeardAnswer> heard
-    )
+    private List<(LogSeverity Severity, string Text)> End(PlacedJob job, Run run, PlannedRun? at, Report report, List<HeardAnswer> heard)
     {
         var rules = job.LogRules is { } name && charter.LogRules.TryGetValue(name, out var set) ? set : LogRules.None;
         // Where the end was said otherwise, no line need say it.
@@ -400,7 +392,7 @@ internal sealed class HearingRound
     private static LogMark Mark(EvidenceLine line) => new(line.Line, line.List, line.Text, line.Class);
 
     /// <summary>Far off from what is usual, a good run is suspect.</summary>
-    private void Doubt(JobDefinition job, Run run, HeardFacts facts)
+    private void Doubt(PlacedJob job, Run run, HeardFacts facts)
     {
         var since = bases.GetValueOrDefault((run.Job!, run.Machine));
         var good = runs[(run.Job!, run.Machine)]

@@ -65,7 +65,7 @@ public sealed class HearingThere(
         IReadOnlyList<HeardJob> jobs =
         [
             .. charter
-                .Jobs.Values.Where(j => j.Watched && j.On == machine)
+                .Placed.All.Where(j => j.Watched && j.Machine == machine)
                 .OrderBy(j => j.Name, StringComparer.Ordinal)
                 .Select(j => new HeardJob(
                     j.Name,
@@ -103,14 +103,11 @@ public sealed class HearingThere(
             await desk.TakeAllAsync(reports);
         foreach (var (job, problem) in request.Problems)
             if (IsHeardThere(machine, job, EvidenceSource.Log))
-                await unread.TellAsync(job, problem is null ? null : StrangersWords.OneLine(problem, MostProblem), machine);
+                await unread.TellAsync(job, machine, problem is null ? null : StrangersWords.OneLine(problem, MostProblem), isThere: true);
     }
 
     private bool IsHeardThere(string machine, string job, EvidenceSource source) =>
-        inForce.Charter.Jobs.TryGetValue(job, out var declared)
-        && declared is { Watched: true }
-        && declared.On == machine
-        && declared.HeardBy.Contains(source);
+        inForce.Charter.Placed.Find(job, machine) is { } declared && declared is { Watched: true } && declared.HeardBy.Contains(source);
 
     private string? WhyNot(string machine, HeardReport said) =>
         said.Source is not (EvidenceSource.Log or EvidenceSource.CheckIn) ? "an agent hears by logs and by wrapped commands alone"

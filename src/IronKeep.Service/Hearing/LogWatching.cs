@@ -29,7 +29,6 @@ public sealed class LogWatching(
     IDbContextFactory<KeepContext> catalogue,
     Leading leading,
     TimeProvider clock,
-    IOptions<ServiceSettings> settings,
     ILogger<LogWatching> log
 ) : BackgroundService
 {
@@ -51,6 +50,8 @@ public sealed class LogWatching(
     }
 
     private sealed class Followed(
+        string job,
+        string machine,
         LogFollower follower,
         string key,
         EvidenceSource source,
@@ -59,6 +60,8 @@ public sealed class LogWatching(
         FollowState kept
     ) : IDisposable
     {
+        public string Job => job;
+        public string Machine => machine;
         public EvidenceSource Source => source;
         public LogFollower Follower => follower;
         public string Key => key;
@@ -178,23 +181,32 @@ public sealed class LogWatching(
         if (ReferenceEquals(charter, wantedFor) && ReferenceEquals(there, heardThere) && followed.Count == lastWanted.Count)
             return lastWanted;
         var wanted = new HashSet<(string Job, string Path)>();
-        foreach (var job in charter.Jobs.Values.Where(j => j.Watched))
+        foreach (var job in charter.Placed.All.Where(j => j.Watched))
         foreach (var (path, source) in Paths(job, there))
         {
-            wanted.Add((job.Name, path));
+            wanted.Add((job.Key, path));
             var (rules, zone) = (charter.LogRules[job.LogRules!], charter.ZoneOf(job));
-            if (followed.TryGetValue((job.Name, path), out var known))
+            if (followed.TryGetValue((job.Key, path), out var known))
             {
                 if ((known.Rules.Equals(rules) && known.Zone.Equals(zone)) || known.IsBusy)
                     continue;
                 known.Dispose();
             }
-            var key = $"log {job.Name} {path}";
+            var key = $"log {job.Key} {path}";
             await using var db = await catalogue.CreateDbContextAsync(cancel);
             var kept = await db.KeptValues.AsNoTracking().FirstOrDefaultAsync(k => k.Key == key, cancel) is { } value
                 ? JsonSerializer.Deserialize<FollowState>(value.Value)!
                 : FollowState.Empty;
-            followed[(job.Name, path)] = new Followed(new LogFollower(path, rules, zone, kept), key, source, rules, zone, kept);
+            followed[(job.Key, path)] = new Followed(
+                job.Name,
+                job.Machine,
+                new LogFollower(path, rules, zone, kept),
+                key,
+                source,
+                rules,
+                zone,
+                kept
+            );
         }
         // One that hangs keeps what it was until it lets go, and is asked for again.
         (wantedFor, heardThere, lastWanted) = (followed.Values.All(f => !f.IsBusy) ? charter : null, there, wanted);
@@ -204,14 +216,22 @@ public sealed class LogWatching(
     /// <summary>
     /// The logs of a job, unless the agent of its machine follows them there, and the file into which its lines of syslog are written.
     /// </summary>
-    private IEnumerable<(string Path, EvidenceSource Source)> Paths(JobDefinition job, IReadOnlySet<string> there)
+    private IEnumerable<(string Path, EvidenceSource Source)> Paths(PlacedJob job, IReadOnlySet<string> there)
     {
-        if (job.HeardBy.Contains(EvidenceSource.Log) && !there.Contains(Charter.MachineOf(job, settings.Value.Machine)))
-            foreach (var path in job.Logs)
+        if (job.HeardBy.Contains(EvidenceSource.Log) && !there.Contains(job.Machine))
+            foreach (var path in job.Logs.Where(p => IsOfOne(job, p)))
                 yield return (path, EvidenceSource.Log);
         if (job.HeardBy.Contains(EvidenceSource.Syslog))
-            yield return (spool.PathOf(job.Name), EvidenceSource.Syslog);
+            yield return (spool.PathOf(job.Key), EvidenceSource.Syslog);
     }
+
+    /// <summary>
+    /// Whether a file on this machine is the log of the job on that machine: of several that name it alike it is that of the service's own.
+    /// </summary>
+    private bool IsOfOne(PlacedJob job, string path) =>
+        !job.IsOnSeveral
+        || job.Machine == inForce.Charter.Own
+        || !inForce.Charter.Placed.Named(job.Name).Any(j => j.Machine != job.Machine && j.Logs.Contains(path));
 
     /// <summary>What could not be taken is read again: another follower begins where the place was kept last.</summary>
     private async Task TryLookAsync(string job, string path, Followed one)
@@ -233,14 +253,14 @@ public sealed class LogWatching(
         var now = clock.Now();
         var looked = one.Follower.Look(now);
         if (looked.Runs.Count > 0)
-            await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(job, path, one.Source, one.Rules, r, now))]);
+            await desk.TakeAllAsync([.. looked.Runs.Select(r => ReportOf(one, path, r, now))]);
         // Kept after what it stands for: what is told twice counts once.
         if (looked.IsTouched && one.Follower.State is var state && !Same(state, one.Kept))
             await KeepAsync(one, state);
         var problem = looked.Problems.Count == 0 ? null : string.Join("; ", looked.Problems);
         if (problem == one.Problem)
             return;
-        await unread.TellAsync(job, problem, null);
+        await unread.TellAsync(one.Job, one.Machine, problem, isThere: false);
         one.Problem = problem;
     }
 
@@ -261,17 +281,15 @@ public sealed class LogWatching(
         one.Kept = state;
     }
 
-    private Report ReportOf(string job, string path, EvidenceSource source, LogRules rules, FoundRun found, Instant now)
+    private static Report ReportOf(Followed one, string path, FoundRun found, Instant now)
     {
-        var run = found.Run;
-        var machine = inForce.Charter.Jobs.TryGetValue(job, out var declared)
-            ? Charter.MachineOf(declared, settings.Value.Machine)
-            : settings.Value.Machine;
+        var (run, source, rules) = (found.Run, one.Source, one.Rules);
         // A line is not written before it is: a clock that is ahead, or a year that was guessed, is taken as now.
         var (began, ended) = (Earlier(run.Began), Earlier(run.Ended ?? run.LastTime));
-        return new Report(job, machine, source, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
+        return new Report(one.Job, one.Machine, source, found.IsOver ? CheckInState.Ended : CheckInState.Started, now)
         {
-            Id = $"log {job} {path} {found.Id}{(found.IsOver ? "" : " begin")}",
+            // By the job alone, so that one that comes to be on several machines tells nothing of before again.
+            Id = $"log {one.Job} {path} {found.Id}{(found.IsOver ? "" : " begin")}",
             At = found.IsOver ? ended ?? began : began,
             Began = found.IsOver ? began : null,
             Log = found.IsOver ? found.Text : null,

@@ -63,14 +63,18 @@ public sealed class SyslogSpool(CharterInForce inForce, IOptions<ServiceSettings
             return;
         routes =
         [
-            .. from job in charter.Jobs.Values
+            .. from job in charter.Placed.All
             where job.Watched && job.HeardBy.Contains(EvidenceSource.Syslog)
             from name in job.Syslog
             let at = name.IndexOf('@', StringComparison.Ordinal)
             select new Route(
-                job.Name,
+                job.Key,
                 at < 0 ? name : name[..at],
-                at < 0 ? null : name[(at + 1)..],
+                    // Of a job on several machines each hears its own lines.
+                    job.IsOnSeveral
+                        ? job.Machine
+                    : at < 0 ? null
+                    : name[(at + 1)..],
                 [.. job.SyslogText.Select(t => LogPattern.Read(t, LogTimes.Usual).Pattern!)]
             ),
         ];

@@ -36,7 +36,7 @@ public sealed class WatchedWork : IRunWork
     public IEnumerable<AlertStep> AlertsOf(Run run, Charter charter)
     {
         var subject = Subject.OfJob(run.Job!, run.Machine);
-        var note = charter.Jobs.GetValueOrDefault(run.Job!)?.Note;
+        var note = charter.Placed.Find(run.Job!, run.Machine)?.Note;
         var where = $"Look into its log on {run.Machine}{(note is null ? "" : $"; it runs: {note}")}.";
         return run.Outcome switch
         {

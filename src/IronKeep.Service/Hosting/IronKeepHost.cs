@@ -17,6 +17,7 @@ using IronKeep.Service.Forecasts;
 using IronKeep.Service.Health;
 using IronKeep.Service.Hearing;
 using IronKeep.Service.Jobs;
+using IronKeep.Service.MachineDesk;
 using IronKeep.Service.Machines;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Reports;
@@ -184,6 +185,7 @@ public static class IronKeepHost
         services.AddSingleton<CopySearch>();
         services.AddSingleton<CopyCare>();
         services.AddSingleton<DefinitionDesk>();
+        services.AddSingleton<Reach>();
         services.AddSingleton<ForecastDesk>();
         services.AddSingleton<TimetableAxes>();
         services.AddSingleton<CalendarAddresses>();
@@ -226,7 +228,10 @@ public static class IronKeepHost
         services.AddSingleton<IOwedLogs, OwedLogs>();
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
+        services.AddSingleton<FreshnessNow>();
+        services.AddSingleton<CoverageDesk>();
         services.AddSingleton<MachineList>();
+        services.AddSingleton<InventoryDesk>();
         services.AddSingleton<AgentDesk>();
         services.AddSingleton<AgentListening>();
         services.AddSingleton<CheckInAddresses>();
@@ -254,6 +259,8 @@ public static class IronKeepHost
         services.AddSingleton<ILook, EscalationLook>();
         services.AddSingleton<ILook, StoreLook>();
         services.AddSingleton<ILook, SilentMachines>();
+        // What the looks before it have found counts.
+        services.AddSingleton<ILook>(s => s.GetRequiredService<CoverageDesk>());
         services.AddSingleton<ILook, DownServices>();
         services.AddSingleton<ILook, RunLogTidying>();
         services.AddSingleton<IFollower, MadeUp>();
@@ -278,6 +285,7 @@ public static class IronKeepHost
         services.AddSingleton<PruneDesk>();
         services.AddSingleton<RunQueue>();
         services.AddSingleton<RunNow>();
+        services.AddSingleton<WaitingList>();
         services.AddSingleton<AlertDetail>();
         services.AddSingleton<Reruns>();
         services.AddSingleton<EarlierCharters>();
@@ -386,6 +394,7 @@ public static class IronKeepHost
         api.MapForecasts();
         api.MapJobs();
         api.MapMachines();
+        api.MapInventories();
         api.MapHearing();
         api.MapRuns();
         api.MapConfirmation();
@@ -396,6 +405,7 @@ public static class IronKeepHost
         api.MapAlerts();
         AlertDetail.Map(api);
         Reruns.Map(api);
+        Reruns.MapFailed(api);
         api.MapReports();
         api.MapDuty();
         api.MapChannels();

@@ -14,7 +14,6 @@ using IronKeep.Service.Runs;
 using IronKeep.Service.Timetable;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
-using Microsoft.Extensions.Options;
 using NodaTime;
 
 namespace IronKeep.Service.Jobs;
@@ -37,47 +36,35 @@ public static class JobEndpoints
                     NightBoard nightBoard,
                     Dispatch dispatch,
                     TimeProvider clock,
-                    IOptions<ServiceSettings> settings,
-                    CancellationToken cancel
+                    CancellationToken cancel,
+                    string? job = null,
+                    string? machine = null
                 ) =>
                 {
-                    var all = charter.Charter.Jobs.Values.ToList();
-                    return TypedResults.Ok(
-                        await DescribeAsync(all, charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel)
-                    );
+                    var all = charter
+                        .Charter.Placed.All.Where(j => (job is null || j.Name == job) && (machine is null || j.Machine == machine))
+                        .ToList();
+                    return TypedResults.Ok(await DescribeAsync(all, charter.Charter, db, nightBoard, dispatch, clock.Now(), cancel));
                 }
             )
-            .WithSummary("All jobs with where they stand");
+            .WithSummary("All jobs with where they stand, each on each of its machines; of one job, or of one machine");
         jobs.MapGet(
                 "/{name}",
                 async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> (
                     string name,
+                    string? on,
                     CharterInForce charter,
                     KeepContext db,
                     NightBoard nightBoard,
                     Dispatch dispatch,
                     TimeProvider clock,
-                    IOptions<ServiceSettings> settings,
                     CancellationToken cancel
                 ) =>
-                    charter.Charter.Jobs.TryGetValue(name, out var job)
-                        ? TypedResults.Ok(
-                            (
-                                await DescribeAsync(
-                                    [job],
-                                    charter.Charter,
-                                    db,
-                                    nightBoard,
-                                    dispatch,
-                                    clock.Now(),
-                                    settings.Value.Machine,
-                                    cancel
-                                )
-                            )[0]
-                        )
-                        : Missing(name)
+                    WhichJob.Of(charter.Charter, name, on, out var problem) is { } job
+                        ? TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), cancel))[0])
+                        : problem!
             )
-            .WithSummary("One job");
+            .WithSummary("One job; of one that is on several machines 'on' says where");
         jobs.MapPost("/{name}/runs", RunNowAsync).WithSummary("Runs the job now");
         jobs.MapGet("/{name}/history", HistoryAsync)
             .WithSummary("The runs of a job that left a copy, or were heard to end well, oldest first: size, change and duration");
@@ -87,26 +74,25 @@ public static class JobEndpoints
         jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
     }
 
-    private static ProblemHttpResult Missing(string name) => Problems.NotThere("job", name, "jobs", " in the charter");
-
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(
         string name,
+        string? on,
         CharterInForce charter,
         RunNow now,
         KeepContext db,
-        IOptions<ServiceSettings> settings,
         HttpContext http,
         CancellationToken cancel
     )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
-            return Missing(name);
-        var begun = await now.BeginAsync(db, job, http.User.Identity!.Name!, settings.Value.Machine, cancel);
+        if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
+            return problem!;
+        var begun = await now.BeginAsync(db, job, http.User.Identity!.Name!, cancel);
         return begun.Run is { } run ? TypedResults.Accepted($"/api/v1/runs/{run.Id}", run.ToAnswer()) : Problems.Refused(begun.Refusal!);
     }
 
     private static async Task<Results<Ok<IReadOnlyList<HistoryPoint>>, ProblemHttpResult>> HistoryAsync(
         string name,
+        string? on,
         KeepContext db,
         CancellationToken cancel
     )
@@ -115,6 +101,7 @@ public static class JobEndpoints
             .Runs.AsNoTracking()
             .Where(r =>
                 r.Job == name
+                && (on == null || r.Machine == on)
                 && (
                     (r.Kind == RunKind.Backup && r.CopyIds != "")
                     || (
@@ -144,6 +131,7 @@ public static class JobEndpoints
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> PauseAsync(
         string name,
+        string? on,
         PauseRequest request,
         CharterInForce charter,
         Pauses pauses,
@@ -151,13 +139,12 @@ public static class JobEndpoints
         NightBoard nightBoard,
         Dispatch dispatch,
         TimeProvider clock,
-        IOptions<ServiceSettings> settings,
         HttpContext http,
         CancellationToken cancel
     )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
-            return Missing(name);
+        if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
+            return problem!;
         var now = clock.Now();
         if (request.Reason.Trim().Length is < 3 or > 500)
             return Problems.Invalid("say in a few words (3 to 500 characters) why the job is paused");
@@ -169,47 +156,35 @@ public static class JobEndpoints
                 $"until {request.Until:u} is more than {Pauses.Longest.Days} days away; what is to stop for good is taken out of the "
                     + $"charter"
             );
-        await pauses.PauseAsync(
-            job,
-            Charter.MachineOf(job, settings.Value.Machine),
-            http.User.Identity!.Name!,
-            request.Reason.Trim(),
-            until,
-            cancel
-        );
-        return TypedResults.Ok(
-            (await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, settings.Value.Machine, cancel))[0]
-        );
+        await pauses.PauseAsync(job, job.Machine, http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
+        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, cancel))[0]);
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> ResumeAsync(
         string name,
+        string? on,
         CharterInForce charter,
         Pauses pauses,
         KeepContext db,
         NightBoard nightBoard,
         Dispatch dispatch,
         TimeProvider clock,
-        IOptions<ServiceSettings> settings,
         CancellationToken cancel
     )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
-            return Missing(name);
-        await pauses.ResumeAsync(job, Charter.MachineOf(job, settings.Value.Machine), cancel);
-        return TypedResults.Ok(
-            (await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), settings.Value.Machine, cancel))[0]
-        );
+        if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
+            return problem!;
+        await pauses.ResumeAsync(job, job.Machine, cancel);
+        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), cancel))[0]);
     }
 
     private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
-        List<JobDefinition> jobs,
+        List<PlacedJob> jobs,
         Charter charter,
         KeepContext db,
         NightBoard nightBoard,
         Dispatch dispatch,
         Instant now,
-        string machine,
         CancellationToken cancel
     )
     {
@@ -230,19 +205,12 @@ public static class JobEndpoints
             )
             .AsNoTracking()
             .ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
-        var standing = await Freshness.OfAsync(db, jobs, machine, now, cancel);
+        var standing = await Freshness.OfAsync(db, jobs, now, cancel);
         var newest = new Dictionary<string, Copy>();
         foreach (var ids in standing.Values.Select(s => s.Newest?.Id).OfType<string>().Distinct().Chunk(ReadAtOnce))
         foreach (var copy in await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel))
             newest[copy.Id] = copy;
-        var nights = await nightBoard.OfAsync(
-            db,
-            [.. jobs.Select(j => (j.Name, Charter.MachineOf(j, machine)))],
-            charter.Zone,
-            now,
-            NightsShown,
-            cancel
-        );
+        var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, j.Machine))], charter.Zone, now, NightsShown, cancel);
         var pauses = await watched
             .AsNoTracking()
             .Where(w => w.PausedUntil > now || w.ExpiryHeldUntil > now)
@@ -251,9 +219,9 @@ public static class JobEndpoints
         return jobs.Select(job =>
             {
                 var zone = charter.ZoneOf(job);
-                var stands = standing[job.Name];
+                var stands = standing[(job.Name, job.Machine)];
                 var policy = charter.Policies.GetValueOrDefault(job.Policy);
-                var at = (job.Name, Machine: Charter.MachineOf(job, machine));
+                var at = (job.Name, Machine: job.Machine);
                 pauses.TryGetValue(at, out var pause);
                 return new JobAnswer(
                     job.Name,
@@ -269,7 +237,7 @@ public static class JobEndpoints
                     policy?.Name,
                     policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
                     job.FreshWithin?.ToString(),
-                    due.Of(charter.DueTimesOf(job, machine)),
+                    due.Of(charter.DueTimesOf(job)),
                     last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id), charter, dispatch.WaitsFor(run.Id)) : null,
                     stands.Newest is { } good ? newest.GetValueOrDefault(good.Id)?.ToAnswer(now) : null,
                     stands.Copies,
@@ -300,6 +268,11 @@ public static class JobEndpoints
                     Steps = charter.StepsOf(job).IsEmpty
                         ? null
                         : new JobStepsAnswer(job.Before, job.Until, job.AfterSuccess, job.AfterFailure, job.AlwaysAfter),
+                    OnSeveral = job.IsOnSeveral ? job.Selection.Words(charter.Own) : null,
+                    Values =
+                        jobs.Count == 1
+                            ? [.. EffectiveValues.Of(charter, job).Select(v => new JobValueAnswer(v.Key, v.Text, v.From))]
+                            : null,
                 };
             })
             .ToList();

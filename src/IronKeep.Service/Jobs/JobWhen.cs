@@ -21,23 +21,23 @@ public static class JobWhen
 
     public static async Task<Results<Ok<JobWhenAnswer>, ProblemHttpResult>> AnswerAsync(
         string name,
+        string? on,
         DateTimeOffset? asOf,
         CharterInForce inForce,
         KeepContext db,
         TimeProvider clock,
-        IOptions<ServiceSettings> settings,
         CancellationToken cancel
     )
     {
         var charter = inForce.Charter;
-        if (!charter.Jobs.TryGetValue(name, out var job))
-            return Problems.NotThere("job", name, "jobs", " in the charter");
+        if (WhichJob.Of(charter, name, on, out var problem) is not { } job)
+            return problem!;
         var now = clock.Now();
         var at = asOf is { } given ? Instant.FromDateTimeOffset(given) : now;
         if (at < now - Duration.FromDays(3660) || at > now + Duration.FromDays(3660))
             return Problems.Invalid($"asOf {asOf:u} is more than ten years away");
-        var machine = Charter.MachineOf(job, settings.Value.Machine);
-        var times = charter.DueTimesOf(job, settings.Value.Machine);
+        var machine = job.Machine;
+        var times = charter.DueTimesOf(job);
         if (times is null)
             return TypedResults.Ok(
                 new JobWhenAnswer(
@@ -95,7 +95,7 @@ public static class JobWhen
         }
     }
 
-    private static IEnumerable<string> Facts(Charter charter, JobDefinition job, DueTimes times, Instant at, JobOnMachine? watch)
+    private static IEnumerable<string> Facts(Charter charter, PlacedJob job, DueTimes times, Instant at, JobOnMachine? watch)
     {
         if (job.After is { } head)
             yield return $"it follows {head}, and is due when that is";

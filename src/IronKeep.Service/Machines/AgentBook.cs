@@ -24,6 +24,11 @@ public sealed class AgentBook(
     ILogger<AgentBook> log
 )
 {
+    // Asked with each request of each agent, so it is made once.
+    private readonly Func<KeepContext, byte[], CancellationToken, Task<Agent?>> byKey = EF.CompileAsyncQuery(
+        (KeepContext db, byte[] keyPrint, CancellationToken cancel) => db.Agents.AsNoTracking().FirstOrDefault(a => a.KeyPrint == keyPrint)
+    );
+
     /// <summary>How long a code is good for.</summary>
     public static readonly Duration CodeHolds = Duration.FromHours(1);
 
@@ -85,13 +90,18 @@ public sealed class AgentBook(
                     $"this code was used already, to let machine {code.Machine} join; if that was not you, shut the machine out with "
                         + $"'ironkeep machine shut-out {code.Machine}'. Make another code with 'ironkeep machine enrol'"
                 );
-        if (
-            await db.Agents.AsNoTracking().FirstOrDefaultAsync(a => a.KeyPrint == keyPrint && a.Machine != code.Machine, cancel) is { } same
-        )
+        if (await db.Agents.FirstOrDefaultAsync(a => a.KeyPrint == keyPrint && a.Machine != code.Machine, cancel) is { } same)
+        {
+            (same.CameAs, same.CameAsAt) = (code.Machine, now);
+            await db.SaveChangesAsync(cancel);
+            await change.CommitAsync(cancel);
+            log.LogWarning("A machine with the key of {Machine} wants to join as {Name}", same.Machine, code.Machine);
             throw new AgentRefusedException(
-                $"this key is that of machine {same.Machine}, and a machine has one name; a disk that was cloned needs a key of its own: "
-                    + $"remove the agent's folder on it and join again"
+                $"this key is that of machine {same.Machine}, and a machine has one name. If it is {same.Machine} under another name, say "
+                    + $"so with 'ironkeep machine came-back {same.Machine} --renamed', and join again. A disk that was cloned needs a key "
+                    + "of its own: remove the agent's folder on it and join again"
             );
+        }
         if (agent is null)
             db.Agents.Add(
                 agent = new Agent
@@ -118,7 +128,7 @@ public sealed class AgentBook(
     public async Task<Agent> OfAsync(byte[] keyPrint, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        var agent = await db.Agents.AsNoTracking().FirstOrDefaultAsync(a => a.KeyPrint == keyPrint, cancel)
+        var agent = await byKey(db, keyPrint, cancel)
             ?? throw new AgentRefusedException(
                 "the service does not know this machine's key: it never joined, or another took its name since; join with a code from "
                     + "'ironkeep machine enrol'"
@@ -165,6 +175,48 @@ public sealed class AgentBook(
                 cancel
             );
         agent.HeardAt = now;
+    }
+
+    /// <summary>
+    /// A person has said of a machine that came back under another name what it is: the same, which is called so from now on, or another.
+    /// False when nobody is to be asked about it.
+    /// </summary>
+    public async Task<bool> CameBackAsync(string machine, bool renamed, string by, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
+        if (await db.Agents.FindAsync([machine], cancel) is not { CameAs: { } name } agent)
+            return false;
+        (agent.CameAs, agent.CameAsAt) = (null, null);
+        if (renamed)
+        {
+            db.Agents.Remove(agent);
+            // Whoever had the name before has it no more, as when another joins under it.
+            if (await db.Agents.FindAsync([name], cancel) is { } before)
+                db.Agents.Remove(before);
+            await db.SaveChangesAsync(cancel);
+            db.Agents.Add(
+                new Agent
+                {
+                    Machine = name,
+                    KeyPrint = agent.KeyPrint,
+                    EnrolledBy = by,
+                    Version = agent.Version,
+                    System = agent.System,
+                    Address = agent.Address,
+                    JoinedAt = agent.JoinedAt,
+                    HeardAt = agent.HeardAt,
+                    ClockAhead = agent.ClockAhead,
+                    ShutOutAt = agent.ShutOutAt,
+                    ShutOutBy = agent.ShutOutBy,
+                    ShutOutWhy = agent.ShutOutWhy,
+                }
+            );
+        }
+        await db.SaveChangesAsync(cancel);
+        await change.CommitAsync(cancel);
+        log.LogInformation("{Person} said that {Name} is {What} {Machine}", by, name, renamed ? "a new name of" : "not", machine);
+        return true;
     }
 
     /// <summary>Takes a machine's right away, and its codes with it; false when it has neither.</summary>

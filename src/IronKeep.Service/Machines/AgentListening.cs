@@ -49,6 +49,7 @@ public sealed class AgentListening(
         builder.Services.AddSingleton(logs);
         builder.Services.AddLogging();
         builder.Services.AddRoutingCore();
+        builder.Services.AddSingleton<IMemoryPoolFactory<byte>, WideBlocks.Factory>();
         builder.Services.ConfigureHttpJsonOptions(o => ContractJson.Apply(o.SerializerOptions));
         builder.Services.Configure<Microsoft.AspNetCore.Routing.RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
         builder.WebHost.UseKestrelCore().UseKestrelHttpsConfiguration().UseUrls(settings.Value.AgentListen);

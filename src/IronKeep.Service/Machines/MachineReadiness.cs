@@ -46,7 +46,7 @@ public sealed class MachineView(MachineStandings standings, AgentBook book, Dict
         agents.GetValueOrDefault(machine) is { } agent && book.IsAway(agent) ? $"was last heard of {agent.HeardAt.Local(zone)}" : null;
 
     /// <summary>What a job needs and its machine does not give, as the end of a sentence about the machine; null: nothing.</summary>
-    public string? Lacks(JobDefinition job, string machine)
+    public string? Lacks(PlacedJob job, string machine)
     {
         if (job.Needs.IsEmpty)
             return null;

@@ -17,8 +17,9 @@ public sealed class NextDues(CharterInForce inForce, TimeProvider clock)
         return
         [
             .. charter
-                .Jobs.Values.Where(j => j.On == machine && !j.Watched && j.After is null)
-                .Select(j => (Job: j.Name, Due: charter.DueTimesOf(j, machine)?.Next(now)))
+                .Placed.At(machine)
+                .Where(j => !j.Watched && j.After is null)
+                .Select(j => (Job: j.Name, Due: charter.DueTimesOf(j)?.Next(now)))
                 .Where(d => d.Due is not null)
                 .OrderBy(d => d.Due)
                 .Take(Most)

@@ -7,7 +7,7 @@ using Microsoft.Extensions.Options;
 namespace IronKeep.Service.Machines;
 
 /// <summary>The services that jobs of a machine watch, by the charter in force.</summary>
-public sealed class ServicesToKeep(CharterInForce inForce, IOptions<ServiceSettings> settings)
+public sealed class ServicesToKeep(CharterInForce inForce)
 {
     /// <summary>Another charter is in force.</summary>
     public event Action Changed
@@ -22,7 +22,8 @@ public sealed class ServicesToKeep(CharterInForce inForce, IOptions<ServiceSetti
         return
         [
             .. charter
-                .Jobs.Values.Where(j => j.WatchesService is not null && Charter.MachineOf(j, settings.Value.Machine) == machine)
+                .Placed.At(machine)
+                .Where(j => j.WatchesService is not null)
                 .Select(j => new KeptService(
                     j.Name,
                     RunStep.Of(charter.Steps[j.WatchesService!]),

@@ -32,8 +32,8 @@ public sealed class StandingBook(CharterInForce inForce, TimeProvider clock)
     }
 
     /// <summary>Whether an agent carries a job out on its own when the service is away.</summary>
-    public static bool GoesOnAlone(Charter charter, JobDefinition job) =>
-        job is { Watched: false, After: null, When: not null, On: { } on } && job.Into.All(s => charter.Stores[s].On == on);
+    public static bool GoesOnAlone(Charter charter, PlacedJob job) =>
+        job is { Watched: false, After: null, When: not null } && job.Into.All(s => charter.Stores[s].On == job.Machine);
 
     private StandingOrders Make(string machine, Instant now)
     {
@@ -41,7 +41,8 @@ public sealed class StandingBook(CharterInForce inForce, TimeProvider clock)
         IReadOnlyList<StandingOrder> orders =
         [
             .. charter
-                .Jobs.Values.Where(j => j.On == machine && GoesOnAlone(charter, j))
+                .Placed.At(machine)
+                .Where(j => GoesOnAlone(charter, j))
                 .OrderBy(j => j.Name, StringComparer.Ordinal)
                 .Select(j => Order(charter, j, machine, now)),
         ];
@@ -49,7 +50,7 @@ public sealed class StandingBook(CharterInForce inForce, TimeProvider clock)
         return new StandingOrders(Convert.ToHexStringLower(mark.AsSpan(0, 16)), orders);
     }
 
-    private static StandingOrder Order(Charter charter, JobDefinition job, string machine, Instant now)
+    private static StandingOrder Order(Charter charter, PlacedJob job, string machine, Instant now)
     {
         var steps = charter.StepsOf(job);
         return new StandingOrder(
@@ -63,17 +64,17 @@ public sealed class StandingBook(CharterInForce inForce, TimeProvider clock)
         );
     }
 
-    private static IEnumerable<DateTimeOffset> Dues(Charter charter, JobDefinition job, string machine, Instant now)
+    private static IEnumerable<DateTimeOffset> Dues(Charter charter, PlacedJob job, string machine, Instant now)
     {
         // Those of the last hour too: what was due while the line was just breaking is known.
-        if (charter.DueTimesOf(job, machine) is not { } times)
+        if (charter.DueTimesOf(job) is not { } times)
             yield break;
         var at = now - Duration.FromHours(1);
         for (var count = 0; count < MostDues && times.Next(at) is { } due && due - now < Ahead; count++, at = due)
             yield return due.ToDateTimeOffset();
     }
 
-    private static CopyOrder Copy(Charter charter, JobDefinition job, StoreDefinition store, string machine) =>
+    private static CopyOrder Copy(Charter charter, PlacedJob job, StoreDefinition store, string machine) =>
         new(
             "",
             0,
@@ -94,7 +95,7 @@ public sealed class StandingBook(CharterInForce inForce, TimeProvider clock)
             new LocalStore(store.Folder, machine, null)
         );
 
-    private static StepsOrder Steps(JobDefinition job, RunSteps steps) =>
+    private static StepsOrder Steps(PlacedJob job, RunSteps steps) =>
         new(
             "",
             0,

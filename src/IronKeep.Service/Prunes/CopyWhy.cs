@@ -35,7 +35,7 @@ public sealed class CopyWhy(CharterInForce inForce, PruneDesk prunes, TimeProvid
                 until
             );
         }
-        if (!charter.Jobs.TryGetValue(copy.Job, out var job) || !job.Into.Contains(copy.Store))
+        if (charter.Placed.Find(copy.Job, copy.Machine) is not { } job || !job.Into.Contains(copy.Store))
             return new CopyWhyAnswer(
                 copy.ToAnswer(clock.Now()),
                 Verdict.Keep,

@@ -38,6 +38,7 @@ public static class ExpiryHolds
 
     private static async Task<Results<Ok<ExpiryHoldAnswer>, ProblemHttpResult>> HoldAsync(
         string name,
+        string? on,
         ExpiryHoldRequest request,
         CharterInForce inForce,
         AlertBook book,
@@ -49,8 +50,8 @@ public static class ExpiryHolds
         CancellationToken cancel
     )
     {
-        if (!inForce.Charter.Jobs.TryGetValue(name, out var job))
-            return Problems.NotThere("job", name, "jobs", " in the charter");
+        if (WhichJob.Of(inForce.Charter, name, on, out var problem) is not { } job)
+            return problem!;
         var (now, until) = (clock.Now(), Instant.FromDateTimeOffset(request.Until));
         if (request.Reason.Trim().Length is < 3 or > 500)
             return Problems.Invalid("say in a few words (3 to 500 characters) why nothing is to expire");
@@ -62,7 +63,7 @@ public static class ExpiryHolds
             return Problems.NotThere("alert", $"{id}", "alerts");
         var (by, reason) = (http.User.Identity!.Name!, request.Reason.Trim());
         await using var change = await db.BeginChangeAsync(cancel);
-        var row = await db.JobsOnMachines.FindAsync([name, Charter.MachineOf(job, settings.Value.Machine)], cancel);
+        var row = await db.JobsOnMachines.FindAsync([name, job.Machine], cancel);
         if (row is null)
             return Problems.Refused($"job {name} is not watched yet; try again in a moment");
         (row.ExpiryHeldUntil, row.ExpiryHeldBy, row.ExpiryHeldReason) = (until, by, reason);
@@ -82,6 +83,7 @@ public static class ExpiryHolds
 
     private static async Task<Results<Ok<ExpiryHoldAnswer>, ProblemHttpResult>> LetGoAsync(
         string name,
+        string? on,
         CharterInForce inForce,
         KeepContext db,
         EventHub events,
@@ -89,10 +91,10 @@ public static class ExpiryHolds
         CancellationToken cancel
     )
     {
-        if (!inForce.Charter.Jobs.TryGetValue(name, out var job))
-            return Problems.NotThere("job", name, "jobs", " in the charter");
+        if (WhichJob.Of(inForce.Charter, name, on, out var problem) is not { } job)
+            return problem!;
         await using var change = await db.BeginChangeAsync(cancel);
-        var row = await db.JobsOnMachines.FindAsync([name, Charter.MachineOf(job, settings.Value.Machine)], cancel);
+        var row = await db.JobsOnMachines.FindAsync([name, job.Machine], cancel);
         if (row is not { ExpiryHeldUntil: { } until })
             return Problems.Refused($"expiry of job {name} is not held; there is nothing to end");
         var held = new ExpiryHoldAnswer(row.ExpiryHeldBy!, row.ExpiryHeldReason!, until.ToDateTimeOffset());

@@ -28,14 +28,13 @@ public sealed class PruneDesk(
     ClockWatch clockWatch,
     AlertBook alerts,
     FactSignal signal,
-    TimeProvider clock,
-    IOptions<ServiceSettings> settings
+    TimeProvider clock
 )
 {
     /// <summary>
     /// The plan for a job in one of its stores. That of now is stored under its fingerprint; one as of another instant is only looked at.
     /// </summary>
-    public async Task<PrunePlanAnswer> PlanAsync(JobDefinition job, string machine, string store, Instant? asOf, CancellationToken cancel)
+    public async Task<PrunePlanAnswer> PlanAsync(PlacedJob job, string machine, string store, Instant? asOf, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         return await PlanAsync(db, job, machine, store, asOf, cancel);
@@ -43,7 +42,7 @@ public sealed class PruneDesk(
 
     private async Task<PrunePlanAnswer> PlanAsync(
         KeepContext db,
-        JobDefinition job,
+        PlacedJob job,
         string machine,
         string store,
         Instant? asOf,
@@ -84,10 +83,10 @@ public sealed class PruneDesk(
     }
 
     /// <summary>The plan as it would be under a policy that is not in force; nothing is stored.</summary>
-    public async Task<PrunePlan> DraftAsync(JobDefinition job, string store, PolicyDefinition policy, CancellationToken cancel)
+    public async Task<PrunePlan> DraftAsync(PlacedJob job, string store, PolicyDefinition policy, CancellationToken cancel)
     {
         await using var db = await catalogue.CreateDbContextAsync(cancel);
-        return await MakeAsync(db, job, Charter.MachineOf(job, settings.Value.Machine), store, policy, null, cancel);
+        return await MakeAsync(db, job, job.Machine, store, policy, null, cancel);
     }
 
     /// <summary>
@@ -102,7 +101,7 @@ public sealed class PruneDesk(
         if (row.AppliedAt is { } applied)
             return (null, $"plan {fingerprint} was applied already, at {applied}");
         var plan = Read(row);
-        if (!inForce.Charter.Jobs.TryGetValue(row.Job, out var job) || !job.Into.Contains(row.Store))
+        if (inForce.Charter.Placed.Find(row.Job, row.Machine) is not { } job || !job.Into.Contains(row.Store))
             return (null, $"plan {fingerprint} no longer holds: the charter has no job {row.Job} into store {row.Store} any more");
         var today = await MakeAsync(db, job, row.Machine, row.Store, inForce.Charter.Policies[job.Policy], null, cancel);
         var going = plan.Going.Select(c => c.Copy.Id).ToList();
@@ -151,7 +150,7 @@ public sealed class PruneDesk(
     /// then an alert.
     /// </summary>
     public async Task<(string? Fingerprint, int Going)> AutomaticAsync(
-        JobDefinition job,
+        PlacedJob job,
         string machine,
         string store,
         CancellationToken cancel
@@ -182,7 +181,7 @@ public sealed class PruneDesk(
     /// <summary>The same in the caller's change. A plan by which nothing goes is not kept.</summary>
     public async Task<(string? Fingerprint, int Going)> AutomaticAsync(
         KeepContext db,
-        JobDefinition job,
+        PlacedJob job,
         string machine,
         string store,
         Look look,
@@ -221,7 +220,7 @@ public sealed class PruneDesk(
 
     private async Task<PrunePlan> MakeAsync(
         KeepContext db,
-        JobDefinition job,
+        PlacedJob job,
         string machine,
         string store,
         PolicyDefinition policy,
@@ -231,7 +230,7 @@ public sealed class PruneDesk(
 
     private async Task<PrunePlan> MakeAsync(
         KeepContext db,
-        JobDefinition job,
+        PlacedJob job,
         string machine,
         string store,
         PolicyDefinition policy,

@@ -51,14 +51,14 @@ public static class PruneEndpoints
         string name,
         CharterInForce charter,
         PruneDesk desk,
-        Microsoft.Extensions.Options.IOptions<ServiceSettings> settings,
         CancellationToken cancel,
         string? store = null,
-        string? asOf = null
+        string? asOf = null,
+        string? on = null
     )
     {
-        if (!charter.Charter.Jobs.TryGetValue(name, out var job))
-            return Problems.NotThere("job", name, "jobs", " in the charter");
+        if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
+            return problem!;
         if (job.Into.Length == 0)
             return Problems.Refused(
                 $"job {name} is watched and says nowhere that it leaves copies, so there is nothing to prune; name the store with "
@@ -87,7 +87,7 @@ public static class PruneEndpoints
                 return Problems.Invalid($"asOf '{asOf}' is not an instant; write 2027-03-28T01:00:00Z");
             at = Instant.FromDateTimeOffset(instant);
         }
-        return TypedResults.Ok(await desk.PlanAsync(job, Charter.MachineOf(job, settings.Value.Machine), store ?? job.Into[0], at, cancel));
+        return TypedResults.Ok(await desk.PlanAsync(job, job.Machine, store ?? job.Into[0], at, cancel));
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> ApplyAsync(

@@ -53,7 +53,7 @@ public sealed class PruneWork(
         if (
             plan is null
             && order.Automatic
-            && charter.Charter.Jobs.TryGetValue(live.Run.Job!, out var job)
+            && charter.Charter.Placed.Find(live.Run.Job!, live.Run.Machine) is { } job
             && job.Into.Contains(live.Run.Store!)
         )
         {

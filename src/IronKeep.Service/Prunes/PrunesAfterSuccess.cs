@@ -20,11 +20,11 @@ public sealed class PrunesAfterSuccess(CharterInForce inForce, PruneDesk desk, R
     public async Task FollowAsync(KeepContext db, IReadOnlyList<Fact> facts, CancellationToken cancel)
     {
         var prunes = inForce
-            .Charter.Jobs.Values.Where(j => j.Prune == PruneTime.AfterSuccess && j.Into.Length > 0)
-            .ToDictionary(j => j.Name);
+            .Charter.Placed.All.Where(j => j.Prune == PruneTime.AfterSuccess && j.Into.Length > 0)
+            .ToDictionary(j => (j.Name, j.Machine));
         var runs = await Ended.RunsOfAsync(
             db,
-            facts.Where(f => f.Job is not null && prunes.ContainsKey(f.Job)),
+            facts.Where(f => f is { Job: not null, Machine: not null } && prunes.ContainsKey((f.Job, f.Machine))),
             r => (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched) && (r.Outcome == Outcome.Ok || r.Outcome == Outcome.Warned),
             cancel
         );
@@ -47,7 +47,7 @@ public sealed class PrunesAfterSuccess(CharterInForce inForce, PruneDesk desk, R
         {
             if (!runs.TryGetValue(fact.RunId ?? 0, out var run))
                 continue;
-            var job = prunes[run.Job!];
+            var job = prunes[(run.Job!, run.Machine)];
             foreach (var store in job.Into)
             {
                 // One that is queued, or was planned here just now, is made of what there is now as well.

@@ -47,7 +47,7 @@ public sealed class ReportMaking(
         var end = Instant.Min(now, charter.Zone.AtStartOfDay(to).ToInstant());
         var own = settings.Value.Machine;
         var jobs = charter
-            .Jobs.Values.Select(j => (Job: j, Machine: Charter.MachineOf(j, own)))
+            .Placed.All.Select(j => (Job: j, Machine: j.Machine))
             .Where(j => report.Takes(j.Job, charter.Machines.GetValueOrDefault(j.Machine), j.Machine))
             .ToList();
         var mine = jobs.Select(j => (j.Job.Name, j.Machine)).ToHashSet();
@@ -140,7 +140,7 @@ public sealed class ReportMaking(
     private static async Task<ILookup<(string, string), CopyOf>> CopiesAsync(
         KeepContext db,
         HashSet<(string, string)> mine,
-        List<(JobDefinition Job, string Machine)> jobs,
+        List<(PlacedJob Job, string Machine)> jobs,
         Instant start,
         Instant end,
         CancellationToken cancel
@@ -160,7 +160,7 @@ public sealed class ReportMaking(
 
     private static async Task<(Duration Kept, Duration Broken)?> HoursAsync(
         KeepContext db,
-        JobDefinition job,
+        PlacedJob job,
         string machine,
         Span promise,
         List<CopyOf> copies,
@@ -307,7 +307,7 @@ public sealed class ReportMaking(
     private static async Task<ReportAlerts> AlertsAsync(
         KeepContext db,
         Charter charter,
-        List<(JobDefinition Job, string Machine)> jobs,
+        List<(PlacedJob Job, string Machine)> jobs,
         Instant start,
         Instant end,
         CancellationToken cancel
@@ -318,7 +318,7 @@ public sealed class ReportMaking(
             jobs.Select(j => j.Machine).ToHashSet(),
             jobs.SelectMany(j => j.Job.Into).ToHashSet()
         );
-        var all = jobs.Count == charter.Jobs.Count;
+        var all = jobs.Count == charter.Placed.All.Length;
         var rows = (
             await db
                 .Alerts.AsNoTracking()

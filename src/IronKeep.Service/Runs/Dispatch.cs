@@ -49,7 +49,8 @@ public sealed class Dispatch(
 {
     private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan ProgressEvery = TimeSpan.FromMilliseconds(500);
-    private const int WritesEvery = 4,
+    private const int ToldATick = 10,
+        WritesEvery = 4,
         MostAnew = 3;
     private readonly ConcurrentDictionary<long, LiveRun> live = new();
     private readonly ConcurrentDictionary<long, Task> tasks = new();
@@ -78,8 +79,25 @@ public sealed class Dispatch(
     /// <summary>What a queued run waits for, as an end of "waits for"; null: it has not been looked at yet, or begins.</summary>
     public string? WaitsFor(long runId) => waits.TryGetValue(runId, out var wait) ? wait.For : null;
 
-    /// <summary>While it is held, nothing new begins.</summary>
-    public bool IsHeld { get; set; }
+    /// <summary>Whether a queued run waits for its machine, which comes nobody knows when.</summary>
+    public bool AwaitsMachine(long runId) => waits.TryGetValue(runId, out var wait) && wait.Machine;
+
+    private volatile bool isHeld;
+
+    /// <summary>From when this returns until <see cref="Release"/>, nothing new begins.</summary>
+    public async Task HoldAsync(CancellationToken cancel = default)
+    {
+        isHeld = true;
+        await taking.WaitAsync(cancel);
+        taking.Release();
+    }
+
+    /// <summary>Runs begin again.</summary>
+    public void Release()
+    {
+        isHeld = false;
+        queue.Wake();
+    }
 
     /// <summary>How long the dispatch waits before it tries once more to write what the catalogue did not take.</summary>
     public TimeSpan TriesAgainAfter { get; set; } = TimeSpan.FromSeconds(2);
@@ -130,8 +148,7 @@ public sealed class Dispatch(
                     await TakeOverAsync(stoppingToken);
                     tended = System.Diagnostics.Stopwatch.GetTimestamp();
                 }
-                if (!IsHeld)
-                    await StartReadyAsync(stoppingToken);
+                await StartReadyAsync(stoppingToken);
                 rounds.Came();
             }
             catch (OperationCanceledException) when (stoppingToken.IsCancellationRequested)
@@ -192,7 +209,8 @@ public sealed class Dispatch(
         await taking.WaitAsync(stopping);
         try
         {
-            await TakeReadyAsync(stopping);
+            if (!isHeld)
+                await TakeReadyAsync(stopping);
         }
         finally
         {
@@ -296,11 +314,11 @@ public sealed class Dispatch(
     /// </summary>
     private (string? Machine, RunEnding? Ending) AwaitsMachine(Run run, MachineView view, Instant now)
     {
-        var job = run.Job is null ? null : charter.Charter.Jobs.GetValueOrDefault(run.Job);
+        var job = charter.Charter.Placed.Find(run.Job, run.Machine);
         var catchesUp = run.By.Kind == ActorKind.CatchUp;
         if (view.Away(run.Machine) is { } away)
         {
-            var limit = job?.StartLimit ?? JobDefinition.UsualStartLimit;
+            var limit = job?.StartLimit ?? PlacedJob.UsualStartLimit;
             var since = run.NotBefore is { } from ? Instant.Max(from, run.Queued) : run.Queued;
             return (
                 $"{run.Machine}, which {away}",
@@ -533,7 +551,9 @@ public sealed class Dispatch(
         {
             for (var tick = 1; await timer.WaitForNextTickAsync(cancel); tick++)
             {
-                events.Here(at.Run);
+                // However many are at work, those who listen hear so many figures a second and no more.
+                if ((tick + at.Run.Id) % Math.Max(1, (live.Count + ToldATick - 1) / ToldATick) == 0)
+                    events.Here(at.Run);
                 if (self.IsShared && tick % WritesEvery == 0)
                     await WriteProgressAsync(at);
             }
@@ -586,7 +606,7 @@ public sealed class Dispatch(
         {
             log.LogWarning(e, "What run {Run} usually takes could not be read", at.Run.Id);
         }
-        charter.Charter.Jobs.TryGetValue(at.Run.Job!, out var job);
+        var job = charter.Charter.Placed.Find(at.Run.Job, at.Run.Machine);
         at.EndsAtLimit = job?.RunLimit is not null;
         at.Limit = job?.RunLimit?.ToDuration() ?? RunLimits.Usual([.. good.Select(g => g.Took)]);
         if (good.Count == 0)

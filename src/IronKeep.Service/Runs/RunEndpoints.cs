@@ -18,7 +18,9 @@ public static class RunEndpoints
     public static void MapRuns(this IEndpointRouteBuilder api)
     {
         var runs = api.MapGroup("/runs");
-        runs.MapGet("", ListAsync).WithSummary("Runs, newest first, by job, store, kind, state and outcome");
+        runs.MapGet("/waiting", async (WaitingList list, CancellationToken cancel) => TypedResults.Ok(await list.OfAsync(cancel)))
+            .WithSummary("The runs that wait, in the order in which they would begin, and what each waits for");
+        runs.MapGet("", ListAsync).WithSummary("Runs, newest first, by job, store, machine, kind, state and outcome");
         runs.MapGet(
                 "/{id:long}",
                 async Task<Results<Ok<RunAnswer>, ProblemHttpResult>> (
@@ -66,6 +68,7 @@ public static class RunEndpoints
         CancellationToken cancel,
         string? job = null,
         string? store = null,
+        string? machine = null,
         string? kind = null,
         string? state = null,
         string? outcome = null,
@@ -80,6 +83,8 @@ public static class RunEndpoints
             query = query.Where(r => r.Job == job);
         if (store is not null)
             query = query.Where(r => r.Store == store);
+        if (machine is not null)
+            query = query.Where(r => r.Machine == machine);
         if (outcome is not null)
         {
             if (Kebab.Read<Core.Watching.Outcome>(outcome) is not { } wanted)

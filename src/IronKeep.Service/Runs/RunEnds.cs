@@ -121,7 +121,7 @@ public sealed class RunEnds(
     {
         if (!works.Of(run).IsRetried || ending.Failure is not { } failure || !Passing.Contains(failure))
             return null;
-        if (!inForce.Charter.Jobs.TryGetValue(run.Job!, out var job) || run.Attempt >= job.Retries)
+        if (inForce.Charter.Placed.Find(run.Job!, run.Machine) is not { } job || run.Attempt >= job.Retries)
             return null;
         return await queue.AddAsync(
             db,

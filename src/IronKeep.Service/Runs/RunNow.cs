@@ -18,16 +18,15 @@ public sealed class RunNow(RunQueue queue)
     /// <param name="also">What is written down with it, in the same change.</param>
     public async Task<Begun> BeginAsync(
         KeepContext db,
-        JobDefinition job,
+        PlacedJob job,
         string by,
-        string here,
         CancellationToken cancel,
         RerunOrder? order = null,
         Instant? notBefore = null,
         Action<Run>? also = null
     )
     {
-        var machine = Charter.MachineOf(job, here);
+        var machine = job.Machine;
         if (job.Watched)
             return new Begun(null, RefusalOf(job));
         // Two who ask at once must not both find it idle.
@@ -75,6 +74,6 @@ public sealed class RunNow(RunQueue queue)
     }
 
     /// <summary>Why a watched job cannot be run from here.</summary>
-    public static string RefusalOf(JobDefinition job) =>
-        $"job {job.Name} is watched: something else carries it out on {job.On ?? "this machine"}; start it there";
+    public static string RefusalOf(PlacedJob job) =>
+        $"job {job.Name} is watched: something else carries it out on {job.Machine}; start it there";
 }

@@ -42,7 +42,7 @@ public sealed class RunQueue(
     /// <summary>
     /// Queues the run of a planned run with the caller's next save, which gives it its number; the planned run then names it.
     /// </summary>
-    public Run AddPlanned(KeepContext db, PlannedRun planned, JobDefinition job)
+    public Run AddPlanned(KeepContext db, PlannedRun planned, PlacedJob job)
     {
         var run = Make(
             new RunRequest(RunKind.Backup, planned.Job, StoreOf(job), Actor.Schedule)
@@ -57,7 +57,7 @@ public sealed class RunQueue(
     }
 
     /// <summary>What a backup run of the job says as its store: the only one, or none where it writes into several.</summary>
-    public static string? StoreOf(JobDefinition job) => job.Into.Length == 1 ? job.Into[0] : null;
+    public static string? StoreOf(PlacedJob job) => job.Into.Length == 1 ? job.Into[0] : null;
 
     /// <summary>Queues a run in the caller's transaction; whoever commits wakes the dispatch.</summary>
     public async Task<Run> AddAsync(KeepContext db, RunRequest request, CancellationToken cancel)

@@ -39,7 +39,7 @@ public sealed class TellingDesk(
         // Other trouble has its alert; that something was skipped has none, and is told to whoever is told of trouble.
         var charter = inForce.Charter;
         var all = charter.Routes.Values.Any(r => r.TellWhen == TellWhen.Always);
-        var always = charter.Jobs.Values.Where(j => j.TellWhen == TellWhen.Always).Select(j => j.Name).ToList();
+        var always = charter.Placed.All.Where(j => j.TellWhen == TellWhen.Always).Select(j => j.Name).Distinct().ToList();
         var runs = await Ended.RunsOfAsync(
             db,
             facts.Where(f => f.Kind == FactKind.RunEnded),
@@ -177,7 +177,7 @@ public sealed class TellingDesk(
     /// <summary>Tells of the end of a run of a job that wants to be told always, or that skipped something.</summary>
     public async Task TellAsync(KeepContext db, Run run, CancellationToken cancel)
     {
-        if (run.Job is null || !inForce.Charter.Jobs.TryGetValue(run.Job, out var job))
+        if (run.Job is null || inForce.Charter.Placed.Find(run.Job, run.Machine) is not { } job)
             return;
         var answer = run.ToAnswer(charter: inForce.Charter);
         var f = answer.Figures;

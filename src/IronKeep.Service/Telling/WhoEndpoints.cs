@@ -39,7 +39,6 @@ public static class WhoEndpoints
 
     private static Results<Ok<WhoAnswer>, ProblemHttpResult> Who(
         CharterInForce inForce,
-        IOptions<ServiceSettings> settings,
         TimeProvider clock,
         DateTimeOffset? at = null,
         string? job = null,
@@ -48,18 +47,17 @@ public static class WhoEndpoints
     )
     {
         var charter = inForce.Charter;
-        if (new[] { job, store, machine }.Count(s => s is not null) > 1)
-            return Problems.Invalid("name one of job, store and machine");
-        var declared = job is null ? null : charter.Jobs.GetValueOrDefault(job);
-        if (job is not null && declared is null)
-            return Problems.NotThere("job", job, "jobs", " in the charter");
+        if ((store is null ? 0 : 1) + (job is null && machine is null ? 0 : 1) > 1)
+            return Problems.Invalid("name one of job, store and machine; with a job the machine says on which it is meant");
+        PlacedJob? declared = null;
+        if (job is not null && (declared = WhichJob.Of(charter, job, machine, out var problem)) is null)
+            return problem!;
         if (store is not null && !charter.Stores.ContainsKey(store))
             return Problems.NotThere("store", store, "stores", " in the charter");
         var instant = at is { } given ? Instant.FromDateTimeOffset(given) : clock.Now();
         if (instant < clock.Now() - Duration.FromDays(3660) || instant > clock.Now() + Duration.FromDays(3660))
             return Problems.Invalid("'at' lies further than ten years away; give a time nearer than that");
-        var own = settings.Value.Machine;
-        var where = declared is not null ? Charter.MachineOf(declared, own) : machine;
+        var where = declared is not null ? declared.Machine : machine;
         Told Matter(AlertClass kind) => new(kind, Severities.Of(kind, said: declared?.Severity), job, where, store);
         var classes =
             declared is not null ? OfJobs

@@ -180,8 +180,8 @@ public sealed class ClockLoop(
                 now - watch.Watermark > WatermarkLag
                 || (
                     now > watch.Watermark
-                    && charter.Jobs.TryGetValue(watch.Job, out var job)
-                    && charter.DueTimesOf(job, Machine) is { } due
+                    && charter.Placed.Find(watch.Job, watch.Machine) is { } job
+                    && charter.DueTimesOf(job) is { } due
                     && due.Between(watch.Watermark, now).Any()
                 )
             )
@@ -203,7 +203,7 @@ public sealed class ClockLoop(
             if (now <= watch.Watermark)
                 continue;
             var moves = toNow || now - watch.Watermark > WatermarkLag;
-            if (charter.Jobs.TryGetValue(watch.Job, out var job) && charter.DueTimesOf(job, Machine) is { } due)
+            if (charter.Placed.Find(watch.Job, watch.Machine) is { } job && charter.DueTimesOf(job) is { } due)
             {
                 foreach (var all in (await CollapsedAsync(db, watch, due.Between(watch.Watermark, now), now, cancel)).Chunk(Batch))
                 {
@@ -297,7 +297,7 @@ public sealed class ClockLoop(
     {
         var now = clock.Now();
         var watched = await db.JobsOnMachines.ToListAsync(cancel);
-        var wanted = charter.Jobs.Values.Select(j => (j.Name, Machine: Charter.MachineOf(j, Machine))).ToHashSet();
+        var wanted = charter.Placed.All.Select(j => (j.Name, Machine: j.Machine)).ToHashSet();
         db.JobsOnMachines.RemoveRange(watched.Where(w => !wanted.Contains((w.Job, w.Machine))));
         foreach (var (name, machine) in wanted.Except(watched.Select(w => (w.Job, w.Machine))))
         {

@@ -63,7 +63,7 @@ public sealed class MadeUp(CharterInForce inForce) : IFollower
     /// </summary>
     private async Task LetFollowAsync(KeepContext db, Run run, Instant at, CancellationToken cancel)
     {
-        var followers = inForce.Charter.Jobs.Values.Where(j => j.After == run.Job).Select(j => j.Name).ToList();
+        var followers = inForce.Charter.Placed.All.Where(j => j.After == run.Job && j.Machine == run.Machine).Select(j => j.Name).ToList();
         if (followers.Count == 0)
             return;
         // What was started by hand stands for the due instant that came last.

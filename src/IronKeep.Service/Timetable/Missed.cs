@@ -26,7 +26,7 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
     {
         foreach (var group in facts.GroupBy(f => (Job: f.Job!, Machine: f.Machine!)))
         {
-            if (!inForce.Charter.Jobs.TryGetValue(group.Key.Job, out var job))
+            if (inForce.Charter.Placed.Find(group.Key.Job, group.Key.Machine) is not { } job)
                 continue;
             var ids = group.Select(f => f.PlannedRunId!.Value).ToList();
             var planned = await db.PlannedRuns.AsNoTracking().Where(p => ids.Contains(p.Id)).ToListAsync(cancel);
@@ -86,7 +86,7 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
         + "for it begins by itself when it is back.";
 
     /// <summary>Queues one run for all that was missed, unless the next planned one is near; says what will make up for them.</summary>
-    private async Task<string> CatchUpAsync(KeepContext db, JobDefinition job, PlannedRun last, CancellationToken cancel)
+    private async Task<string> CatchUpAsync(KeepContext db, PlacedJob job, PlannedRun last, CancellationToken cancel)
     {
         var now = clock.Now();
         if (job.Watched)
@@ -94,7 +94,7 @@ public sealed class Missed(CharterInForce inForce, RunQueue queue, AlertBook ale
         if (job.CatchUp == CatchUp.None)
             return "by its charter nothing makes up for it";
         var zone = inForce.Charter.ZoneOf(job);
-        var next = job.After is null ? inForce.Charter.DueTimesOf(job, last.Machine)?.Next(now) : null;
+        var next = job.After is null ? inForce.Charter.DueTimesOf(job)?.Next(now) : null;
         if (next is { } due && due - now < job.CatchUpGap.ToDuration())
             return $"the run due {due.Local(zone)} makes up for it";
         if (last.MadeUpBy is { } done)

@@ -17,7 +17,7 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
     public static bool IsPaused(JobOnMachine watch, Instant now) => watch.PausedUntil > now;
 
     /// <summary>Pauses a job of a machine from now; replaces a pause that is there.</summary>
-    public Task PauseAsync(JobDefinition job, string machine, string by, string reason, Instant until, CancellationToken cancel) =>
+    public Task PauseAsync(PlacedJob job, string machine, string by, string reason, Instant until, CancellationToken cancel) =>
         SetAsync(
             job.Name,
             machine,
@@ -25,7 +25,7 @@ public sealed class Pauses(IDbContextFactory<KeepContext> catalogue, TimeProvide
             cancel
         );
 
-    public Task ResumeAsync(JobDefinition job, string machine, CancellationToken cancel) =>
+    public Task ResumeAsync(PlacedJob job, string machine, CancellationToken cancel) =>
         SetAsync(job.Name, machine, w => (w.PausedBy, w.PausedReason, w.PausedAt, w.PausedUntil) = (null, null, null, null), cancel);
 
     private async Task SetAsync(string job, string machine, Action<JobOnMachine> change, CancellationToken cancel)

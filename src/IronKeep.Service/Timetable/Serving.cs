@@ -146,9 +146,15 @@ public sealed class Serving(
 
     private async Task OneAsync(Open open, PlannedRun planned, CancellationToken cancel)
     {
-        if (!inForce.Charter.Jobs.TryGetValue(planned.Job, out var job))
+        if (inForce.Charter.Placed.Find(planned.Job, planned.Machine) is not { } job)
         {
-            End(planned, Outcome.Cancelled, "the job was taken out of the charter");
+            End(
+                planned,
+                Outcome.Cancelled,
+                inForce.Charter.Jobs.ContainsKey(planned.Job)
+                    ? $"the job is not on {planned.Machine} any more"
+                    : "the job was taken out of the charter"
+            );
             return;
         }
         if (open.Watches.TryGetValue((planned.Job, planned.Machine), out var watch) && Pauses.IsPaused(watch, open.Now))
@@ -232,7 +238,7 @@ public sealed class Serving(
     }
 
     /// <summary>Why a run of the job would not begin on its machine, which may pass by itself; null: nothing is in its way.</summary>
-    private static string? Hindrance(MachineView machines, string machine, JobDefinition job) =>
+    private static string? Hindrance(MachineView machines, string machine, PlacedJob job) =>
         (machines.Away(machine) ?? (machines.CanBeginHere(machine) ? machines.Lacks(job, machine) : null)) is { } why
             ? $"{machine} {why}"
             : null;
@@ -261,7 +267,7 @@ public sealed class Serving(
     }
 
     /// <summary>What nothing was heard of in time; what was heard a little before it was due is its run.</summary>
-    private void OfWatched(Open open, PlannedRun planned, JobDefinition job)
+    private void OfWatched(Open open, PlannedRun planned, PlacedJob job)
     {
         if (TakeEarly(open, planned))
             return;

@@ -100,15 +100,16 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         var bare = charter with { RotationSets = charter.RotationSets.Clear() };
         var input = await forecasts.InputAsync(bare, (int)Math.Ceiling((to - begin).TotalDays), cancel) with { AsOf = begin, Copies = [] };
         var forecast = Forecaster.Play(input);
+        var played = charter.Placed.All.ToDictionary(j => j.Words);
         var bars = new List<TimetableBar>();
         foreach (var run in forecast.Runs.Where(r => r.Start < to && r.End >= from && r.Due > now))
         {
-            var name = forecast.Jobs[run.Job];
+            var job = played[forecast.Jobs[run.Job]];
             bars.Add(
                 Bar(
                     charter,
-                    name,
-                    Charter.MachineOf(charter.Jobs[name], settings.Value.Machine),
+                    job.Name,
+                    job.Machine,
                     run.Due,
                     run.Start,
                     run.End,
@@ -124,28 +125,17 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
                 )
             );
         }
-        foreach (var job in charter.Jobs.Values.Where(j => j.After is null))
+        foreach (var job in charter.Placed.All.Where(j => j.After is null))
         {
             if (
-                charter.DueTimesOf(job, settings.Value.Machine) is not { } times
+                charter.DueTimesOf(job) is not { } times
                 || (times.Quiet.Length == 0 && times.WhenClosed is null && times.Spread == Duration.Zero)
             )
                 continue;
             var whys = times.All(Instant.Max(now, from), to).Where(d => d.Why is not null).ToList();
             foreach (var dropped in whys.Where(d => d.Dropped))
                 bars.Add(
-                    Bar(
-                        charter,
-                        job.Name,
-                        Charter.MachineOf(job, settings.Value.Machine),
-                        dropped.Named,
-                        dropped.At,
-                        dropped.At,
-                        false,
-                        null,
-                        dropped.Why,
-                        null
-                    ) with
+                    Bar(charter, job.Name, job.Machine, dropped.Named, dropped.At, dropped.At, false, null, dropped.Why, null) with
                     {
                         Dropped = true,
                     }
@@ -171,7 +161,7 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         long? runId
     )
     {
-        var declared = charter.Jobs.GetValueOrDefault(job);
+        var declared = charter.Placed.Find(job, machine);
         return new TimetableBar(
             job,
             machine,
@@ -189,11 +179,11 @@ public sealed class TimetableAxes(CharterInForce inForce, ForecastDesk forecasts
         );
     }
 
-    private IEnumerable<QuietSpan> Quiet(Charter charter, Instant from, Instant to)
+    private static IEnumerable<QuietSpan> Quiet(Charter charter, Instant from, Instant to)
     {
-        foreach (var job in charter.Jobs.Values.Where(j => j.QuietHours.Length > 0 || j.WhenClosed is not null))
+        foreach (var job in charter.Placed.All.Where(j => j.QuietHours.Length > 0 || j.WhenClosed is not null))
         {
-            if (charter.DueTimesOf(job, settings.Value.Machine) is not { } times)
+            if (charter.DueTimesOf(job) is not { } times)
                 continue;
             // Windows are found by walking: at their ends, and else by the quarter of an hour.
             for (var at = from; at < to; )

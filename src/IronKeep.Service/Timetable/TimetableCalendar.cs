@@ -24,7 +24,7 @@ public sealed class TimetableCalendar(CharterInForce inForce, TimeProvider clock
         var own = settings.Value.Machine;
         var calendar = new Calendar { ProductId = "-//Iron Keep//Timetable//EN" };
         calendar.AddProperty("X-WR-CALNAME", $"Backups of {own}");
-        foreach (var entry in TimetableEndpoints.Entries(inForce.Charter, own, now, now + NodaTime.Duration.FromDays(days)))
+        foreach (var entry in TimetableEndpoints.Entries(inForce.Charter, now, now + NodaTime.Duration.FromDays(days)))
         {
             calendar.Events.Add(
                 new CalendarEvent

@@ -31,7 +31,7 @@ public static class TimetableEndpoints
                         return Problems.Invalid($"hours {hours} is out of range; use 1 to {MostHours}");
                     var now = clock.Now();
                     return TypedResults.Ok<IReadOnlyList<TimetableEntry>>([
-                        .. Entries(inForce.Charter, settings.Value.Machine, now, now + Duration.FromHours(hours)),
+                        .. Entries(inForce.Charter, now, now + Duration.FromHours(hours)),
                     ]);
                 }
             )
@@ -48,17 +48,17 @@ public static class TimetableEndpoints
     }
 
     /// <summary>What is due strictly after an instant up to another, in order.</summary>
-    internal static IEnumerable<TimetableEntry> Entries(Charter charter, string own, Instant after, Instant upTo) =>
+    internal static IEnumerable<TimetableEntry> Entries(Charter charter, Instant after, Instant upTo) =>
         charter
-            .Jobs.Values.SelectMany(job =>
-                charter.DueTimesOf(job, own) is not { } times
+            .Placed.All.SelectMany(job =>
+                charter.DueTimesOf(job) is not { } times
                     ? []
                     : times
                         .Between(after, upTo)
                         .Take(MostEntries)
                         .Select(due => new TimetableEntry(
                             job.Name,
-                            Charter.MachineOf(job, own),
+                            job.Machine,
                             due.ToDateTimeOffset(),
                             due.Rfc3339(times.Zone),
                             times.Zone.Id,

@@ -15,13 +15,7 @@ namespace IronKeep.Service.Upkeep;
 /// <summary>
 /// Tells of services that jobs watch and that are down, or were and had to be started again; closed when one has been up for an hour since.
 /// </summary>
-public sealed class DownServices(
-    CharterInForce inForce,
-    AlertBook alerts,
-    MachineStandings standings,
-    TimeProvider clock,
-    IOptions<ServiceSettings> settings
-) : ILook
+public sealed class DownServices(CharterInForce inForce, AlertBook alerts, MachineStandings standings, TimeProvider clock) : ILook
 {
     private static readonly Duration QuietAfter = Duration.FromHours(1);
     private readonly Dictionary<Subject, string> said = [];
@@ -33,9 +27,9 @@ public sealed class DownServices(
         var charter = inForce.Charter;
         var open = await AlertBook.OpenAsync(db, AlertClass.Down, cancel);
         var watched = new HashSet<Subject>();
-        foreach (var job in charter.Jobs.Values.Where(j => j.WatchesService is not null))
+        foreach (var job in charter.Placed.All.Where(j => j.WatchesService is not null))
         {
-            var machine = Charter.MachineOf(job, settings.Value.Machine);
+            var machine = job.Machine;
             var subject = Subject.OfJob(job.Name, machine);
             watched.Add(subject);
             // Of a machine that is not heard of nothing new is known.

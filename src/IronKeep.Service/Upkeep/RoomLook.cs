@@ -17,7 +17,7 @@ public sealed class RoomLook(CharterInForce inForce, StoreRoom room) : IOutsideF
     {
         var charter = inForce.Charter;
         var names = facts
-            .SelectMany(f => f.Store is { } one ? [one] : charter.Jobs.GetValueOrDefault(f.Job ?? "")?.Into.AsEnumerable() ?? [])
+            .SelectMany(f => f.Store is { } one ? [one] : charter.Placed.Find(f.Job, f.Machine)?.Into.AsEnumerable() ?? [])
             .Distinct();
         await Task.WhenAll(names.Where(charter.Stores.ContainsKey).Select(n => room.JudgeAsync(charter.Stores[n], cancel)));
     }

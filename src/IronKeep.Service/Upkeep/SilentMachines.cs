@@ -14,7 +14,8 @@ namespace IronKeep.Service.Upkeep;
 
 /// <summary>
 /// Tells of machines whose agent was not heard of for longer than their charter allows, until it is heard of again. One that was shut out
-/// is silent because a person wants it so. Source: docs/semantics.md, section 2 (Planned runs, lateness, catch-up).
+/// is silent because a person wants it so, and so is one that is retired. Source: docs/semantics.md, section 2 (Planned runs, lateness,
+/// catch-up).
 /// </summary>
 public sealed class SilentMachines(CharterInForce inForce, AlertBook alerts, AgentBook book, TimeProvider clock) : ILook
 {
@@ -28,15 +29,18 @@ public sealed class SilentMachines(CharterInForce inForce, AlertBook alerts, Age
         var open = await AlertBook.OpenAsync(db, AlertClass.Silent, cancel);
         foreach (var agent in await db.Agents.AsNoTracking().ToListAsync(cancel))
         {
-            var limit = charter.Machines.GetValueOrDefault(agent.Machine)?.SilentAfter ?? MachineDefinition.UsualSilence;
+            var declared = charter.Machines.GetValueOrDefault(agent.Machine);
+            var limit = declared?.SilentAfter ?? MachineDefinition.UsualSilence;
+            // One that was shut out, or is retired, is silent because a person wants it so.
+            var isAwaited = agent.ShutOutAt is null && declared?.Retired is null;
             var subject = Subject.OfMachine(agent.Machine);
             // What happened while the service itself was away says nothing of the machine: it has a minute to be heard of again.
-            var isSilent = agent.ShutOutAt is null && now - agent.HeardAt > limit.ToDuration() && now - since > Duration.FromMinutes(2);
+            var isSilent = isAwaited && now - agent.HeardAt > limit.ToDuration() && now - since > Duration.FromMinutes(2);
             if (isSilent == open.Contains(subject))
                 continue;
             if (!isSilent)
             {
-                if (agent.ShutOutAt is not null || now - agent.HeardAt <= limit.ToDuration())
+                if (!isAwaited || now - agent.HeardAt <= limit.ToDuration())
                     await alerts.CloseAsync(subject, [AlertClass.Silent], cancel);
                 continue;
             }

@@ -88,7 +88,12 @@ export function AlertItem({ alert: a }: { alert: Alert }) {
                 </Button>
               )}
               {a.subject.job && (
-                <Button component={Link} to={`/jobs/${a.subject.job}`} size="compact-sm" variant="default">
+                <Button
+                  component={Link}
+                  to={`/jobs/${a.subject.job}${a.subject.machine ? `?on=${a.subject.machine}` : ''}`}
+                  size="compact-sm"
+                  variant="default"
+                >
                   The job
                 </Button>
               )}

@@ -118,7 +118,12 @@ function Doing({ whole: { alert: a, jobs } }: { whole: Whole }) {
           pending={hold.isPending}
           error={hold.error}
           close={endHolding}
-          act={(reason, until) => hold.mutate({ name: held, reason, until, alertId: a.id }, { onSuccess: endHolding })}
+          act={(reason, until) =>
+            hold.mutate(
+              { name: held, on: a.subject.machine ?? undefined, reason, until, alertId: a.id },
+              { onSuccess: endHolding },
+            )
+          }
         >
           No copy of this job expires before that day, whatever its policy says. Its page ends that sooner.
         </AskUntil>
@@ -255,7 +260,10 @@ function Jobs({ whole: { alert: a, jobs } }: { whole: Whole }) {
         rowKey={(j) => `${j.job} ${j.machine}`}
         empty=""
         columns={[
-          { title: 'job', cell: (j) => <Link to={`/jobs/${j.job}`}>{j.job}</Link> },
+          {
+            title: 'job',
+            cell: (j) => <Link to={`/jobs/${j.job}${j.machine ? `?on=${j.machine}` : ''}`}>{j.job}</Link>,
+          },
           { title: 'machine', cell: (j) => <span className="name">{j.machine}</span> },
           {
             title: 'newest good copy',

@@ -40,6 +40,10 @@ export function useRemedy(a: Alert): RemedyButton | undefined {
   if (store) return act('Check the store', () => check.mutate(store), check);
   // What something else carries out can only be looked at here.
   if (job && jobs.data?.find((j) => j.name === job)?.watched) return { label: 'The job', to: `/jobs/${job}` };
-  if (job) return { ...act('Run now', () => runJob.mutate(job), runJob), reruns: true };
+  if (job)
+    return {
+      ...act('Run now', () => runJob.mutate({ name: job, on: a.subject.machine ?? undefined }), runJob),
+      reruns: true,
+    };
   return undefined;
 }

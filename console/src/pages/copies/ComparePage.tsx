@@ -25,9 +25,10 @@ export function ComparePage() {
   const { name = '' } = useParams();
   const { zone } = usePresent();
   const [params, set] = useFilters();
-  const job = useJob(name);
+  const on = params.get('on') ?? undefined;
+  const job = useJob({ name, on });
   const store = params.get('store') ?? job.data?.into[0];
-  const copies = useCopies({ job: name, store });
+  const copies = useCopies({ job: name, store, machine: on });
   const all = copies.data?.pages.flatMap((p) => p.items) ?? [];
   const to = params.get('to') ?? all[0]?.id;
   // The one before it may stand on a later page of the list, which is then asked for.
@@ -44,7 +45,11 @@ export function ComparePage() {
       title="Compare"
       facts={
         <>
-          two copies of <Link to={`/jobs/${name}`}>{name}</Link>
+          two copies of{' '}
+          <Link to={`/jobs/${name}${on ? `?on=${on}` : ''}`}>
+            {name}
+            {on && ` on ${on}`}
+          </Link>
         </>
       }
       doing={

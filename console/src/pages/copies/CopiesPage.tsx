@@ -2,7 +2,7 @@ import { Button, Select, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { Link, useNavigate } from 'react-router';
 import type { Copy } from '../../api/client';
-import { useCopies, useJobs, useStores } from '../../api/hooks';
+import { useCopies, useJobs, useMachines, useStores } from '../../api/hooks';
 import { Size, usePresent, When } from '../../ui/Facts';
 import { midnight } from '../../ui/format';
 import { Page, Problem } from '../../ui/Page';
@@ -21,6 +21,7 @@ export function CopiesPage() {
   const [job, store, machine, state, from, to] = ['job', 'store', 'machine', 'state', 'from', 'to'].map(of);
   const jobs = useJobs();
   const stores = useStores();
+  const machines = useMachines();
   const copies = useCopies({
     job,
     store,
@@ -75,12 +76,7 @@ export function CopiesPage() {
             value={words}
             onChange={(e) => set({ find: e.currentTarget.value })}
           />
-          {choice(
-            'job',
-            'Job',
-            (jobs.data ?? []).map((j) => j.name),
-            150,
-          )}
+          {choice('job', 'Job', [...new Set((jobs.data ?? []).map((j) => j.name))], 150)}
           {wanted === '' && (
             <>
               {choice(
@@ -89,7 +85,12 @@ export function CopiesPage() {
                 (stores.data ?? []).map((s) => s.name),
                 130,
               )}
-              {choice('machine', 'Machine', [...new Set((jobs.data ?? []).map((j) => j.machine))], 110)}
+              {choice(
+                'machine',
+                'Machine',
+                (machines.data?.machines ?? []).map((m) => m.name),
+                110,
+              )}
               {choice('state', 'State', states, 110)}
               {date('from', 'Taken from')}
               {date('to', 'Taken until')}
@@ -97,10 +98,20 @@ export function CopiesPage() {
           )}
           {job && (
             <>
-              <Button component={Link} to={`/jobs/${job}/compare`} size="xs" variant="default">
+              <Button
+                component={Link}
+                to={`/jobs/${job}/compare${machine ? `?on=${machine}` : ''}`}
+                size="xs"
+                variant="default"
+              >
                 Compare
               </Button>
-              <Button component={Link} to={`/jobs/${job}/prune`} size="xs" variant="default">
+              <Button
+                component={Link}
+                to={`/jobs/${job}/prune${machine ? `?on=${machine}` : ''}`}
+                size="xs"
+                variant="default"
+              >
                 Prune plan
               </Button>
             </>

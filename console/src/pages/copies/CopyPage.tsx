@@ -60,7 +60,7 @@ export function CopyPage() {
               component={Link}
               size="xs"
               variant="default"
-              to={`/jobs/${c.job}/compare?${new URLSearchParams({ store: c.store, to: c.id }).toString()}`}
+              to={`/jobs/${c.job}/compare?${new URLSearchParams({ on: c.machine, store: c.store, to: c.id }).toString()}`}
             >
               Compare
             </Button>
@@ -237,7 +237,7 @@ function About({ copy }: { copy: Copy }) {
     <>
       <section className="sheet" aria-label="About this copy">
         <div className="sum">
-          <Link to={`/jobs/${copy.job}`} style={{ fontWeight: 600 }}>
+          <Link to={`/jobs/${copy.job}?on=${copy.machine}`} style={{ fontWeight: 600 }}>
             {copy.job}
           </Link>
           <span>

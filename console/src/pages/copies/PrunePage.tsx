@@ -15,12 +15,13 @@ import { RunProgress } from '../runs/RunProgress';
 /** What would go and what stays, with reasons, before anything goes. */
 export function PrunePage() {
   const { name = '' } = useParams();
-  const job = useJob(name);
   const [params, set] = useFilters();
+  const on = params.get('on') ?? undefined;
+  const job = useJob({ name, on });
   const store = params.get('store') ?? job.data?.into[0];
   const day = params.get('as-of') ?? '';
   const plan = useQuery({
-    queryKey: ['prune-plan', name, store, day],
+    queryKey: ['prune-plan', name, on, store, day],
     refetchOnWindowFocus: false,
     enabled: store !== undefined,
     queryFn: () =>
@@ -28,7 +29,7 @@ export function PrunePage() {
         api.POST('/api/v1/jobs/{name}/prune-plans', {
           params: {
             path: { name },
-            query: { store, asOf: day ? new Date(`${day}T12:00`).toISOString() : undefined },
+            query: { on, store, asOf: day ? new Date(`${day}T12:00`).toISOString() : undefined },
           },
         }),
       ),
@@ -39,7 +40,8 @@ export function PrunePage() {
       facts={
         plan.data && (
           <>
-            <Link to={`/jobs/${name}`}>{name}</Link> in store {plan.data.store}, as of <When at={plan.data.asOf} />
+            <Link to={`/jobs/${name}${on ? `?on=${on}` : ''}`}>{name}</Link> in store {plan.data.store}, as of{' '}
+            <When at={plan.data.asOf} />
           </>
         )
       }

@@ -39,7 +39,7 @@ export function FirstSteps() {
         job?.lastRun && job.lastRun.state !== 'ended' ? (
           <RunProgress run={job.lastRun} brief />
         ) : (
-          <Button size="xs" loading={run.isPending} onClick={() => job && run.mutate(job.name)}>
+          <Button size="xs" loading={run.isPending} onClick={() => job && run.mutate({ name: job.name })}>
             Run {job?.name}
           </Button>
         ),

@@ -31,7 +31,7 @@ export function GroupBoard({ duty }: { duty: Duty }) {
               <tr key={g.name}>
                 <td>
                   {duty.groupedBy === 'machine' && g.groups === 1 ? (
-                    <Link to={`/jobs?find=${encodeURIComponent(g.name)}`}>{g.name}</Link>
+                    <Link to={`/machines/${g.name}`}>{g.name}</Link>
                   ) : (
                     g.name
                   )}

@@ -19,6 +19,8 @@ export function NightHeads({ nights }: { nights: { date: string }[] }) {
   ));
 }
 
+const several = (board: Duty['board'], job: string) => board.filter((r) => r.job === job).length > 1;
+
 /** One row a job, one cell a night: a pattern of failures should jump out. */
 export function NightBoard({ board }: { board: Duty['board'] }) {
   const nights = board[0]?.nights ?? [];
@@ -40,9 +42,10 @@ export function NightBoard({ board }: { board: Duty['board'] }) {
           </thead>
           <tbody>
             {board.map((row) => (
-              <tr key={row.job}>
-                <td>
-                  <Link to={`/jobs/${row.job}`}>{row.job}</Link>
+              <tr key={`${row.job} ${row.machine}`}>
+                <td style={{ whiteSpace: 'nowrap' }}>
+                  <Link to={`/jobs/${row.job}?on=${row.machine}`}>{row.job}</Link>
+                  {several(board, row.job) && <span className="soft"> {row.machine}</span>}
                 </td>
                 {row.nights.map((n) => (
                   <td key={n.date}>

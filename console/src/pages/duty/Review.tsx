@@ -3,6 +3,7 @@ import type { Duty } from '../../api/client';
 import { usePresent, When } from '../../ui/Facts';
 import { count, short } from '../../ui/format';
 import { Status } from '../../ui/Status';
+import { coverageOf, coverages } from '../machines/coverage';
 
 const shown = 3;
 
@@ -27,7 +28,9 @@ export function Review({ duty }: { duty: Duty }) {
             {promises.worst.slice(0, shown).map((w) => (
               <div key={`${w.job} ${w.machine}`}>
                 <Status state="failed">
-                  <Link to={`/jobs/${w.job}`}>{w.job}</Link>
+                  <Link to={`/machines/${w.machine}`}>
+                    {w.job} on {w.machine}
+                  </Link>
                 </Status>{' '}
                 <span className="soft">
                   newest <When at={w.newestGoodCopy} />, {w.freshWithin} promised
@@ -38,6 +41,7 @@ export function Review({ duty }: { duty: Duty }) {
           </dd>
         </>
       )}
+      <Machines coverage={duty.coverage} />
       <dt>Tonight</dt>
       <dd>
         {tonight === null ? (
@@ -54,5 +58,71 @@ export function Review({ duty }: { duty: Duty }) {
         {expected > shown && <Link to="/timetable/forecast">and {expected - shown} more</Link>}
       </dd>
     </dl>
+  );
+}
+
+/** How the machines are protected, what has come into a class that somebody should look at, and what jobs have taken by themselves. */
+function Machines({ coverage }: { coverage: Duty['coverage'] }) {
+  const classes = coverages.filter((c) => (coverage.classes[c.of] ?? 0) > 0);
+  const all = classes.reduce((sum, c) => sum + (coverage.classes[c.of] ?? 0), 0);
+  if (all < 2 && coverage.newsCount + coverage.decisions.length + coverage.cameBack.length === 0) return null;
+  const more = (many: number) => many > shown && <Link to="/machines">and {many - shown} more</Link>;
+  return (
+    <>
+      <dt>Machines</dt>
+      <dd>
+        {all}:{' '}
+        {classes.map((c, i) => (
+          <span key={c.of}>
+            {i > 0 && ', '}
+            <Link to={`/machines?coverage=${c.of}`}>
+              {coverage.classes[c.of]} {c.words}
+            </Link>
+          </span>
+        ))}
+        {coverage.news.slice(0, shown).map((n) => (
+          <div key={n.machine}>
+            <Status state={coverageOf(n.class).look}>
+              <Link to={`/machines/${n.machine}`}>{n.machine}</Link>
+            </Status>{' '}
+            <span className="soft">
+              {coverageOf(n.class).words} since <When at={n.since} />: {n.why}
+            </span>
+          </div>
+        ))}
+        {more(coverage.newsCount)}
+        {coverage.taken.slice(0, shown).map((t) => (
+          <div key={`${t.job} ${t.machine}`}>
+            <Status state="taken">
+              <Link to={`/machines/${t.machine}`}>{t.machine}</Link>
+            </Status>{' '}
+            <span className="soft">
+              taken by job {t.job} <When at={t.since} />
+            </span>
+          </div>
+        ))}
+        {more(coverage.takenCount)}
+        {coverage.cameBack.map((b) => (
+          <div key={b.machine}>
+            <Status state="suspect">
+              <Link to={`/machines/${b.machine}`}>{b.machine}</Link>
+            </Status>{' '}
+            <span className="soft">
+              a machine with its key wanted to join as {b.cameAs} <When at={b.at} />
+            </span>
+          </div>
+        ))}
+        {coverage.decisions.map((d) => (
+          <div key={d.machine}>
+            <Status state={d.over ? 'failed' : 'warned'}>
+              <Link to={`/machines/${d.machine}`}>{d.machine}</Link>
+            </Status>{' '}
+            <span className="soft">
+              retired: {d.copiesOwner} was to say by {d.decideBy} what becomes of its copies, kept until {d.copiesUntil}
+            </span>
+          </div>
+        ))}
+      </dd>
+    </>
   );
 }

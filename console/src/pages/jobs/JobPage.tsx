@@ -1,22 +1,42 @@
 import { Button } from '@mantine/core';
 import { Fragment, useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { Link, useParams, useSearchParams } from 'react-router';
 import type { Job } from '../../api/client';
-import { useHistory, useJob, useLetExpire, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
+import { useHistory, useJob, useJobsOf, useLetExpire, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
 import { AskUntil } from '../../ui/Ask';
 import { Size, When } from '../../ui/Facts';
 import { Answer, Notice, Page, Problem } from '../../ui/Page';
 import { RunList } from '../runs/RunList';
 import { RunProgress } from '../runs/RunProgress';
 import { HistoryPlot } from './HistoryPlot';
+import { JobValues } from './JobValues';
+import { ManyMachines } from './ManyMachines';
 import { WhenAndWhy } from './WhenAndWhy';
 
+/** A job; of one that is on several machines the one that the address names, else all of them. */
 export function JobPage() {
   const { name = '' } = useParams();
-  const job = useJob(name);
+  const on = useSearchParams()[0].get('on') ?? undefined;
+  const all = useJobsOf({ job: name });
+  if (on !== undefined) return <OnePage name={name} on={on} />;
+  if (!all.data)
+    return (
+      <Page title={name}>
+        <Answer of={all}>{() => null}</Answer>
+      </Page>
+    );
+  return all.data.some((j) => j.onSeveral) ? (
+    <ManyMachines name={name} jobs={all.data} />
+  ) : (
+    <OnePage name={name} on={on} />
+  );
+}
+
+function OnePage({ name, on }: { name: string; on: string | undefined }) {
+  const job = useJob({ name, on });
   const runs = useRuns({ job: name, limit: 100 });
   const run = useRunJob();
-  const history = useHistory(name);
+  const history = useHistory({ name, on });
   const pause = usePause();
   const letExpire = useLetExpire();
   const resume = useResume();
@@ -24,7 +44,7 @@ export function JobPage() {
   const busy = job.data?.lastRun && job.data.lastRun.state !== 'ended';
   return (
     <Page
-      title={name}
+      title={job.data?.onSeveral ? `${name} on ${job.data.machine}` : name}
       facts={
         job.data &&
         (job.data.watched
@@ -35,15 +55,25 @@ export function JobPage() {
         <>
           {(job.data?.into.length ?? 0) > 0 && (
             <>
-              <Button component={Link} to={`/copies?job=${name}`} size="xs" variant="default">
+              <Button
+                component={Link}
+                to={`/copies?job=${name}${on ? `&machine=${on}` : ''}`}
+                size="xs"
+                variant="default"
+              >
                 Copies
               </Button>
               {job.data?.watched === false && (
-                <Button component={Link} to={`/jobs/${name}/compare`} size="xs" variant="default">
+                <Button
+                  component={Link}
+                  to={`/jobs/${name}/compare${on ? `?on=${on}` : ''}`}
+                  size="xs"
+                  variant="default"
+                >
                   What changed
                 </Button>
               )}
-              <Button component={Link} to={`/jobs/${name}/prune`} size="xs" variant="default">
+              <Button component={Link} to={`/jobs/${name}/prune${on ? `?on=${on}` : ''}`} size="xs" variant="default">
                 Prune plan
               </Button>
             </>
@@ -57,7 +87,7 @@ export function JobPage() {
             </Button>
           )}
           {job.data?.watched !== true && (
-            <Button size="xs" disabled={Boolean(busy) || !job.data} onClick={() => run.mutate(name)}>
+            <Button size="xs" disabled={Boolean(busy) || !job.data} onClick={() => run.mutate({ name, on })}>
               Run now
             </Button>
           )}
@@ -73,7 +103,7 @@ export function JobPage() {
           pending={pause.isPending}
           error={pause.error}
           close={() => setPausing(false)}
-          act={(reason, until) => pause.mutate({ name, reason, until }, { onSuccess: () => setPausing(false) })}
+          act={(reason, until) => pause.mutate({ name, on, reason, until }, { onSuccess: () => setPausing(false) })}
         >
           Its planned runs are held back and say why. Copies grow old meanwhile, and nothing of it expires once they are
           older than promised.
@@ -89,7 +119,7 @@ export function JobPage() {
                   size="compact-xs"
                   variant="default"
                   loading={resume.isPending}
-                  onClick={() => resume.mutate(name)}
+                  onClick={() => resume.mutate({ name, on })}
                 >
                   Resume
                 </Button>
@@ -103,7 +133,7 @@ export function JobPage() {
                   size="compact-xs"
                   variant="default"
                   loading={letExpire.isPending}
-                  onClick={() => letExpire.mutate(name)}
+                  onClick={() => letExpire.mutate({ name, on })}
                 >
                   Let it expire
                 </Button>
@@ -128,13 +158,13 @@ export function JobPage() {
               </h2>
               <Answer of={history}>{(points) => <HistoryPlot points={points} watched={j.watched} />}</Answer>
             </section>
-            <WhenAndWhy name={name} />
+            <WhenAndWhy name={name} on={on} />
             <section className="sheet" aria-label="Runs">
               <h2>Runs</h2>
               <Answer of={runs}>
                 {(page) => (
                   <RunList
-                    runs={page.items}
+                    runs={page.items.filter((r) => !j.onSeveral || r.machine === j.machine)}
                     empty={
                       j.watched
                         ? 'Nothing was heard of this job yet.'
@@ -144,6 +174,7 @@ export function JobPage() {
                 )}
               </Answer>
             </section>
+            <JobValues job={j} />
           </div>
         )}
       </Answer>

@@ -18,6 +18,9 @@ const states = {
   running: (j: Job) => j.lastRun !== null && j.lastRun.state !== 'ended',
 } as const;
 
+/** Where a job is on its own page. */
+const pathOf = (job: Job) => `/jobs/${job.name}${job.onSeveral ? `?on=${job.machine}` : ''}`;
+
 /** A watched job that leaves no copies where the service sees them is known by what was heard of it alone. */
 const leavesNothing = (job: Job) => job.watched && job.into.length === 0;
 
@@ -86,8 +89,8 @@ export function JobsPage() {
             <Rows
               label="Jobs"
               rows={all.filter((j) => isShown(j) && fits(j, words))}
-              rowKey={(j) => j.name}
-              open={(j) => void navigate(`/jobs/${j.name}`)}
+              rowKey={(j) => `${j.name} ${j.machine}`}
+              open={(j) => void navigate(pathOf(j))}
               empty={
                 all.length === 0 ? (
                   <>
@@ -102,9 +105,12 @@ export function JobsPage() {
                 {
                   title: 'job',
                   cell: (j) => (
-                    <Link to={`/jobs/${j.name}`} onClick={(e) => e.stopPropagation()} style={{ fontWeight: 550 }}>
-                      {j.name}
-                    </Link>
+                    <>
+                      <Link to={pathOf(j)} onClick={(e) => e.stopPropagation()} style={{ fontWeight: 550 }}>
+                        {j.name}
+                      </Link>
+                      {j.onSeveral && <span className="soft"> on {j.machine}</span>}
+                    </>
                   ),
                 },
                 {
@@ -151,7 +157,7 @@ export function JobsPage() {
                         disabled={j.lastRun !== null && j.lastRun.state !== 'ended'}
                         onClick={(e) => {
                           e.stopPropagation();
-                          run.mutate(j.name);
+                          run.mutate({ name: j.name, on: j.machine });
                         }}
                       >
                         Run now

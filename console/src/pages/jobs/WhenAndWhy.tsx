@@ -7,14 +7,14 @@ import { useFilters } from '../../ui/params';
 import { Status } from '../../ui/Status';
 
 /** When a job was and will be due around a date: what was dropped or shifted and why, and what became of each. */
-export function WhenAndWhy({ name }: { name: string }) {
+export function WhenAndWhy({ name, on }: { name: string; on: string | undefined }) {
   const [params, set] = useFilters();
   const date = params.get('as-of') ?? '';
   const asOf = date ? new Date(`${date}T12:00`).toISOString() : undefined;
   const when = useQuery({
-    queryKey: ['jobs', name, 'when', asOf],
+    queryKey: ['jobs', name, on, 'when', asOf],
     placeholderData: (before) => before,
-    queryFn: () => take(api.GET('/api/v1/jobs/{name}/when', { params: { path: { name }, query: { asOf } } })),
+    queryFn: () => take(api.GET('/api/v1/jobs/{name}/when', { params: { path: { name }, query: { asOf, on } } })),
   });
   return (
     <section className="sheet" aria-label="When and why">

@@ -41,6 +41,8 @@ const job = (name: string, more: Partial<Job> = {}): Job => ({
   pause: null,
   expiryHold: null,
   nights: [],
+  onSeveral: null,
+  values: null,
   heardBy: [],
   logs: [],
   syslog: [],

@@ -1,136 +1,111 @@
-import { Button } from '@mantine/core';
+import { Button, TextInput } from '@mantine/core';
 import { useState } from 'react';
-import { Link } from 'react-router';
-import type { Schemas } from '../../api/client';
+import { Link, useNavigate } from 'react-router';
 import { useMachines } from '../../api/hooks';
-import { When } from '../../ui/Facts';
+import { Size, When } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Page } from '../../ui/Page';
+import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
-import { Status } from '../../ui/Status';
+import { Glyph, Status } from '../../ui/Status';
+import { Agent, type Machine } from './Agent';
+import { coverageOf, coverages } from './coverage';
 import { EnrolMachine } from './EnrolMachine';
-import { ShutOut } from './ShutOut';
+import { Nights } from './Nights';
 
-type Machine = Schemas['MachineAnswer'];
+const free = (m: Machine) => m.stands?.rooms?.find((r) => r.mount === '/')?.free;
 
-/** From how many seconds on a clock that is off is worth a word. */
-const clockCounts = 120;
-
-/** The machines, and how their agents stand. */
+/** Every machine, how it is protected, and how its agent stands. */
 export function MachinesPage() {
   const machines = useMachines();
-  const [enrolling, setEnrolling] = useState<string>();
-  const [shutting, setShutting] = useState<string>();
+  const [filters, set] = useFilters();
+  const [enrolling, setEnrolling] = useState(false);
+  const navigate = useNavigate();
+  const only = filters.get('coverage');
+  const find = filters.get('find') ?? '';
+  const fits = (m: Machine) =>
+    (!only || m.coverage.class === only) &&
+    [m.name, m.site ?? '', m.owner ?? '', ...m.tags].some((t) => t.includes(find.trim().toLowerCase()));
   return (
     <Page
       title="Machines"
       facts={machines.data && count(machines.data.machines.length, 'machine')}
       doing={
-        <Button size="xs" onClick={() => setEnrolling('')}>
-          Enrol a machine
-        </Button>
+        <>
+          <TextInput
+            size="xs"
+            aria-label="Find a machine"
+            placeholder="Name, site, owner or tag"
+            value={find}
+            onChange={(e) => set({ find: e.currentTarget.value })}
+          />
+          <Button size="xs" onClick={() => setEnrolling(true)}>
+            Enrol a machine
+          </Button>
+        </>
       }
     >
-      {enrolling !== undefined && <EnrolMachine machine={enrolling} close={() => setEnrolling(undefined)} />}
-      {shutting !== undefined && <ShutOut machine={shutting} close={() => setShutting(undefined)} />}
+      {enrolling && <EnrolMachine machine="" close={() => setEnrolling(false)} />}
       <section className="sheet" aria-label="All machines">
         <Answer of={machines}>
           {(all) => (
-            <Rows
-              label="Machines"
-              rows={all.machines}
-              rowKey={(m) => m.name}
-              empty="No machine is known."
-              columns={[
-                {
-                  title: 'machine',
-                  cell: (m) => (m.declared ? <Link to={`/settings/machine/${m.name}`}>{m.name}</Link> : m.name),
-                },
-                { title: 'site', cell: (m) => m.site },
-                { title: 'owner', cell: (m) => m.owner },
-                { title: 'jobs', num: true, cell: (m) => m.jobs },
-                { title: 'agent', cell: (m) => <Agent machine={m} /> },
-                { title: 'last heard', cell: (m) => m.heardAt && <When at={m.heardAt} /> },
-                { title: 'version', cell: (m) => m.version },
-                {
-                  title: '',
-                  num: true,
-                  cell: (m) =>
-                    m.own || m.readOver ? null : m.state === 'joined' || m.state === 'lapsed' ? (
-                      <Button
-                        size="compact-xs"
-                        variant="default"
-                        aria-label={`Shut out ${m.name}`}
-                        onClick={() => setShutting(m.name)}
-                      >
-                        Shut out
-                      </Button>
-                    ) : (
-                      <Button
-                        size="compact-xs"
-                        variant="default"
-                        aria-label={`Enrol ${m.name}`}
-                        onClick={() => setEnrolling(m.name)}
-                      >
-                        Enrol
-                      </Button>
+            <>
+              <div
+                role="group"
+                aria-label="Coverage"
+                style={{ display: 'flex', flexWrap: 'wrap', gap: 8, padding: '10px 14px' }}
+              >
+                {coverages
+                  .map((c) => ({ ...c, many: all.machines.filter((m) => m.coverage.class === c.of).length }))
+                  .filter((c) => c.many > 0 || c.of === only)
+                  .map((c) => (
+                    <Button
+                      key={c.of}
+                      size="compact-xs"
+                      variant={only === c.of ? 'filled' : 'default'}
+                      leftSection={only !== c.of && <Glyph state={c.look} />}
+                      aria-pressed={only === c.of}
+                      onClick={() => set({ coverage: only === c.of ? null : c.of })}
+                    >
+                      {c.words} {c.many}
+                    </Button>
+                  ))}
+              </div>
+              <Rows
+                label="Machines"
+                rows={all.machines.filter(fits)}
+                rowKey={(m) => m.name}
+                open={(m) => void navigate(`/machines/${m.name}`)}
+                empty={all.machines.length === 0 ? 'No machine is known.' : 'No machine fits.'}
+                columns={[
+                  { title: 'machine', cell: (m) => <Link to={`/machines/${m.name}`}>{m.name}</Link> },
+                  { title: 'site', cell: (m) => m.site },
+                  {
+                    title: 'coverage',
+                    cut: true,
+                    cell: (m) => (
+                      <span title={m.coverage.why}>
+                        <Status state={coverageOf(m.coverage.class).look}>{coverageOf(m.coverage.class).words}</Status>{' '}
+                        {m.coverage.class !== 'covered' && <span className="soft">{m.coverage.why}</span>}
+                      </span>
                     ),
-                },
-              ]}
-            />
+                  },
+                  { title: 'jobs', num: true, cell: (m) => m.jobs },
+                  { title: 'last nights', cell: (m) => m.jobs > 0 && <Nights nights={m.nights} of={m.name} /> },
+                  { title: 'agent', cell: (m) => <Agent machine={m} /> },
+                  { title: 'last heard', cell: (m) => m.heardAt && <When at={m.heardAt} /> },
+                  {
+                    title: 'free at /',
+                    num: true,
+                    cell: (m) => free(m) !== undefined && <Size bytes={free(m) ?? 0} />,
+                  },
+                  { title: 'version', cell: (m) => m.version },
+                ]}
+              />
+            </>
           )}
         </Answer>
       </section>
     </Page>
   );
-}
-
-/** What of its machine keeps jobs waiting, in a few words. */
-function standing({ stands }: Machine) {
-  if (!stands) return null;
-  return [stands.onMains === false && 'on battery', stands.metered === true && 'metered line']
-    .filter(Boolean)
-    .join(', ');
-}
-
-function Agent({ machine: m }: { machine: Machine }) {
-  if (m.own) return <span className="soft">the service itself</span>;
-  const ahead = m.clockAhead ?? 0;
-  switch (m.state) {
-    case 'none':
-      return <span className="soft">{m.readOver ? 'none, read over SFTP' : 'none'}</span>;
-    case 'enrolled':
-      return (
-        <>
-          <Status state="held">code made</Status>{' '}
-          <span className="soft">
-            by {m.enrolledBy}, ends <When at={m.codeUntil} />
-          </span>
-        </>
-      );
-    case 'lapsed':
-      return <Status state="stale">right lapsed, not heard of for too long</Status>;
-    case 'shut-out':
-      return (
-        <>
-          <Status state="refused">shut out</Status>{' '}
-          <span className="soft">
-            by {m.shutOutBy}: {m.shutOutWhy}
-          </span>
-        </>
-      );
-    case 'joined':
-      if (m.away) return <Status state="stale">joined, away</Status>;
-      return Math.abs(ahead) > clockCounts ? (
-        <Status state="warned">
-          joined, its clock is {Math.round(Math.abs(ahead) / 60)} min {ahead > 0 ? 'ahead' : 'behind'}
-        </Status>
-      ) : (
-        <>
-          <Status state="ok">joined</Status> <span className="soft">{standing(m)}</span>
-        </>
-      );
-    default:
-      return m.state satisfies never;
-  }
 }

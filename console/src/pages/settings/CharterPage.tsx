@@ -13,6 +13,7 @@ import { Change } from './Change';
 import { completion } from './charterCompletion';
 import { example } from './example';
 import { Means } from './Means';
+import { Reach } from './Reach';
 
 /** The charter as text: mistakes while typing, the difference before it is put in force. */
 export function CharterPage() {
@@ -130,6 +131,7 @@ function Editor(props: { start: string; revision: number; language: Schemas['Cha
         {changes.map((c) => (
           <Change key={`${c.object} ${c.name}`} change={c} />
         ))}
+        <Reach of={check.data?.diff?.reach ?? []} changes={changes} />
         <div style={{ padding: '12px 14px' }}>
           <Button
             size="xs"

@@ -4,6 +4,7 @@ import { Size, When, usePresent } from '../../ui/Facts';
 import { count, short } from '../../ui/format';
 import { Glyph, Status } from '../../ui/Status';
 import { Change } from './Change';
+import { Reach } from './Reach';
 
 interface EffectProps {
   kind: string;
@@ -106,6 +107,17 @@ export function Effect({ kind, preview: p, ahead, setAhead }: EffectProps) {
               <Status state="warned">Copies</Status> {sentence}.
             </p>
           ))}
+        </section>
+      )}
+      <Reach of={p.reach ?? []} changes={p.changes} />
+      {p.machines && (
+        <section className="sheet" aria-label="Its machines">
+          <h2>
+            On <span className="facts">{count(p.machines.length, 'machine')}</span>
+          </h2>
+          <div style={{ padding: '8px 14px' }}>
+            {p.machines.length === 0 ? <Status state="warned">It takes no machine.</Status> : p.machines.join(', ')}
+          </div>
         </section>
       )}
       <details className="sheet" style={{ padding: '9px 14px' }}>

@@ -29,7 +29,7 @@ export function Field({ spec, takes, values, mistake, set }: FieldProps) {
   };
   const one = (value: string | null) => set(value ? [value] : []);
   if (spec.whole) return <Wholes {...shared} values={values} set={set} />;
-  if (takes.of || takes.choices.length > 0) {
+  if (!spec.free && (takes.of || takes.choices.length > 0)) {
     const known = takes.of
       ? (definitions.data ?? []).filter((d) => kindsOf(takes.of ?? '').includes(d.kind)).map((d) => d.name)
       : takes.choices;

@@ -1,5 +1,7 @@
 import { deskSpecs } from './deskSpecs';
-import { peopleSpecs, tags } from './peopleSpecs';
+import { jobSpecs } from './jobSpecs';
+import { machineSpecs, serverKeys } from './machineSpecs';
+import { peopleSpecs, schedule } from './peopleSpecs';
 
 /** One field of a declared object as its form words it. What it takes (a list, names of objects, a few words) is the charter's language. */
 export interface FieldSpec {
@@ -11,6 +13,8 @@ export interface FieldSpec {
   whole?: boolean;
   /** Folders of the service's machine, which can be looked for. */
   folder?: boolean;
+  /** Names or an expression: it is written, though there are names to choose from. */
+  free?: boolean;
   /** Often longer than a line. */
   long?: boolean;
   /** A time zone. */
@@ -19,66 +23,9 @@ export interface FieldSpec {
   rare?: boolean;
 }
 
-const schedule =
-  'Such as “daily at 23:00”, “weekdays at 22:30”, “every 6 hours”, “last fri of month at 20:00”, or a crontab line.';
-
-/** How an SSH server is known, and how the service signs in to it. */
-const serverKeys: FieldSpec[] = [
-  {
-    key: 'host-key',
-    label: 'Server key',
-    help: 'The fingerprint of the server’s host key, beginning with SHA256.',
-    rare: true,
-  },
-  {
-    key: 'login-key',
-    label: 'Login key',
-    help: 'The file with the private key that signs in to the server.',
-    rare: true,
-  },
-];
-
 export const fieldSpecs: Record<string, FieldSpec[]> = {
   ...peopleSpecs,
-  machine: [
-    {
-      key: 'runs-at-once',
-      label: 'Runs at once',
-      help: 'How many runs may be at work on it together. Empty: no limit of its own.',
-      example: '2',
-    },
-    {
-      key: 'importance',
-      label: 'Importance',
-      help: 'From 1 to 5. When runs wait for each other, 5 goes first.',
-      example: '3',
-    },
-    tags('the machine with its jobs'),
-    { key: 'site', label: 'Site', help: 'Where it stands, for reports.', example: 'lighthouse', rare: true },
-    { key: 'owner', label: 'Owner', help: 'Whose it is, for reports.', example: 'ringing-group', rare: true },
-    {
-      key: 'line',
-      label: 'Line',
-      help: 'How much of its line copies may take, one per line; the least that applies holds.',
-      example: '2 MB/s from 08:00 to 18:00 on weekdays',
-      rare: true,
-    },
-    {
-      key: 'silent-after',
-      label: 'Silent after',
-      help: 'Not heard of for so long, its silence is told. One day when empty.',
-      example: '4 hours',
-      rare: true,
-    },
-    {
-      key: 'read-over',
-      label: 'Read over SFTP',
-      help: 'The server by which the service reads this machine itself, without an agent.',
-      example: 'sftp://keeper@tern.saltmere.example',
-      rare: true,
-    },
-    ...serverKeys,
-  ],
+  ...machineSpecs,
   calendar: [
     {
       key: 'closed',
@@ -297,231 +244,7 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     },
     ...deskSpecs,
   ],
-  job: [
-    {
-      key: 'takes',
-      label: 'What to back up',
-      help: 'Absolute paths, one per line.',
-      example: '/srv/register',
-      folder: true,
-    },
-    { key: 'leaves-out', label: 'Leave out', help: 'Patterns as in a .gitignore file, one per line.' },
-    {
-      key: 'leaves-out-caches',
-      label: 'Leave out caches',
-      help: 'Skips folders that are tagged as caches.',
-      rare: true,
-    },
-    {
-      key: 'other-file-systems',
-      label: 'Other file systems',
-      help: 'Takes what is mounted below the paths as well.',
-      rare: true,
-    },
-    { key: 'compression', label: 'Compression', help: 'From 1 (fast) to 19 (small).', rare: true },
-    { key: 'into', label: 'Stores', help: 'Every run writes a copy to each.' },
-    { key: 'when', label: 'When', help: schedule, example: 'weekdays at 23:00' },
-    { key: 'policy', label: 'Policy', help: 'How long its copies are kept.' },
-    {
-      key: 'fresh-within',
-      label: 'Fresh within',
-      help: 'The newest good copy must never be older than this.',
-      example: '30 hours',
-    },
-    { key: 'prune', label: 'Prune', help: 'Usually by hand.' },
-    {
-      key: 'run-limit',
-      label: 'Run limit',
-      help: 'A run that takes longer is stopped. Empty: it only raises an alert.',
-      example: '4 hours',
-    },
-    {
-      key: 'tells',
-      label: 'Tells',
-      help: 'The people, rotas and channels that are told about its runs. Empty: whom routes or the charter’s settings name.',
-    },
-    tags('the job'),
-    { key: 'tell-when', label: 'Tell', help: 'Usually of trouble only.' },
-    {
-      key: 'severity',
-      label: 'Severity of its alerts',
-      help: 'Empty: by what is at stake, such as a broken promise or a copy in danger.',
-      rare: true,
-    },
-    { key: 'after', label: 'After', help: 'In place of a schedule: runs whenever that job has succeeded.', rare: true },
-    {
-      key: 'zone',
-      label: 'Time zone',
-      help: 'Of its schedule. Empty: the charter’s.',
-      example: 'Europe/London',
-      zone: true,
-      rare: true,
-    },
-    { key: 'on', label: 'Machine', help: 'Empty: the service’s own.', rare: true },
-    {
-      key: 'watched',
-      label: 'Watched',
-      help: 'Something else carries it out; the service listens for it.',
-      rare: true,
-    },
-    {
-      key: 'heard-by',
-      label: 'Heard by',
-      help: 'How the service learns of its runs. Usually by check-ins.',
-      rare: true,
-    },
-    {
-      key: 'log',
-      label: 'Log files',
-      help: 'One per line; * and ? may stand in the name.',
-      example: '/var/log/send.log',
-      rare: true,
-    },
-    {
-      key: 'syslog',
-      label: 'Programs in syslog',
-      help: 'One per line: a program’s name, or name@host.',
-      example: 'send@avocet',
-      rare: true,
-    },
-    {
-      key: 'syslog-text',
-      label: 'Syslog lines',
-      help: 'Patterns, one per line, of which one must match. Empty: every line counts.',
-      rare: true,
-    },
-    { key: 'log-rules', label: 'Log rules', help: 'What its log lines and exit codes mean.', rare: true },
-    { key: 'leaves-copy-in', label: 'Leaves its copy in', help: 'A store with the layout dated-files.', rare: true },
-    {
-      key: 'early',
-      label: 'Copy may be early by',
-      help: 'How long before it is due its copy may be taken.',
-      example: '1 hour',
-      rare: true,
-    },
-    { key: 'note', label: 'Note', rare: true },
-    {
-      key: 'spread',
-      label: 'Spread over',
-      help: 'Jobs that are due together start at different times within this span.',
-      example: '2 hours',
-      rare: true,
-    },
-    {
-      key: 'quiet-hours',
-      label: 'Quiet hours',
-      help: 'One per line. No run starts in them.',
-      example: '08:00 to 18:00 on weekdays',
-      rare: true,
-    },
-    { key: 'when-quiet', label: 'Due in quiet hours', help: 'Shift it to their end, or drop it.', rare: true },
-    { key: 'calendar', label: 'Calendar', help: 'Its closed days.', rare: true },
-    { key: 'when-closed', label: 'Due on closed days', help: 'Shift it to the next open day, or drop it.', rare: true },
-    {
-      key: 'importance',
-      label: 'Importance',
-      help: 'From 1 to 5. When runs wait for each other, 5 goes first.',
-      rare: true,
-    },
-    { key: 'locks', label: 'Locks', help: 'Names, one per line. Only one run at a time holds each.', rare: true },
-    {
-      key: 'needs',
-      label: 'Needs',
-      help: 'How the machine must stand before the job begins by itself, one per line.',
-      example: 'mains power',
-      rare: true,
-    },
-    {
-      key: 'expect-size',
-      label: 'Expected size',
-      help: 'For the forecast, until there are runs to go by.',
-      example: '40 GB',
-      rare: true,
-    },
-    { key: 'expect-change', label: 'Expected change per run', example: '500 MB', rare: true },
-    { key: 'expect-growth', label: 'Expected growth per day', example: '50 MB', rare: true },
-    { key: 'expect-time', label: 'Expected duration', example: '30 minutes', rare: true },
-    {
-      key: 'overlap',
-      label: 'If still running',
-      help: 'When a run is due while the last one is at work: skip it, or wait.',
-      rare: true,
-    },
-    { key: 'catch-up', label: 'Missed runs', help: 'Made up for once, or not at all.', rare: true },
-    {
-      key: 'wait-after-return',
-      label: 'Wait after return',
-      help: 'How long after a machine came back missed runs start.',
-      example: '10 minutes',
-      rare: true,
-    },
-    {
-      key: 'catch-up-gap',
-      label: 'Unless due within',
-      help: 'A missed run is not made up for if the next is due this soon.',
-      example: '2 hours',
-      rare: true,
-    },
-    {
-      key: 'start-limit',
-      label: 'Start limit',
-      help: 'A run that starts later than this counts as missed.',
-      example: '30 minutes',
-      rare: true,
-    },
-    {
-      key: 'still-at',
-      label: 'Held still at',
-      help: 'Where a step before makes a snapshot of what is taken, one per line.',
-      example: '/srv at /run/ironkeep/still',
-      rare: true,
-    },
-    {
-      key: 'watches-service',
-      label: 'Watches service',
-      help: 'The step that says whether the service is up that the job stops.',
-      rare: true,
-    },
-    {
-      key: 'starts-service',
-      label: 'Starts service',
-      help: 'The step that starts it again when it is down.',
-      rare: true,
-    },
-    {
-      key: 'starts-at-most',
-      label: 'Starts at most',
-      help: 'How often within how long.',
-      example: '3 in 1 hour',
-      rare: true,
-    },
-    { key: 'streams', label: 'Streams', help: 'Steps whose output is taken, each as a file.', rare: true },
-    { key: 'before', label: 'Before', help: 'Steps that run before the copy, in order.', rare: true },
-    { key: 'until', label: 'Until', help: 'A step that must succeed before the copy begins.', rare: true },
-    {
-      key: 'patience',
-      label: 'Patience',
-      help: 'How long that step is asked again. Usually 2 minutes.',
-      example: '2 minutes',
-      rare: true,
-    },
-    { key: 'after-success', label: 'After success', help: 'Steps that run when every copy was made.', rare: true },
-    { key: 'after-failure', label: 'After failure', help: 'Steps that run when one was not.', rare: true },
-    {
-      key: 'always-after',
-      label: 'Always after',
-      help: 'Steps that run in any case, after a crash at the next start.',
-      rare: true,
-    },
-    { key: 'retries', label: 'Retries', help: 'After failures that may pass.', example: '2', rare: true },
-    {
-      key: 'band',
-      label: 'Usual range',
-      help: 'A run that differs more than this from earlier ones is suspect.',
-      example: '50 % and 100 MB',
-      rare: true,
-    },
-  ],
+  ...jobSpecs,
   'log-rules': [
     {
       key: 'begins',
@@ -616,11 +339,18 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
       help: 'After how long without contact a machine’s agent must be enrolled again. Usually 60 days.',
       example: '60 days',
     },
+    {
+      key: 'jobs-like',
+      label: 'Jobs are like',
+      help: 'The job group whose values all jobs have that say no others.',
+    },
   ],
 };
 
 export const kinds = [
   'job',
+  'job-group',
+  'variant',
   'store',
   'policy',
   'channel',
@@ -633,6 +363,7 @@ export const kinds = [
   'step',
   'log-rules',
   'machine',
+  'line',
   'calendar',
   'rotation-set',
   'media-group',

@@ -1,5 +1,9 @@
 import type { FieldSpec } from './fieldSpecs';
 
+/** How a schedule is written, for every field that takes one. */
+export const schedule =
+  'Such as “daily at 23:00”, “weekdays at 22:30”, “every 6 hours”, “last fri of month at 20:00”, or a crontab line.';
+
 const tellable = 'Names of people, rotas and channels.';
 const tagsOf = (whose: string) => `Words by which routes and maintenance windows take ${whose}, one per line.`;
 

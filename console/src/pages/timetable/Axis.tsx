@@ -182,10 +182,10 @@ function Run({ bar: b, scene: { at, zone } }: { bar: Bar; scene: Scene }) {
           <a
             className="run-mark"
             style={{ left: `${at(start)}%` }}
-            href={b.runId ? `/runs/${b.runId}` : `/jobs/${b.job}`}
+            href={b.runId ? `/runs/${b.runId}` : `/jobs/${b.job}?on=${b.machine}`}
             onClick={(e) => {
               e.preventDefault();
-              void navigate(b.runId ? `/runs/${b.runId}` : `/jobs/${b.job}`);
+              void navigate(b.runId ? `/runs/${b.runId}` : `/jobs/${b.job}?on=${b.machine}`);
             }}
           >
             <Glyph state={b.dropped ? 'cancelled' : b.outcome} label={what} />

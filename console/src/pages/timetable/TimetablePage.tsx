@@ -1,4 +1,4 @@
-import { Button, SegmentedControl, TextInput, Tooltip } from '@mantine/core';
+import { Button, SegmentedControl, Select, TextInput, Tooltip } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useNavigate } from 'react-router';
 import { api, take } from '../../api/client';
@@ -36,7 +36,10 @@ export function TimetablePage() {
     queryFn: () => take(api.GET('/api/v1/timetable/axis', { params: { query: { from, hours } } })),
   });
   const move = (to: number) => set({ from: new Date(Math.round(to / 60_000) * 60_000).toISOString() });
-  const coming = axis.data?.bars.filter((b) => !b.past) ?? [];
+  const machine = params.get('machine');
+  const machines = [...new Set(axis.data?.bars.map((b) => b.machine) ?? [])].sort();
+  const fits = (b: { machine: string }) => machine === null || b.machine === machine;
+  const coming = axis.data?.bars.filter((b) => !b.past && fits(b)) ?? [];
   return (
     <Page
       title="Timetable"
@@ -46,6 +49,9 @@ export function TimetablePage() {
       }
       doing={
         <>
+          <Button size="xs" variant="default" component={Link} to="/runs/waiting">
+            Waiting
+          </Button>
           <Button size="xs" variant="default" component={Link} to="/timetable/forecast">
             Forecast
           </Button>
@@ -69,6 +75,19 @@ export function TimetablePage() {
             onChange={(value) => set({ hours: value })}
             data={spans}
           />
+          {(machines.length > 1 || machine !== null) && (
+            <Select
+              size="xs"
+              w={130}
+              clearable
+              searchable={machines.length > 8}
+              placeholder="Every machine"
+              aria-label="Machine"
+              data={machines}
+              value={machine}
+              onChange={(value) => set({ machine: value })}
+            />
+          )}
           <SegmentedControl
             size="xs"
             aria-label="Rows by"
@@ -85,13 +104,13 @@ export function TimetablePage() {
       <Answer of={axis}>
         {(a) => (
           <div className="columns">
-            <Axis axis={a} by={by} begin={Date.parse(from)} move={move} />
+            <Axis axis={{ ...a, bars: a.bars.filter(fits) }} by={by} begin={Date.parse(from)} move={move} />
             <section className="sheet" aria-label="Runs to come">
               <Rows
                 label="Runs to come"
                 rows={coming}
-                rowKey={(b) => `${b.due} ${b.job} ${stateOf(b)}`}
-                open={(b) => void navigate(`/jobs/${b.job}`)}
+                rowKey={(b) => `${b.due} ${b.job} ${b.machine} ${stateOf(b)}`}
+                open={(b) => void navigate(`/jobs/${b.job}?on=${b.machine}`)}
                 empty="Nothing is due in this stretch. Jobs without 'when' run only when somebody asks."
                 columns={[
                   {
@@ -114,7 +133,7 @@ export function TimetablePage() {
                   {
                     title: 'job',
                     cell: (b) => (
-                      <Link to={`/jobs/${b.job}`} style={{ whiteSpace: 'nowrap' }}>
+                      <Link to={`/jobs/${b.job}?on=${b.machine}`} style={{ whiteSpace: 'nowrap' }}>
                         {b.job}
                       </Link>
                     ),

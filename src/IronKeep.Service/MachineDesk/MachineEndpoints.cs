@@ -5,11 +5,13 @@ using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Duty;
+using IronKeep.Service.Machines;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.Options;
 
-namespace IronKeep.Service.Machines;
+namespace IronKeep.Service.MachineDesk;
 
 public static class MachineEndpoints
 {
@@ -19,10 +21,27 @@ public static class MachineEndpoints
     {
         var machines = api.MapGroup("/machines");
         machines
-            .MapGet("", async (MachineList list, AgentListening listening, CancellationToken cancel) =>
-                TypedResults.Ok(new MachinesAnswer(listening.Address, await list.AllAsync(cancel)))
+            .MapGet(
+                "",
+                async Task<Results<Ok<MachinesAnswer>, ProblemHttpResult>> (
+                    MachineList list,
+                    AgentListening listening,
+                    CancellationToken cancel,
+                    string? coverage = null
+                ) =>
+                {
+                    Coverage? only = null;
+                    if (coverage is not null && (only = Kebab.Read<Coverage>(coverage)) is null)
+                        return Problems.Invalid(
+                            $"coverage '{coverage}' is not known; use {string.Join(", ", Enum.GetValues<Coverage>().Select(c => c.Word()))}"
+                        );
+                    var all = await list.AllAsync(cancel);
+                    return TypedResults.Ok(
+                        new MachinesAnswer(listening.Address, only is null ? all : [.. all.Where(m => m.Coverage.Class == only)])
+                    );
+                }
             )
-            .WithSummary("The machines that the charter declares, that jobs name, or that have an agent");
+            .WithSummary("The machines that the charter declares, that jobs name, or that have an agent, by how they are protected");
         machines
             .MapGet(
                 "/{name}",
@@ -38,6 +57,21 @@ public static class MachineEndpoints
         machines
             .MapPost("/{name}/shut-out", ShutOutAsync)
             .WithSummary("Takes a machine's right to speak away at once, and the codes that were made for it");
+        machines
+            .MapPost(
+                "/{name}/came-back",
+                async Task<Results<NoContent, ProblemHttpResult>> (
+                    string name,
+                    CameBackRequest request,
+                    AgentBook book,
+                    HttpContext http,
+                    CancellationToken cancel
+                ) =>
+                    await book.CameBackAsync(name, request.Renamed, http.User.Identity!.Name!, cancel)
+                        ? TypedResults.NoContent()
+                        : Problems.Refused($"no machine has come with the key of {name} under another name, so there is nothing to settle")
+            )
+            .WithSummary("Says whether a machine that came with another's key is that machine under a new name, or another");
     }
 
     private static async Task<Results<Ok<EnrolmentAnswer>, ProblemHttpResult>> EnrolAsync(
@@ -102,10 +136,14 @@ public sealed class MachineList(
     CharterInForce inForce,
     AgentBook book,
     MachineStandings standings,
+    CoverageDesk coverage,
+    NightBoard board,
     TimeProvider clock,
     IOptions<ServiceSettings> settings
 )
 {
+    private const int NightsShown = 7;
+
     /// <summary>In order of name.</summary>
     public async Task<IReadOnlyList<MachineAnswer>> AllAsync(CancellationToken cancel)
     {
@@ -116,20 +154,18 @@ public sealed class MachineList(
             .JoiningCodes.AsNoTracking()
             .Where(c => c.UsedAt == null && c.Until >= now)
             .ToDictionaryAsync(c => c.Machine, cancel);
-        var jobs = charter.Jobs.Values.GroupBy(j => Charter.MachineOf(j, own)).ToDictionary(g => g.Key, g => g.Count());
-        return
-        [
-            .. charter
-                .Machines.Keys.Concat(jobs.Keys)
-                .Concat(agents.Keys)
-                .Concat(codes.Keys)
-                .Append(own)
-                .Distinct()
-                .Order(StringComparer.Ordinal)
-                .Select(Of),
-        ];
+        var nights = await board.OfAsync(
+            db,
+            [.. charter.Placed.All.Select(j => (j.Name, j.Machine))],
+            charter.Zone,
+            now,
+            NightsShown,
+            cancel
+        );
+        var since = await db.MachineCoverages.AsNoTracking().ToDictionaryAsync(c => c.Machine, cancel);
+        return [.. (await coverage.OfAsync(db, cancel)).Select(m => Of(m.Machine, m.Coverage))];
 
-        MachineAnswer Of(string name)
+        MachineAnswer Of(string name, MachineCoverage covered)
         {
             var declared = charter.Machines.GetValueOrDefault(name);
             var (agent, code) = (agents.GetValueOrDefault(name), codes.GetValueOrDefault(name));
@@ -140,7 +176,7 @@ public sealed class MachineList(
                 declared is null ? [] : [.. declared.Tags],
                 declared is not null,
                 name == own,
-                jobs.GetValueOrDefault(name),
+                charter.Placed.At(name).Count(),
                 agent is not null ? book.StateOf(agent)
                     : code is not null ? AgentState.Enrolled
                     : AgentState.None,
@@ -159,7 +195,20 @@ public sealed class MachineList(
                 agent is not null && book.IsAway(agent),
                 standings.Of(name),
                 standings.ServicesOf(name),
-                declared?.ReadOver?.Server
+                declared?.ReadOver?.Server,
+                new CoverageAnswer(
+                    covered.Class,
+                    covered.Why,
+                    since.TryGetValue(name, out var row) && row.Class == covered.Class ? row.Since.ToDateTimeOffset() : null
+                ),
+                CoverageDesk.RetiredCopies(declared, charter, now),
+                declared is null ? [] : [.. charter.Jobs.Values.Where(j => j.Selection.Excepts(declared)).Select(j => j.Name)],
+                [
+                    .. Enumerable
+                        .Range(0, NightsShown)
+                        .Select(i => NightBoard.Worst(charter.Placed.At(name).Select(j => nights[(j.Name, name)][i].Outcome))),
+                ],
+                agent?.CameAs
             );
         }
     }
