@@ -1,6 +1,7 @@
 // Many machines at once: the service as it is shipped, and a fleet of real agents in one program, all on loopback over TLS.
-// `bench/run fleet [MACHINES] [JOBS] [MINUTES]`: so many machines with so many jobs each, all of them due within so many minutes; beside
-// them Duty and the lists are asked for all the while. `bench/run fleet alive [MACHINES] [SECONDS]`: machines that only say that they are
+// `bench/run fleet [MACHINES] [JOBS] [MINUTES] [LOOKED]`: so many machines with so many jobs each, all of them due within so many minutes;
+// beside them Duty and the lists are asked for all the while. It ends with the last run, or after so many minutes of looking.
+// `bench/run fleet alive [MACHINES] [SECONDS]`: machines that only say that they are
 // there. The yardstick is the same page of an idle service. Needs `make daemon`.
 import { execFileSync, spawn } from 'node:child_process';
 import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
@@ -10,13 +11,14 @@ import { fileURLToPath } from 'node:url';
 
 const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const alive = process.argv[2] === 'alive';
-const [machines = alive ? 5000 : 500, each = alive ? 60 : 4, minutes = 10] = process.argv.slice(alive ? 3 : 2).map(Number);
+const [machines = alive ? 5000 : 500, each = alive ? 60 : 4, minutes = 60, looked = minutes + 30] = process.argv.slice(alive ? 3 : 2).map(Number);
 const daemon = join(root, 'dist/daemon/ironkeepd');
 if (!existsSync(daemon)) throw new Error(`${daemon} is not there; run 'make daemon' first`);
 const client = join(root, 'src/IronKeep.Cli/bin/Release/net10.0/ironkeep.dll');
 const fleetProgram = join(root, 'demo/IronKeep.Fleet/bin/Release/net10.0/ironkeep-fleet.dll');
 const at = mkdtempSync(join(tmpdir(), 'ironkeep-fleet-'));
-const [url, agents] = ['http://127.0.0.1:7496', 'https://127.0.0.1:7495'];
+const port = 7495;
+const [url, agents] = ['http://127.0.0.1:7496', `https://127.0.0.1:${port}`];
 const env = { ...process.env, XDG_CONFIG_HOME: join(at, 'config') };
 const pause = (ms) => new Promise((go) => setTimeout(go, ms));
 const name = (i) => `tern-${String(i).padStart(4, '0')}`;
@@ -39,6 +41,11 @@ const cpuOf = (pid) => {
 };
 const peakOf = (pid) => Number(/VmHWM:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))[1]) / 1024;
 const residentOf = (pid) => Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))[1]) / 1024;
+/** How many connections the service holds at its address for agents. */
+const connected = () =>
+  readFileSync('/proc/net/tcp', 'utf8')
+    .split('\n')
+    .filter((l) => new RegExp(`^ *\\d+: [0-9A-F]{8}:${port.toString(16).toUpperCase().padStart(4, '0')} \\S+ 01 `).test(l)).length;
 const p = (all, share) => [...all].sort((a, b) => a - b)[Math.min(all.length - 1, Math.floor(all.length * share))] ?? 0;
 const token = () => {
   const saved = JSON.parse(readFileSync(`${at}/config/ironkeep/client.json`, 'utf8'));
@@ -97,13 +104,16 @@ try {
   };
   apply('');
   const codes = [];
-  for (let i = 0; i < machines; i++) codes.push(`${name(i)} ${(await call(`machines/${name(i)}/enrolment`, { method: 'POST' })).code}`);
+  const enrol = async (i) => codes.push(`${name(i)} ${(await call(`machines/${name(i)}/enrolment`, { method: 'POST' })).code}`);
+  for (let i = 0; i < machines; i += 16)
+    await Promise.all(Array.from({ length: Math.min(16, machines - i) }, (_, k) => enrol(i + k)));
   writeFileSync(`${at}/codes`, codes.join('\n'));
   execFileSync('dotnet', [fleetProgram, 'join', agents, '--codes', `${at}/codes`, '--folder', `${at}/fleet`], { stdio: 'inherit' });
   fleet = spawn('dotnet', [fleetProgram, 'work', '--folder', `${at}/fleet`, ...(alive ? ['--alive-only'] : [])], { stdio: 'ignore' });
   const here = async () => (await call('machines')).machines.filter((m) => m.state === 'joined' && !m.away).length;
   for (let i = 0; (await here()) < machines && i < 600; i++) await pause(500);
-  await pause(10_000);
+  for (let i = 0; connected() < 0.99 * machines && i < 600; i++) await pause(1000);
+  await pause(60_000);
   if (alive) {
     const [cpu, seconds] = [cpuOf(service.pid), each];
     await pause(seconds * 1000);
@@ -112,7 +122,7 @@ try {
     );
   } else {
     const idle = {};
-    for (let i = 0; i < 10; i++) await ask(idle);
+    for (let i = 0; i < 60; i++) await ask(i < 40 ? {} : idle);
     const idleCpu = cpuOf(service.pid);
     await pause(10_000);
     console.log(`idle with ${machines} agents: ${((cpuOf(service.pid) - idleCpu) / 10).toFixed(3)} cores, ${residentOf(service.pid).toFixed(0)} MB`);
@@ -123,7 +133,7 @@ try {
     await pause(Math.max(0, first - Date.now()));
     const [cpu, began] = [cpuOf(service.pid), Date.now()];
     let ended = 0;
-    while (ended < total && Date.now() - began < (minutes + 30) * 60_000) {
+    while (ended < total && Date.now() - began < looked * 60_000) {
       await ask(busy);
       ended = await count();
       await pause(1500);
@@ -134,13 +144,14 @@ try {
     const outcomes = {};
     for (const r of runs) outcomes[r.outcome] = (outcomes[r.outcome] ?? 0) + 1;
     console.log(
-      `${total} runs of ${machines} machines, due within ${minutes} min: all ended after ${(seconds / 60).toFixed(1)} min; ${JSON.stringify(outcomes)}; ` +
+      `${total} runs of ${machines} machines, due within ${minutes} min: ${runs.length} ended in ${(seconds / 60).toFixed(1)} min; ${JSON.stringify(outcomes)}; ` +
         `service ${((cpuOf(service.pid) - cpu) / seconds).toFixed(2)} cores on average, ${peakOf(service.pid).toFixed(0)} MB at its peak`,
     );
     console.log(`began after due: median ${p(late, 0.5).toFixed(1)} s, 99th percentile ${p(late, 0.99).toFixed(1)} s, most ${p(late, 1).toFixed(1)} s`);
     for (const page of pages)
       console.log(
-        `${page.padEnd(18)} 99th percentile ${p(busy[page], 0.99).toFixed(0).padStart(5)} ms meanwhile, ${p(idle[page], 0.99).toFixed(0).padStart(5)} ms idle, of ${busy[page].length}`,
+        `${page.padEnd(18)} ${p(busy[page], 0.5).toFixed(0).padStart(5)} ms, 99th percentile ${p(busy[page], 0.99).toFixed(0).padStart(5)} meanwhile, of ${busy[page].length}; ` +
+          `${p(idle[page], 0.5).toFixed(0).padStart(5)} ms idle`,
       );
   }
 } finally {

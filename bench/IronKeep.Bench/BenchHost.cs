@@ -29,8 +29,11 @@ internal static class BenchHost
         await IronKeepHost.PrepareAsync(app);
         await app.StartAsync();
         var people = app.Services.GetRequiredService<People>();
-        await people.AddAsync("mira", "a long sentence", default);
-        await people.MakeCodeAsync(default);
+        if (await people.CheckAsync("mira", "a long sentence", default) is null)
+        {
+            await people.AddAsync("mira", "a long sentence", default);
+            await people.MakeCodeAsync(default);
+        }
         var token = await people.MakeTokenAsync((await people.CheckAsync("mira", "a long sentence", default))!, "bench", default);
         var http = new HttpClient
         {

@@ -3,7 +3,10 @@ using IronKeep.Bench;
 switch (args[0])
 {
     case "catalogue":
-        await LargeCatalogue.MeasureAsync(args[1], args.Length < 3);
+        if (args is [_, _, "many"])
+            await LargeCatalogue.MeasureManyAsync(args[1]);
+        else
+            await LargeCatalogue.MeasureAsync(args[1], args.Length < 3);
         break;
     case "planning":
         Planning.Measure();

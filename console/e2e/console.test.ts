@@ -517,6 +517,34 @@ test('a job on many machines is a board of machines by night', async () => {
   await page.getByRole('heading', { level: 1, name: 'shore-counts on tern-3' }).waitFor();
 });
 
+test('a list of machines is brought in once it was said what is wrong with it and who comes', async () => {
+  await page.goto(`${demo.url}/machines`);
+  await page.getByRole('button', { name: 'Import' }).click();
+  const dialog = page.getByRole('dialog');
+  await dialog.getByLabel('The list').fill('name,owner\nsanderling,mira\nSander ling,mira\n');
+  await dialog.getByText(/^Line 3: /).waitFor();
+  expect(await dialog.getByRole('button', { name: 'Bring them in' }).isDisabled()).toBe(true);
+  await dialog.getByLabel('The list').fill('name,owner,colour\nsanderling,mira,grey\n');
+  await dialog.getByText('1 machine listed: 1 would come, 0 would change').waitFor();
+  await dialog.getByText('Nothing is made of 1 column: colour.').waitFor();
+  await dialog.getByRole('button', { name: 'Bring them in' }).click();
+  await page
+    .getByRole('link', { name: 'sanderling' })
+    .or(page.getByText('sanderling', { exact: true }))
+    .first()
+    .waitFor();
+  await page.goto(`${demo.url}/machines/sanderling`);
+  await page.getByRole('heading', { level: 1, name: 'sanderling' }).waitFor();
+});
+
+test('copies are counted by machine, and lead to those of one', async () => {
+  await page.goto(`${demo.url}/copies`);
+  await page.getByRole('button', { name: 'By machine' }).click();
+  await page.getByRole('table', { name: 'Copies by machine' }).getByText('curlew', { exact: true }).click();
+  await page.waitForURL(/\/copies\?machine=curlew$/);
+  await page.getByRole('table', { name: 'Copies' }).getByText('night-calls').first().waitFor();
+});
+
 describe('every page can be used at every width', () => {
   const paths = [
     '/',
@@ -533,6 +561,7 @@ describe('every page can be used at every width', () => {
     '/media?span=year',
     '/copies',
     '/copies?find=csv',
+    '/copies?by=machine',
     '/stores',
     '/machines',
     '/machines/curlew',

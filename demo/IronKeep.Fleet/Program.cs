@@ -12,6 +12,7 @@ var folder = new Option<string>("--folder")
     Required = true,
     Recursive = true,
 };
+const int JoinAtOnce = 16;
 var seed = new Option<int>("--seed") { Description = "From which everything about them is drawn", DefaultValueFactory = _ => 17 };
 var root = new RootCommand("A fleet of machines with agents, for trying Iron Keep with many.");
 root.Options.Add(folder);
@@ -28,18 +29,26 @@ Command Join()
         async (parsed, cancel) =>
         {
             var standing = new MachineStanding();
-            var lines = (await File.ReadAllLinesAsync(parsed.GetValue(codes)!, cancel)).Where(l => l.Length > 0).ToList();
-            foreach (var line in lines)
+            var joining = new List<(string Name, JoinCode Code)>();
+            foreach (var line in (await File.ReadAllLinesAsync(parsed.GetValue(codes)!, cancel)).Where(l => l.Length > 0))
             {
                 if (line.Split(' ') is not [var name, var text] || !JoinCode.TryParse(text, out var code, out _))
                 {
                     await Console.Error.WriteLineAsync($"'{line}' is no machine with its code");
                     return 2;
                 }
-                using var machine = new FleetMachine(parsed.GetValue(folder)!, name, None(parsed.GetValue(seed)), standing);
-                await machine.JoinAsync(parsed.GetValue(address)!, code, cancel);
+                joining.Add((name, code));
             }
-            Console.WriteLine($"{lines.Count} machines joined.");
+            await Parallel.ForEachAsync(
+                joining,
+                new ParallelOptions { MaxDegreeOfParallelism = JoinAtOnce, CancellationToken = cancel },
+                async (one, stop) =>
+                {
+                    using var machine = new FleetMachine(parsed.GetValue(folder)!, one.Name, None(parsed.GetValue(seed)), standing);
+                    await machine.JoinAsync(parsed.GetValue(address)!, one.Code, stop);
+                }
+            );
+            Console.WriteLine($"{joining.Count} machines joined.");
             return 0;
         }
     );

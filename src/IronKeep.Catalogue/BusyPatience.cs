@@ -1,4 +1,5 @@
 using System.Data.Common;
+using Microsoft.Data.Sqlite;
 using Microsoft.EntityFrameworkCore.Diagnostics;
 
 namespace IronKeep.Catalogue;
@@ -9,23 +10,24 @@ namespace IronKeep.Catalogue;
 /// </summary>
 internal sealed class BusyPatience : DbConnectionInterceptor
 {
-    private const string Waits = "PRAGMA busy_timeout = 10000";
+    private const int Milliseconds = 10_000;
 
-    public override void ConnectionOpened(DbConnection connection, ConnectionEndEventData eventData)
-    {
-        using var command = connection.CreateCommand();
-        command.CommandText = Waits;
-        command.ExecuteNonQuery();
-    }
+    public override void ConnectionOpened(DbConnection connection, ConnectionEndEventData eventData) => Tell(connection);
 
-    public override async Task ConnectionOpenedAsync(
+    public override Task ConnectionOpenedAsync(
         DbConnection connection,
         ConnectionEndEventData eventData,
         CancellationToken cancellationToken = default
     )
     {
-        await using var command = connection.CreateCommand();
-        command.CommandText = Waits;
-        await command.ExecuteNonQueryAsync(cancellationToken);
+        Tell(connection);
+        return Task.CompletedTask;
+    }
+
+    /// <summary>By a call, where a statement would be read and prepared each time that a connection is taken from the pool.</summary>
+    private static void Tell(DbConnection connection)
+    {
+        var result = SQLitePCL.raw.sqlite3_busy_timeout(((SqliteConnection)connection).Handle, Milliseconds);
+        SqliteException.ThrowExceptionForRC(result, ((SqliteConnection)connection).Handle);
     }
 }

@@ -92,6 +92,15 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
         modelBuilder.Entity<Message>().HasIndex(t => new { t.Channel, t.MadeAt });
         modelBuilder.Entity<Run>().HasIndex(r => r.State).HasFilter("\"State\" <> 'ended'");
         modelBuilder.Entity<Run>().HasIndex(r => new { r.Job, r.Id });
+        // The last run of each of hundreds of machines is sought, and not found by going through those of all of them.
+        modelBuilder
+            .Entity<Run>()
+            .HasIndex(r => new
+            {
+                r.Job,
+                r.Machine,
+                r.Id,
+            });
         modelBuilder
             .Entity<Run>()
             .HasIndex(r => new
@@ -110,12 +119,25 @@ public sealed class KeepContext(DbContextOptions<KeepContext> options) : DbConte
             {
                 c.Job,
                 c.Machine,
+                c.Store,
                 c.Taken,
             });
         modelBuilder.Entity<Copy>().HasIndex(c => new { c.Store, c.Taken });
         modelBuilder.Entity<Copy>().HasIndex(c => c.Taken);
         modelBuilder.Entity<Copy>().HasIndex(c => c.RunId);
-        modelBuilder.Entity<Copy>().HasIndex(c => new { c.Machine, c.Job }).HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
+        // What is asked of copies in force stands in it, so that they are counted without being read.
+        modelBuilder
+            .Entity<Copy>()
+            .HasIndex(c => new
+            {
+                c.Machine,
+                c.Job,
+                c.Store,
+                c.Taken,
+                c.GoneAt,
+                c.BinnedAt,
+            })
+            .HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
         modelBuilder.Entity<PrunePlanRow>().HasKey(p => p.Fingerprint);
         modelBuilder
             .Entity<PrunePlanRow>()

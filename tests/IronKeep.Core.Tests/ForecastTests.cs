@@ -1,6 +1,7 @@
 using CsCheck;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Forecasts;
+using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using IronKeep.Core.Schedules;
@@ -369,6 +370,53 @@ public sealed class ForecastTests
         Assert.DoesNotContain(forecast.Runs, r => r.Start > outage.From && r.Start < outage.To && r.Outcome == PlayedOutcome.Runs);
         var near = Forecaster.Play(input with { Outage = outage with { To = AsOf + Duration.FromHours(15) } });
         Assert.DoesNotContain(near.Runs, r => r.Outcome == PlayedOutcome.CatchUp);
+    }
+
+    [Fact]
+    public void A_job_that_goes_from_one_machine_to_two_is_compared_with_itself()
+    {
+        var job = Job("a", "daily at 23:00");
+        var one = Make("newest 5", job) with { Own = "own" };
+        var two = one with
+        {
+            Machines = one
+                .Machines.Add("own", new MachineDefinition("own", null, null))
+                .Add("tern", new MachineDefinition("tern", null, null)),
+            Jobs = one.Jobs.SetItem("a", job with { Selection = new MachineSelection(SelectionKind.Named) { Names = ["own", "tern"] } }),
+        };
+        var compared = Comparison.Of(
+            Forecaster.Play(Input(one, "a")),
+            Forecaster.Play(Input(two, "a on own")),
+            [AsOf + Duration.FromDays(9)]
+        );
+        var place = Assert.Single(compared.Dates[0].Places);
+        Assert.Equal(("a on tern", 0, 5), (place.Job, place.Before, place.After));
+        Assert.Empty(compared.AtOnce);
+        // The other way round it is the second machine that has copies no more, and what is there falls under a shorter policy.
+        var shorter = one with { Policies = Make("newest 2", job).Policies };
+        var back = Comparison.Of(
+            Forecaster.Play(Input(two, "a on own")),
+            Forecaster.Play(Input(shorter, "a")),
+            [AsOf + Duration.FromDays(9)]
+        );
+        Assert.Equal(["a on own", "a on tern"], back.Dates[0].Places.Select(p => p.Job));
+        Assert.Equal([("a on own", "k3"), ("a on own", "k4")], back.AtOnce.Select(c => (c.Job, c.CopyId)).Order());
+
+        static ForecastInput Input(Charter charter, string words) =>
+            new(charter.Flat(), "own", 2, AsOf, 20)
+            {
+                PrunesByHandToo = true,
+                Copies =
+                [
+                    .. Enumerable
+                        .Range(1, 4)
+                        .Select(i => new KnownCopy(
+                            words,
+                            "vault",
+                            new CopyFacts($"k{i}", AsOf - Duration.FromDays(i) - Duration.FromHours(13), CopyState.Sound)
+                        )),
+                ],
+            };
     }
 
     [Fact]

@@ -20,7 +20,8 @@ public sealed class AgentOrderTests
         var run = await bench.SendAsync<RunAnswer>(HttpMethod.Post, "jobs/register/runs");
         Assert.Equal("curlew", run.Machine);
         var orders = bench.Services.GetRequiredService<AgentOrders>();
-        while ((await orders.TakeAsync("curlew", null, TimeSpan.FromMilliseconds(50), default)).Count == 0) { }
+        while ((await orders.TakeAsync("curlew", null, isNews: true, default)).Count == 0)
+            await Task.Delay(20);
         bench.Clock.Now = bench.Clock.Now.AddMinutes(3);
         await bench.IdleAsync();
         var ended = await bench.GetAsync<RunAnswer>($"runs/{run.Id}");

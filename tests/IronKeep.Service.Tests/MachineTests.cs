@@ -154,6 +154,51 @@ public sealed class MachineTests
     }
 
     [Fact]
+    public async Task Contacts_of_many_are_written_down_together_and_those_that_somebody_may_wait_for_at_once()
+    {
+        await using var bench = await StartAsync();
+        await bench.ApplyAsync(bench.Charter() + "\nagent-lapses: 20 days\n");
+        using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
+        using var plover = await TestAgent.JoinedAsync(bench, "plover");
+        var joined = bench.Clock.Now;
+        bench.Clock.Now = joined.AddSeconds(70);
+        await curlew.HelloAsync();
+        Assert.Equal(joined, (await MachineAsync(bench, "curlew")).HeardAt);
+        bench.Clock.Now = joined.AddSeconds(76);
+        await plover.HelloAsync();
+        Assert.Equal(joined.AddSeconds(70), (await MachineAsync(bench, "curlew")).HeardAt);
+        Assert.Equal(joined.AddSeconds(76), (await MachineAsync(bench, "plover")).HeardAt);
+        // It counted as away, or nearly: whoever waits for it waits no longer.
+        bench.Clock.Now = joined.AddSeconds(200);
+        await curlew.HelloAsync();
+        Assert.Equal(bench.Clock.Now, (await MachineAsync(bench, "curlew")).HeardAt);
+        // What was to be written when it was shut out gives it nothing back.
+        bench.Clock.Now = joined.AddSeconds(270);
+        await curlew.HelloAsync();
+        await bench.SendAsync<MachineAnswer>(HttpMethod.Post, "machines/curlew/shut-out", new ShutOutRequest("sold"));
+        bench.Clock.Now = joined.AddSeconds(400);
+        await plover.HelloAsync();
+        Assert.Equal((AgentState.ShutOut, joined.AddSeconds(200)), await StandsAsync(bench));
+    }
+
+    private static async Task<(AgentState, DateTimeOffset?)> StandsAsync(Bench bench)
+    {
+        var curlew = await MachineAsync(bench, "curlew");
+        return (curlew.State, curlew.HeardAt);
+    }
+
+    [Theory]
+    [InlineData(1, 20)]
+    [InlineData(1200, 20)]
+    [InlineData(2400, 40)]
+    [InlineData(100_000, 55)]
+    public void The_more_agents_there_are_the_longer_each_waits_and_none_until_it_counts_as_away(int agents, int seconds)
+    {
+        Assert.Equal(seconds, AgentOrders.WaitAmong(agents).TotalSeconds);
+        Assert.True(2 * AgentOrders.WaitAmong(agents) < MachineStandings.AwayAfter);
+    }
+
+    [Fact]
     public async Task A_key_has_one_name()
     {
         await using var bench = await StartAsync();

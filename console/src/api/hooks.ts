@@ -259,8 +259,8 @@ export const useJobsOf = (query: { job?: string; machine?: string }) =>
     refetchInterval: 60_000,
   });
 
-/** How many copies of a machine there are, by job and store. */
-export const useCopyCounts = (machine: string) =>
+/** How many copies there are of a machine, or of all, by job and store. */
+export const useCopyCounts = (machine?: string) =>
   useQuery({
     queryKey: ['copies', 'counts', machine],
     queryFn: () => take(api.GET('/api/v1/copies/counts', { params: { query: { machine } } })),

@@ -457,12 +457,12 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.HasIndex("Taken");
 
-                    b.HasIndex("Machine", "Job")
-                        .HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
-
                     b.HasIndex("Store", "Taken");
 
-                    b.HasIndex("Job", "Machine", "Taken");
+                    b.HasIndex("Job", "Machine", "Store", "Taken");
+
+                    b.HasIndex("Machine", "Job", "Store", "Taken", "GoneAt", "BinnedAt")
+                        .HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
 
                     b.ToTable("Copies");
                 });
@@ -1262,6 +1262,8 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                         .HasFilter("\"State\" <> 'ended'");
 
                     b.HasIndex("Job", "Id");
+
+                    b.HasIndex("Job", "Machine", "Id");
 
                     b.HasIndex("Store", "Kind", "Id");
 

@@ -403,12 +403,12 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.HasIndex("Taken");
 
-                    b.HasIndex("Machine", "Job")
-                        .HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
-
                     b.HasIndex("Store", "Taken");
 
-                    b.HasIndex("Job", "Machine", "Taken");
+                    b.HasIndex("Job", "Machine", "Store", "Taken");
+
+                    b.HasIndex("Machine", "Job", "Store", "Taken", "GoneAt", "BinnedAt")
+                        .HasFilter("\"GoneAt\" IS NULL AND \"BinnedAt\" IS NULL");
 
                     b.ToTable("Copies");
                 });
@@ -1122,6 +1122,8 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                         .HasFilter("\"State\" <> 'ended'");
 
                     b.HasIndex("Job", "Id");
+
+                    b.HasIndex("Job", "Machine", "Id");
 
                     b.HasIndex("Store", "Kind", "Id");
 

@@ -46,7 +46,7 @@ internal sealed class Courier : IDisposable
                 return Spool.Leave(drop, report) is { } problem ? new Delivery(problem, Waits: true) : new Delivery();
             using var client = KeepClient.Open(report.Url);
             await client.PostAsync<CheckInAnswer>(
-                $"jobs/{Uri.EscapeDataString(report.Job)}/check-ins",
+                $"jobs/{Uri.EscapeDataString(report.Job)}/check-ins{Query(report.On)}",
                 report.Request,
                 new CancellationTokenSource(Patience).Token
             );
@@ -74,7 +74,7 @@ internal sealed class Courier : IDisposable
     }
 
     /// <summary>The job's rules: of the service, or as they were when it was last asked; null when there are none.</summary>
-    public async Task<LogRules?> RulesAsync(string job, string? address, string? url, string? folder)
+    public async Task<LogRules?> RulesAsync(string job, string? address, string? url, string? on, string? folder)
     {
         // Kept in a folder of our own only: where others may write, they could put something in its place.
         var kept = folder is null
@@ -91,7 +91,7 @@ internal sealed class Courier : IDisposable
             {
                 using var client = KeepClient.Open(url);
                 using var within = new CancellationTokenSource(Patience);
-                text = await client.GetTextAsync($"jobs/{Uri.EscapeDataString(job)}/log-rules", within.Token);
+                text = await client.GetTextAsync($"jobs/{Uri.EscapeDataString(job)}/log-rules{Query(on)}", within.Token);
             }
             if (kept is not null)
                 await File.WriteAllTextAsync(kept, text);
@@ -116,6 +116,8 @@ internal sealed class Courier : IDisposable
             ? null
             : LogRulesReader.Read(root, job).Rules;
     }
+
+    private static string Query(string? on) => on is null ? "" : $"?on={Uri.EscapeDataString(on)}";
 
     private static string? ReadKept(string? file)
     {

@@ -6,7 +6,7 @@ using IronKeep.Contracts;
 namespace IronKeep.Cli.Wrapping;
 
 /// <summary>A report on its way: where it goes (a check-in address, or a job of the service signed in to), and what it says.</summary>
-internal sealed record Reported(string Job, string? Address, string? Url, CheckInRequest Request);
+internal sealed record Reported(string Job, string? Address, string? Url, CheckInRequest Request, string? On = null);
 
 /// <summary>
 /// Reports that the service has not taken yet, one file each, in the order in which they were made. A report is in the spool, durable,

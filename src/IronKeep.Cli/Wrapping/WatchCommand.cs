@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Diagnostics;
 using IronKeep.Cli.Client;
+using IronKeep.Cli.Commands;
 using IronKeep.Cli.Printing;
 using IronKeep.Contracts;
 using IronKeep.Core.Watching;
@@ -31,11 +32,13 @@ internal static class WatchCommand
             Arity = ArgumentArity.OneOrMore,
         };
         var address = AddressOption;
+        var on = JobCommands.On;
         var watch = new Command(Word, "Carries out a command and reports how it went; its output and its exit status are the command's own")
         {
             job,
             command,
             address,
+            on,
         };
         watch.SetAction(
             async (parsed, _) =>
@@ -43,7 +46,8 @@ internal static class WatchCommand
                     parsed.GetValue(job)!,
                     parsed.GetValue(command)!,
                     parsed.GetValue(address) ?? Environment.GetEnvironmentVariable("IRONKEEP_CHECK_IN"),
-                    parsed.GetValue(Common.Url)
+                    parsed.GetValue(Common.Url),
+                    parsed.GetValue(on)
                 )
         );
         return watch;
@@ -78,7 +82,7 @@ internal static class WatchCommand
         return deliver;
     }
 
-    private static async Task<int> RunAsync(string job, string[] command, string? address, string? url)
+    private static async Task<int> RunAsync(string job, string[] command, string? address, string? url, string? on)
     {
         using var courier = new Courier();
         Spool? spool = null;
@@ -95,7 +99,7 @@ internal static class WatchCommand
             );
         }
         var began = DateTimeOffset.UtcNow;
-        var rules = courier.RulesAsync(job, address, url, spool?.Folder);
+        var rules = courier.RulesAsync(job, address, url, on, spool?.Folder);
         var told = ReportAsync(new CheckInRequest(CheckInState.Started) { At = began });
         var end = await new Wrapped(command[0], command[1..], rules).RunAsync();
         await told;
@@ -118,7 +122,7 @@ internal static class WatchCommand
 
         async Task<string?> ReportAsync(CheckInRequest said)
         {
-            var report = new Reported(job, address, url, said with { Id = Guid.NewGuid().ToString("n") });
+            var report = new Reported(job, address, url, said with { Id = Guid.NewGuid().ToString("n") }, on);
             try
             {
                 if (spool is null)

@@ -13,7 +13,10 @@ public sealed record PlacedJob : JobDefinition
     public string Machine { get; }
 
     /// <summary>For people: the job, and the machine where it is on several.</summary>
-    public string Words => IsOnSeveral ? $"{Name} on {Machine}" : Name;
+    public string Words => IsOnSeveral ? WordsOn(Name, Machine) : Name;
+
+    /// <summary>A job on one of several machines.</summary>
+    public static string WordsOn(string job, string machine) => $"{job} on {machine}";
 
     /// <summary>The same as one word, for the names of files and keys.</summary>
     public string Key => IsOnSeveral ? $"{Name}@{Machine}" : Name;

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Retention;
 using NodaTime;
@@ -60,7 +61,7 @@ public sealed record Comparison(
 
     private static ComparedDate On(Forecast before, Forecast after, Instant at)
     {
-        var (was, becomes) = (ByPlace(before, at), ByPlace(after, at));
+        var (was, becomes) = (ByPlace(before, after.Input, at), ByPlace(after, before.Input, at));
         var places = was
             .Keys.Union(becomes.Keys)
             .OrderBy(k => k.Job, StringComparer.Ordinal)
@@ -79,8 +80,23 @@ public sealed record Comparison(
         return new ComparedDate(at, [.. places.Where(p => p.OnlyBefore.Length + p.OnlyAfter.Length > 0)], [.. stores]);
     }
 
-    private static Dictionary<LedgerKey, List<Instant>> ByPlace(Forecast forecast, Instant at) =>
-        forecast.AliveAt(at).GroupBy(c => forecast.Ledgers[c.Ledger]).ToDictionary(g => g.Key, g => g.Select(c => c.Taken).ToList());
+    private static Dictionary<LedgerKey, List<Instant>> ByPlace(Forecast forecast, ForecastInput other, Instant at) =>
+        forecast
+            .AliveAt(at)
+            .GroupBy(c => forecast.Ledgers[c.Ledger])
+            .ToDictionary(g => g.Key with { Job = Spelled(forecast.Input, other, g.Key.Job) }, g => g.Select(c => c.Taken).ToList());
+
+    /// <summary>
+    /// A job under the name by which both know it: one that has its only machine on the one side, and several on the other, is called by
+    /// its machine on both.
+    /// </summary>
+    private static string Spelled(ForecastInput input, ForecastInput other, string job)
+    {
+        if (!input.Charter.Jobs.TryGetValue(job, out var known))
+            return job;
+        var full = PlacedJob.WordsOn(job, known.Selection.One ?? input.OwnMachine);
+        return other.Charter.Jobs.ContainsKey(full) ? full : job;
+    }
 
     private static long? UsedOn(Forecast forecast, string store, int day) =>
         forecast.Stores.FirstOrDefault(s => s.Store == store) is { } space ? space.Used[Math.Min(day, space.Used.Length - 1)] : null;
@@ -88,14 +104,19 @@ public sealed record Comparison(
     private static ImmutableArray<ExpiresAtOnce> AtOnceOf(ForecastInput before, ForecastInput after)
     {
         var found = ImmutableArray.CreateBuilder<ExpiresAtOnce>();
+        var calledBefore = before.Charter.Jobs.Keys.ToDictionary(j => Spelled(before, after, j));
         foreach (var place in after.Copies.Where(c => c.BinnedAt is null).GroupBy(c => (c.Job, c.Store)).OrderBy(g => g.Key))
         {
             var becomes = Decide(after, place.Key.Job, place);
-            var was = Decide(before, place.Key.Job, place).Where(v => v.Verdict == Verdict.Expire).Select(v => v.Copy.Id).ToHashSet();
+            var name = Spelled(after, before, place.Key.Job);
+            var was = Decide(before, calledBefore.GetValueOrDefault(name, name), place)
+                .Where(v => v.Verdict == Verdict.Expire)
+                .Select(v => v.Copy.Id)
+                .ToHashSet();
             found.AddRange(
                 becomes
                     .Where(v => v.Verdict == Verdict.Expire && !was.Contains(v.Copy.Id))
-                    .Select(v => new ExpiresAtOnce(place.Key.Job, place.Key.Store, v.Copy.Id, v.Copy.Taken, v.Reasons))
+                    .Select(v => new ExpiresAtOnce(name, place.Key.Store, v.Copy.Id, v.Copy.Taken, v.Reasons))
             );
         }
         return found.ToImmutable();

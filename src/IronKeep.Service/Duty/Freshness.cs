@@ -38,11 +38,15 @@ public static class Freshness
         var latest = now + FutureTolerated;
         var inForce = CopyBook.InForce(db);
         IQueryable<JobOnMachine> watched = db.JobsOnMachines;
-        if (jobs.Count == 1)
+        if (jobs.Select(j => j.Name).Distinct().Take(2).ToList() is [var name])
         {
-            var only = jobs.First().Name;
-            inForce = inForce.Where(c => c.Job == only);
-            watched = watched.Where(w => w.Job == only);
+            inForce = inForce.Where(c => c.Job == name);
+            watched = watched.Where(w => w.Job == name);
+        }
+        if (jobs.Select(j => j.Machine).Distinct().Take(2).ToList() is [var machine])
+        {
+            inForce = inForce.Where(c => c.Machine == machine);
+            watched = watched.Where(w => w.Machine == machine);
         }
         var counts = await inForce
             .GroupBy(c => new { c.Machine, c.Job })
@@ -51,34 +55,28 @@ public static class Freshness
         var newest = new Dictionary<(string Job, string Machine, string Store), NewestCopy>();
         foreach (var store in jobs.SelectMany(j => j.Into).Distinct().ToList())
         {
-            // A seek for each job, where grouping would walk through all copies twice.
-            var found = watched.Join(
-                db.Copies.Where(c => c.Store == store),
-                w =>
-                    db.Copies.Where(c =>
-                            c.Job == w.Job
-                            && c.Machine == w.Machine
-                            && c.Store == store
-                            && c.GoneAt == null
-                            && c.BinnedAt == null
-                            && c.Taken <= latest
-                            && (c.State == CopyState.Unchecked || c.State == CopyState.Sound)
-                        )
-                        .OrderByDescending(c => c.Taken)
-                        .Select(c => c.Id)
-                        .FirstOrDefault(),
-                c => c.Id,
-                (_, c) =>
-                    new
-                    {
-                        c.Job,
-                        c.Machine,
-                        c.Id,
-                        c.Taken,
-                    }
+            var good = db.Copies.Where(c =>
+                c.Store == store
+                && c.GoneAt == null
+                && c.BinnedAt == null
+                && c.Taken <= latest
+                && (c.State == CopyState.Unchecked || c.State == CopyState.Sound)
             );
-            foreach (var copy in await found.AsNoTracking().ToListAsync(cancel))
-                newest[(copy.Job, copy.Machine, store)] = new NewestCopy(copy.Id, copy.Taken);
+            // Two seeks for each job, where grouping would walk through all copies; a join a database could begin at the wrong end, and
+            // then go through all jobs for each copy.
+            var found = watched.Select(w => new
+            {
+                w.Job,
+                w.Machine,
+                Id = good.Where(c => c.Job == w.Job && c.Machine == w.Machine)
+                    .OrderByDescending(c => c.Taken)
+                    .Select(c => c.Id)
+                    .FirstOrDefault(),
+                Taken = good.Where(c => c.Job == w.Job && c.Machine == w.Machine).Max(c => (Instant?)c.Taken),
+            });
+            foreach (var copy in await found.ToListAsync(cancel))
+                if (copy.Id is not null)
+                    newest[(copy.Job, copy.Machine, store)] = new NewestCopy(copy.Id, copy.Taken!.Value);
         }
         return jobs.ToDictionary(
             j => (j.Name, j.Machine),

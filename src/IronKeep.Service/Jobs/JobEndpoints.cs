@@ -190,8 +190,10 @@ public static class JobEndpoints
     {
         // A seek for each job, where grouping would walk through all runs there ever were.
         IQueryable<JobOnMachine> watched = db.JobsOnMachines;
-        if (jobs.Count == 1)
-            watched = watched.Where(w => w.Job == jobs[0].Name);
+        if (jobs.Select(j => j.Name).Distinct().Take(2).ToList() is [var name])
+            watched = watched.Where(w => w.Job == name);
+        if (jobs.Select(j => j.Machine).Distinct().Take(2).ToList() is [var machine])
+            watched = watched.Where(w => w.Machine == machine);
         var last = await watched
             .Join(
                 db.Runs,

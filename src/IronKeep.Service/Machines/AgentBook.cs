@@ -34,7 +34,15 @@ public sealed class AgentBook(
 
     /// <summary>A contact is written down when the last one that was is so long ago: a beat must not cost a write.</summary>
     private static readonly Duration NotedEvery = Duration.FromMinutes(1);
+
+    /// <summary>One that is so long ago is written down at once, since somebody may wait for the machine; others together.</summary>
+    private static readonly Duration NotedAtOnce = Duration.FromMinutes(2);
+    private static readonly TimeSpan NotedTogetherAfter = TimeSpan.FromSeconds(5);
+    private const int MostTogether = 500;
     private const int MostWords = 200;
+    private readonly Lock contacting = new();
+    private Dictionary<string, Agent> contacts = [];
+    private long oldestContact;
 
     /// <summary>Makes the code of a machine; those made for it before are out of use.</summary>
     public async Task<(JoinCode Code, Instant Until, bool Replaces)> EnrolAsync(
@@ -146,7 +154,10 @@ public sealed class AgentBook(
         };
     }
 
-    /// <summary>Notes that an agent spoke, which renews its right.</summary>
+    /// <summary>
+    /// Notes that an agent spoke, which renews its right. Thousands of them are written down together by the one that comes next, for each
+    /// write of the catalogue is a wait for the disk.
+    /// </summary>
     public async Task HeardAsync(Agent agent, AgentSelf self, string address, CancellationToken cancel)
     {
         var now = clock.Now();
@@ -154,27 +165,68 @@ public sealed class AgentBook(
         var known = (agent.Version, agent.System, agent.Address);
         var (heard, ahead) = (agent.HeardAt, agent.ClockAhead);
         Describe(agent, self, address, now);
-        if (
-            heard <= now
-            && now - heard < NotedEvery
-            && known == (agent.Version, agent.System, agent.Address)
-            && Math.Abs(ahead - agent.ClockAhead) < 1
-        )
+        var isSame = known == (agent.Version, agent.System, agent.Address) && Math.Abs(ahead - agent.ClockAhead) < 1;
+        if (isSame && heard <= now && now - heard < NotedEvery)
             return;
-        await using var db = await catalogue.CreateDbContextAsync(cancel);
-        // One that was shut out meanwhile, or whose name another took, is not brought back.
-        await db
-            .Agents.Where(a => a.Machine == agent.Machine && a.KeyPrint == agent.KeyPrint && a.ShutOutAt == null)
-            .ExecuteUpdateAsync(
-                s =>
-                    s.SetProperty(a => a.HeardAt, now)
-                        .SetProperty(a => a.Version, agent.Version)
-                        .SetProperty(a => a.System, agent.System)
-                        .SetProperty(a => a.Address, agent.Address)
-                        .SetProperty(a => a.ClockAhead, agent.ClockAhead),
-                cancel
-            );
         agent.HeardAt = now;
+        if (Together(agent, !isSame || heard > now || now - heard >= NotedAtOnce) is not { } all)
+            return;
+        try
+        {
+            await WriteAsync(all, cancel);
+        }
+        catch
+        {
+            PutBack(all);
+            throw;
+        }
+    }
+
+    /// <summary>The contacts that are to be written now, this one among them; null when that can wait for others.</summary>
+    private Dictionary<string, Agent>? Together(Agent agent, bool atOnce)
+    {
+        lock (contacting)
+        {
+            if (contacts.Count == 0)
+                oldestContact = clock.GetTimestamp();
+            contacts[agent.Machine] = agent;
+            if (!atOnce && contacts.Count < MostTogether && clock.GetElapsedTime(oldestContact) < NotedTogetherAfter)
+                return null;
+            var all = contacts;
+            contacts = [];
+            return all;
+        }
+    }
+
+    private void PutBack(Dictionary<string, Agent> all)
+    {
+        lock (contacting)
+        {
+            if (contacts.Count == 0)
+                oldestContact = clock.GetTimestamp();
+            foreach (var (machine, agent) in all)
+                contacts.TryAdd(machine, agent);
+        }
+    }
+
+    private async Task WriteAsync(Dictionary<string, Agent> all, CancellationToken cancel)
+    {
+        await using var db = await catalogue.CreateDbContextAsync(cancel);
+        await using var change = await db.BeginChangeAsync(cancel);
+        foreach (var agent in all.Values.OrderBy(a => a.Machine, StringComparer.Ordinal))
+            // One that was shut out meanwhile, or whose name another took, is not brought back.
+            await db
+                .Agents.Where(a => a.Machine == agent.Machine && a.KeyPrint == agent.KeyPrint && a.ShutOutAt == null)
+                .ExecuteUpdateAsync(
+                    s =>
+                        s.SetProperty(a => a.HeardAt, agent.HeardAt)
+                            .SetProperty(a => a.Version, agent.Version)
+                            .SetProperty(a => a.System, agent.System)
+                            .SetProperty(a => a.Address, agent.Address)
+                            .SetProperty(a => a.ClockAhead, agent.ClockAhead),
+                    cancel
+                );
+        await change.CommitAsync(cancel);
     }
 
     /// <summary>

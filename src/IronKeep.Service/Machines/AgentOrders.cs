@@ -15,6 +15,14 @@ public sealed class AgentOrders(TimeProvider clock)
 
     /// <summary>How many are given out at once: an answer has its limit, and the rest follow when these are begun.</summary>
     private const int MostAtOnce = 8;
+
+    /// <summary>How long an agent waits for orders before it asks again, so that it is known to be there.</summary>
+    private static readonly TimeSpan WaitsAtLeast = TimeSpan.FromSeconds(20),
+        WaitsAtMost = TimeSpan.FromSeconds(55);
+
+    /// <summary>So many agents a second may ask anew; where there are more of them, each waits longer.</summary>
+    private const int AskASecond = 60;
+    private int asking;
     private readonly ConcurrentDictionary<string, AgentOrder> all = new();
     private readonly ConcurrentDictionary<string, TaskCompletionSource> bells = new();
 
@@ -62,32 +70,48 @@ public sealed class AgentOrders(TimeProvider clock)
     public AgentOrder? Of(string token, string machine) => all.TryGetValue(token, out var order) && order.Machine == machine ? order : null;
 
     /// <summary>
-    /// The orders of a machine that nobody came for yet; waits for one at most so long (real time). An order whose answer may have been
-    /// lost is given out again until its agent begins it.
+    /// The orders of a machine that nobody came for yet; waits for one a while (real time), unless it <paramref name="isNews"/> that the
+    /// answer is to carry. An order whose answer may have been lost is given out again until its agent begins it.
     /// </summary>
-    public async Task<IReadOnlyList<AgentOrder>> TakeAsync(string machine, string? instance, TimeSpan most, CancellationToken cancel)
+    public async Task<IReadOnlyList<AgentOrder>> TakeAsync(string machine, string? instance, bool isNews, CancellationToken cancel)
+    {
+        var others = Interlocked.Increment(ref asking);
+        try
+        {
+            return await TakeAsync(machine, instance, isNews ? TimeSpan.Zero : WaitAmong(others), cancel);
+        }
+        finally
+        {
+            Interlocked.Decrement(ref asking);
+        }
+    }
+
+    /// <summary>How long one of so many agents waits, well below the time after which it would count as away.</summary>
+    internal static TimeSpan WaitAmong(int agents) =>
+        TimeSpan.FromSeconds(Math.Clamp((double)agents / AskASecond, WaitsAtLeast.TotalSeconds, WaitsAtMost.TotalSeconds));
+
+    private async Task<IReadOnlyList<AgentOrder>> TakeAsync(string machine, string? instance, TimeSpan most, CancellationToken cancel)
     {
         // An agent that was started anew has what it began before in hand no more.
-        foreach (var order in all.Values.Where(o => o.Machine == machine && !o.IsOver))
+        foreach (var order in Of(machine).Where(o => !o.IsOver))
             order.Seen(instance);
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         limit.CancelAfter(most);
         while (true)
         {
             var bell = bells.AddOrUpdate(machine, _ => NewBell(), (_, old) => old.Task.IsCompleted ? NewBell() : old);
-            var waiting = all.Values.Where(o => o.Machine == machine && o.IsWaiting).Take(MostAtOnce).ToList();
+            var waiting = Of(machine).Where(o => o.IsWaiting).Take(MostAtOnce).ToList();
             if (waiting.Count > 0)
                 return waiting;
-            try
-            {
-                await bell.Task.WaitAsync(limit.Token);
-            }
-            catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-            {
+            // Nearly every wait ends without an order, so that it does must cost nothing.
+            await bell.Task.WaitAsync(limit.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            cancel.ThrowIfCancellationRequested();
+            if (!bell.Task.IsCompleted)
                 return [];
-            }
         }
     }
+
+    private IEnumerable<AgentOrder> Of(string machine) => all.Select(o => o.Value).Where(o => o.Machine == machine);
 
     private TaskCompletionSource Bell(string machine) => bells.GetOrAdd(machine, _ => NewBell());
 

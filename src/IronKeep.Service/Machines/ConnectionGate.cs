@@ -23,6 +23,9 @@ public sealed class ConnectionGate
     {
         internal string Address => address;
         internal Action Abort => abort;
+
+        /// <summary>The print of the key that the connection was made with, once a request has asked for it.</summary>
+        internal byte[]? Print { get; set; }
         internal string? Machine { get; set; }
         internal LinkedListNode<Place>? OfAll { get; set; }
         internal LinkedListNode<Place>? OfGroup { get; set; }

@@ -57,10 +57,23 @@ public sealed class LineCeilings(IDbContextFactory<KeepContext> catalogue, Chart
     private Dictionary<string, int> Count()
     {
         using var db = catalogue.CreateDbContext();
+        var charter = inForce.Charter;
         return db
             .Runs.Where(r => r.State == RunState.Running && (r.Kind == RunKind.Backup || r.Kind == RunKind.Restore))
+            .Select(r => new
+            {
+                r.Kind,
+                r.Job,
+                r.Machine,
+                r.Store,
+            })
+            .AsEnumerable()
+            .Where(r => StoresOf(r.Kind, r.Job, r.Machine, r.Store).Any(s => charter.Stores.GetValueOrDefault(s)?.On != r.Machine))
             .GroupBy(r => r.Machine)
-            .Select(g => new { g.Key, Count = g.Count() })
-            .ToDictionary(g => g.Key, g => g.Count);
+            .ToDictionary(g => g.Key, g => g.Count());
+
+        // What a machine writes to a disk of its own, or reads from there, goes over no line.
+        IEnumerable<string> StoresOf(RunKind kind, string? job, string machine, string? store) =>
+            kind == RunKind.Backup && charter.Placed.Find(job, machine) is { Into.IsEmpty: false } placed ? placed.Into : [store ?? ""];
     }
 }

@@ -17,7 +17,6 @@ namespace IronKeep.Service.Machines;
 internal static class OrderEndpoints
 {
     private const string Bytes = "application/octet-stream";
-    private static readonly TimeSpan WaitsAtMost = TimeSpan.FromSeconds(20);
 
     public static void MapOrders(this IEndpointRouteBuilder agent, AgentDesk desk, Func<Agent, AgentAnswer> answer)
     {
@@ -33,7 +32,7 @@ internal static class OrderEndpoints
             var isNews =
                 (standing is not null && (self.Standing is not null || standing.Orders.Count > 0))
                 || (hears is not null && (self.Hears is not null || hears.Jobs.Count > 0));
-            var waiting = await desk.Orders.TakeAsync(known.Machine, self.Instance, isNews ? TimeSpan.Zero : WaitsAtMost, cancel);
+            var waiting = await desk.Orders.TakeAsync(known.Machine, self.Instance, isNews, cancel);
             return TypedResults.Ok(
                 new OrdersAnswer(
                     answer(known),

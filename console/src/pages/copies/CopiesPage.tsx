@@ -9,6 +9,7 @@ import { Page, Problem } from '../../ui/Page';
 import { useFilters } from '../../ui/params';
 import { Rows } from '../../ui/Rows';
 import { Status } from '../../ui/Status';
+import { ByMachine } from './ByMachine';
 import { Found } from './Found';
 
 const states = ['unchecked', 'sound', 'unsound', 'partial', 'missing', 'held', 'suspect', 'in-bin'];
@@ -34,6 +35,7 @@ export function CopiesPage() {
   const words = params.get('find') ?? '';
   const [wanted] = useDebouncedValue(words.trim(), 350);
   const rows = copies.data?.pages.flatMap((p) => p.items) ?? [];
+  const byMachine = of('by') === 'machine';
   const narrowed = [store, machine, state, from, to].some((f) => f !== undefined);
   const choice = (key: string, label: string, data: string[], width: number) => (
     <Select
@@ -63,7 +65,9 @@ export function CopiesPage() {
     <Page
       title="Copies"
       facts={
-        copies.data && `${rows.length}${copies.hasNextPage ? ' and more' : ''}${job ? ` of ${job}` : ''}, newest first`
+        !byMachine &&
+        copies.data &&
+        `${rows.length}${copies.hasNextPage ? ' and more' : ''}${job ? ` of ${job}` : ''}, newest first`
       }
       doing={
         <>
@@ -91,9 +95,21 @@ export function CopiesPage() {
                 (machines.data?.machines ?? []).map((m) => m.name),
                 110,
               )}
-              {choice('state', 'State', states, 110)}
-              {date('from', 'Taken from')}
-              {date('to', 'Taken until')}
+              {!byMachine && (
+                <>
+                  {choice('state', 'State', states, 110)}
+                  {date('from', 'Taken from')}
+                  {date('to', 'Taken until')}
+                </>
+              )}
+              <Button
+                size="xs"
+                variant={byMachine ? 'filled' : 'default'}
+                aria-pressed={byMachine}
+                onClick={() => set({ by: byMachine ? null : 'machine', state: null, from: null, to: null })}
+              >
+                By machine
+              </Button>
             </>
           )}
           {job && (
@@ -121,7 +137,8 @@ export function CopiesPage() {
     >
       <Problem error={copies.error} />
       {wanted !== '' && <Found words={wanted} job={job} />}
-      {copies.data && wanted === '' && (
+      {byMachine && wanted === '' && <ByMachine job={job} store={store} machine={machine} />}
+      {copies.data && wanted === '' && !byMachine && (
         <div className="sheet">
           <Rows
             label="Copies"

@@ -1,7 +1,7 @@
 import { Button } from '@mantine/core';
 import { Fragment, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
-import type { Job } from '../../api/client';
+import { Refusal, type Job } from '../../api/client';
 import { useHistory, useJob, useJobsOf, useLetExpire, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
 import { AskUntil } from '../../ui/Ask';
 import { Size, When } from '../../ui/Facts';
@@ -25,6 +25,7 @@ export function JobPage() {
         <Answer of={all}>{() => null}</Answer>
       </Page>
     );
+  if (all.data.length === 0) return <OnNone name={name} />;
   return all.data.some((j) => j.onSeveral) ? (
     <ManyMachines name={name} jobs={all.data} />
   ) : (
@@ -32,9 +33,33 @@ export function JobPage() {
   );
 }
 
+/** A job that no machine has now, or one that is not there at all. */
+function OnNone({ name }: { name: string }) {
+  const { error } = useJob({ name, on: undefined });
+  const isThere = !(error instanceof Refusal && error.status === 404);
+  return (
+    <Page
+      title={name}
+      doing={
+        isThere && (
+          <Button component={Link} to={`/settings/job/${name}`} size="xs" variant="default">
+            Change
+          </Button>
+        )
+      }
+    >
+      {error && (
+        <Notice tone={isThere ? 'warned' : 'failed'} title={isThere ? 'Done nowhere' : 'Not found'}>
+          {error.message}
+        </Notice>
+      )}
+    </Page>
+  );
+}
+
 function OnePage({ name, on }: { name: string; on: string | undefined }) {
   const job = useJob({ name, on });
-  const runs = useRuns({ job: name, limit: 100 });
+  const runs = useRuns({ job: name, machine: on, limit: 100 });
   const run = useRunJob();
   const history = useHistory({ name, on });
   const pause = usePause();

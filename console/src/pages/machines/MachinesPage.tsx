@@ -11,6 +11,7 @@ import { Glyph, Status } from '../../ui/Status';
 import { Agent, type Machine } from './Agent';
 import { coverageOf, coverages } from './coverage';
 import { EnrolMachine } from './EnrolMachine';
+import { ImportMachines } from './ImportMachines';
 import { Nights } from './Nights';
 
 const free = (m: Machine) => m.stands?.rooms?.find((r) => r.mount === '/')?.free;
@@ -20,6 +21,7 @@ export function MachinesPage() {
   const machines = useMachines();
   const [filters, set] = useFilters();
   const [enrolling, setEnrolling] = useState(false);
+  const [importing, setImporting] = useState(false);
   const navigate = useNavigate();
   const only = filters.get('coverage');
   const find = filters.get('find') ?? '';
@@ -39,6 +41,9 @@ export function MachinesPage() {
             value={find}
             onChange={(e) => set({ find: e.currentTarget.value })}
           />
+          <Button size="xs" variant="default" onClick={() => setImporting(true)}>
+            Import
+          </Button>
           <Button size="xs" onClick={() => setEnrolling(true)}>
             Enrol a machine
           </Button>
@@ -46,6 +51,7 @@ export function MachinesPage() {
       }
     >
       {enrolling && <EnrolMachine machine="" close={() => setEnrolling(false)} />}
+      {importing && <ImportMachines close={() => setImporting(false)} />}
       <section className="sheet" aria-label="All machines">
         <Answer of={machines}>
           {(all) => (
