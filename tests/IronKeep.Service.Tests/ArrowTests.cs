@@ -28,7 +28,15 @@ public sealed class ArrowTests
     [InlineData("IronKeep.Following", "IronKeep.Core", "IronKeep.Stores", "NodaTime", "ZstdSharp")]
     [InlineData("IronKeep.Contracts", "IronKeep.Core")]
     [InlineData("IronKeep.Yaml", "IronKeep.Core", "NodaTime", "YamlDotNet")]
-    [InlineData("IronKeep.Catalogue", "IronKeep.Core", "NodaTime", "Microsoft.EntityFrameworkCore", "Microsoft.Data.Sqlite", "Npgsql")]
+    [InlineData(
+        "IronKeep.Catalogue",
+        "IronKeep.Core",
+        "NodaTime",
+        "Microsoft.EntityFrameworkCore",
+        "Microsoft.Data.Sqlite",
+        "SQLitePCLRaw",
+        "Npgsql"
+    )]
     [InlineData("IronKeep.Catalogue.Sqlite", "IronKeep.Catalogue", "IronKeep.Core", "NodaTime", "Microsoft.EntityFrameworkCore")]
     [InlineData(
         "IronKeep.Catalogue.PostgreSql",

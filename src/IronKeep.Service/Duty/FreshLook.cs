@@ -29,6 +29,7 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
         var open = await AlertBook.OpenAsync(db, AlertClass.Stale, cancel);
         PlacedJob[] promising = [.. charter.Placed.All.Where(j => j.FreshWithin is not null)];
         var standings = await Freshness.OfAsync(db, promising, now, cancel);
+        var since = await db.JobsOnMachines.AsNoTracking().ToDictionaryAsync(w => (w.Job, w.Machine), w => w.Since, cancel);
         foreach (var job in promising)
         {
             var (machine, standing) = (job.Machine, standings[(job.Name, job.Machine)]);
@@ -36,9 +37,8 @@ public sealed class FreshLook(CharterInForce inForce, AlertBook alerts, TimeProv
             // A job that has just been declared has its promise's time to make its first copy.
             if (
                 behind is { Newest: null }
-                && await db.JobsOnMachines.AsNoTracking().FirstOrDefaultAsync(w => w.Job == job.Name && w.Machine == machine, cancel)
-                    is { } watch
-                && now - watch.Since <= job.FreshWithin!.Value.ToDuration()
+                && since.TryGetValue((job.Name, machine), out var begun)
+                && now - begun <= job.FreshWithin!.Value.ToDuration()
             )
                 continue;
             var subject = Subject.OfJob(job.Name, machine);
