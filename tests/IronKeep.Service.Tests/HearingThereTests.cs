@@ -14,7 +14,12 @@ public sealed class HearingThereTests
     private static async Task<Bench> StartAsync(string when = "daily at 10:00")
     {
         var bench = await MachineTests.StartAsync();
-        await bench.ApplyAsync(
+        await ApplyAsync(bench, when);
+        return bench;
+    }
+
+    private static Task ApplyAsync(Bench bench, string when) =>
+        bench.ApplyAsync(
             $$"""
             charter: 1
             zone: UTC
@@ -27,8 +32,6 @@ public sealed class HearingThereTests
               rain: { watched: yes, on: plover, heard-by: [log, check-in], log: {{bench.Root}}/rain.log, log-rules: tide, when: "daily at 22:00" }
             """
         );
-        return bench;
-    }
 
     private static CheckInRequest Ended(string id, string began, string at, bool fails = false) =>
         new(CheckInState.Ended)
@@ -163,6 +166,23 @@ public sealed class HearingThereTests
         using var plover = await TestAgent.JoinedAsync(bench, "plover");
         await SayAsync(bench, plover, 0, Log(good, "rain"));
         Assert.Equal(2, (await RunsAsync(bench)).Count);
+    }
+
+    [Fact]
+    public async Task A_log_that_is_new_on_a_machine_that_just_joined_is_read_there_alone()
+    {
+        await using var bench = await MachineTests.StartAsync();
+        var watching = bench.Services.GetRequiredService<LogWatching>();
+        await watching.LookAsync(default);
+        using var curlew = await TestAgent.JoinedAsync(bench, "curlew");
+        const string night = "tide copy started 2026-11-23 08:00:00\nall sent\ntide copy ended 2026-11-23 08:05:00\n";
+        foreach (var log in (string[])["tide", "rain"])
+            await File.WriteAllTextAsync($"{bench.Root}/{log}.log", night);
+        await ApplyAsync(bench, "daily at 08:00");
+        await watching.LookAsync(default);
+        await watching.LookAsync(default);
+        // That of plover, which has no agent, is read here.
+        Assert.Equal("rain", Assert.Single(await RunsAsync(bench)).Job);
     }
 
     [Fact]
