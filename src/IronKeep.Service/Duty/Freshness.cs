@@ -37,17 +37,11 @@ public static class Freshness
         // A copy that is dated in the future, because a clock was wrong, is no proof that anything is fresh.
         var latest = now + FutureTolerated;
         var inForce = CopyBook.InForce(db);
-        IQueryable<JobOnMachine> watched = db.JobsOnMachines;
+        var watched = Rows(db, jobs);
         if (jobs.Select(j => j.Name).Distinct().Take(2).ToList() is [var name])
-        {
             inForce = inForce.Where(c => c.Job == name);
-            watched = watched.Where(w => w.Job == name);
-        }
         if (jobs.Select(j => j.Machine).Distinct().Take(2).ToList() is [var machine])
-        {
             inForce = inForce.Where(c => c.Machine == machine);
-            watched = watched.Where(w => w.Machine == machine);
-        }
         var counts = await inForce
             .GroupBy(c => new { c.Machine, c.Job })
             .Select(g => new { g.Key, Count = g.Count() })
@@ -90,6 +84,17 @@ public static class Freshness
                 );
             }
         );
+    }
+
+    /// <summary>The rows of jobs, and of no more than their job or their machine has where they share one.</summary>
+    internal static IQueryable<JobOnMachine> Rows(KeepContext db, IReadOnlyCollection<PlacedJob> jobs)
+    {
+        IQueryable<JobOnMachine> rows = db.JobsOnMachines;
+        if (jobs.Select(j => j.Name).Distinct().Take(2).ToList() is [var name])
+            rows = rows.Where(w => w.Job == name);
+        if (jobs.Select(j => j.Machine).Distinct().Take(2).ToList() is [var machine])
+            rows = rows.Where(w => w.Machine == machine);
+        return rows;
     }
 
     /// <summary>As for retention: docs/semantics.md, section 3 (Retention).</summary>

@@ -189,11 +189,7 @@ public static class JobEndpoints
     )
     {
         // A seek for each job, where grouping would walk through all runs there ever were.
-        IQueryable<JobOnMachine> watched = db.JobsOnMachines;
-        if (jobs.Select(j => j.Name).Distinct().Take(2).ToList() is [var name])
-            watched = watched.Where(w => w.Job == name);
-        if (jobs.Select(j => j.Machine).Distinct().Take(2).ToList() is [var machine])
-            watched = watched.Where(w => w.Machine == machine);
+        var watched = Freshness.Rows(db, jobs);
         var last = await watched
             .Join(
                 db.Runs,

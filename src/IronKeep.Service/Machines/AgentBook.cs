@@ -158,7 +158,7 @@ public sealed class AgentBook(
     /// Notes that an agent spoke, which renews its right. Thousands of them are written down together by the one that comes next, for each
     /// write of the catalogue is a wait for the disk.
     /// </summary>
-    public async Task HeardAsync(Agent agent, AgentSelf self, string address, CancellationToken cancel)
+    public async Task HeardAsync(Agent agent, AgentSelf self, string address)
     {
         var now = clock.Now();
         standings.Heard(agent.Machine, self);
@@ -173,7 +173,8 @@ public sealed class AgentBook(
             return;
         try
         {
-            await WriteAsync(all, cancel);
+            // They are many agents' contacts, and go on when the one that came last hangs up meanwhile.
+            await WriteAsync(all);
         }
         catch
         {
@@ -209,24 +210,22 @@ public sealed class AgentBook(
         }
     }
 
-    private async Task WriteAsync(Dictionary<string, Agent> all, CancellationToken cancel)
+    private async Task WriteAsync(Dictionary<string, Agent> all)
     {
-        await using var db = await catalogue.CreateDbContextAsync(cancel);
-        await using var change = await db.BeginChangeAsync(cancel);
+        await using var db = await catalogue.CreateDbContextAsync();
+        await using var change = await db.BeginChangeAsync(CancellationToken.None);
         foreach (var agent in all.Values.OrderBy(a => a.Machine, StringComparer.Ordinal))
             // One that was shut out meanwhile, or whose name another took, is not brought back.
             await db
                 .Agents.Where(a => a.Machine == agent.Machine && a.KeyPrint == agent.KeyPrint && a.ShutOutAt == null)
-                .ExecuteUpdateAsync(
-                    s =>
-                        s.SetProperty(a => a.HeardAt, agent.HeardAt)
-                            .SetProperty(a => a.Version, agent.Version)
-                            .SetProperty(a => a.System, agent.System)
-                            .SetProperty(a => a.Address, agent.Address)
-                            .SetProperty(a => a.ClockAhead, agent.ClockAhead),
-                    cancel
+                .ExecuteUpdateAsync(s =>
+                    s.SetProperty(a => a.HeardAt, agent.HeardAt)
+                        .SetProperty(a => a.Version, agent.Version)
+                        .SetProperty(a => a.System, agent.System)
+                        .SetProperty(a => a.Address, agent.Address)
+                        .SetProperty(a => a.ClockAhead, agent.ClockAhead)
                 );
-        await change.CommitAsync(cancel);
+        await change.CommitAsync(CancellationToken.None);
     }
 
     /// <summary>

@@ -19,7 +19,7 @@ internal static class AgentEndpoints
         agent.MapPost("/hello", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
             var known = await AgentListening.CallerAsync(http, desk, cancel);
-            await desk.Book.HeardAsync(known, self, From(http), cancel);
+            await desk.Book.HeardAsync(known, self, From(http));
             return TypedResults.Ok(Answer(known));
         });
 

@@ -23,7 +23,7 @@ internal static class OrderEndpoints
         agent.MapPost("/orders", async (AgentSelf self, HttpContext http, CancellationToken cancel) =>
         {
             var known = await AgentListening.CallerAsync(http, desk, cancel);
-            await desk.Book.HeardAsync(known, self, AgentEndpoints.From(http), cancel);
+            await desk.Book.HeardAsync(known, self, AgentEndpoints.From(http));
             var (standing, hears) = (
                 desk.Standing.Of(known.Machine, self.Standing),
                 await desk.Hearing.OfAsync(known.Machine, self.Hears, cancel)
