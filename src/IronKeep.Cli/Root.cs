@@ -51,6 +51,7 @@ public static class Root
                     AlertCommands.Make(),
                     TellCommands.Make(),
                     ReportCommands.Make(),
+                    RotationCommands.Make(),
                     DefinitionCommands.Make(),
                     ServiceCommands.Channels(),
                     ServiceCommands.Make(),

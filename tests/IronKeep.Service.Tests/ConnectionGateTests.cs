@@ -75,7 +75,7 @@ public sealed class ConnectionGateTests
         var strangers = new List<TcpClient>();
         try
         {
-            for (var n = 0; n < 2500; n++)
+            for (var n = 0; n < 10_000; n++)
             {
                 var stranger = new TcpClient();
                 await stranger.ConnectAsync(address.Host, address.Port);

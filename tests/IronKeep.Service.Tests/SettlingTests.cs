@@ -14,6 +14,7 @@ using IronKeep.Service.Upkeep;
 using IronKeep.Stores.Places;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
+using NodaTime;
 
 namespace IronKeep.Service.Tests;
 
@@ -196,6 +197,36 @@ public sealed class SettlingTests
         Assert.DoesNotContain((await bench.GetAsync<Page<RunAnswer>>("runs?kind=prune")).Items, r => r.Outcome.Word() == "refused");
         Assert.Equal(2, (await bench.CopiesAsync()).Count(c => c.BinnedAt is null));
         Assert.Empty(await bench.OpenAlertsAsync());
+    }
+
+    /// <summary>Comparing goes through all names that there are, which a night of a thousand runs must not do after each.</summary>
+    [Fact]
+    public async Task A_large_store_is_compared_with_the_catalogue_after_some_runs_only()
+    {
+        await using var bench = await WithCopiesAsync(2);
+        await using (var db = await bench.KeepAsync())
+        {
+            var like = await db.Copies.AsNoTracking().OrderBy(c => c.Taken).LastAsync();
+            for (var i = 0; i < ShelfKeeper.MostAfterEachRun; i++)
+            {
+                var copy = (Copy)db.Entry(like).CurrentValues.Clone().ToObject();
+                // What ended after a look began was made meanwhile.
+                (copy.Id, copy.Origin, copy.Job, copy.Ended) = ($"c{i}", $"c{i}", "another", copy.Ended + Duration.FromDays(9));
+                db.Copies.Add(copy);
+            }
+            await db.SaveChangesAsync();
+        }
+        // The look that finds how large it has become.
+        await bench.BackUpAsync();
+        File.Delete(Directory.EnumerateFiles(bench.StoreFolder + "/copies").Order(StringComparer.Ordinal).First());
+        bench.Clock.Now = bench.Clock.Now.AddMinutes(9);
+        await bench.BackUpAsync();
+        Assert.DoesNotContain(await bench.OpenAlertsAsync(), IsLoss);
+        bench.Clock.Now = bench.Clock.Now.AddMinutes(1);
+        await bench.BackUpAsync();
+        Assert.Contains(await bench.OpenAlertsAsync(), IsLoss);
+
+        static bool IsLoss(AlertAnswer alert) => alert.Message.Contains("has lost 1 copy", StringComparison.Ordinal);
     }
 
     [Fact]

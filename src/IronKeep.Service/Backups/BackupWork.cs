@@ -199,7 +199,7 @@ public sealed class BackupWork(
                     $"{SftpSource.NotCarried}{(over.Devices > 0 ? $"; {over.Devices} device nodes were left out" : "")}"
                 );
             await copies.AddAsync(record, storeName, live.Run.Id, figures!);
-            await shelves.TrySettleAsync(storeName, notes: false, CancellationToken.None);
+            await shelves.SettleAfterRunAsync(storeName, CancellationToken.None);
             return new Made(storeName, record.Id, Say(figures!, record.Id), figures);
         }
         catch (PlaceException e) when (!cancel.IsCancellationRequested)

@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using IronKeep.Catalogue;
 using IronKeep.Contracts;
 using IronKeep.Core.Charters;
@@ -45,6 +46,11 @@ public sealed class ShelfKeeper(
 {
     private const int MostTries = 5;
 
+    /// <summary>A store of so many copies is compared after each run, a larger one now and then: it goes through all names.</summary>
+    internal const int MostAfterEachRun = 5_000;
+    private static readonly Duration LooksAgain = Duration.FromMinutes(10);
+    private readonly ConcurrentDictionary<string, (Instant At, int Copies)> compared = [];
+
     /// <summary>
     /// Compares by the names of the records alone, and reads those that are new or in another place; with <paramref name="notes"/> every
     /// record and note is read. Throws what the store throws. May wait for the store without an end: not for who must not wait.
@@ -73,9 +79,10 @@ public sealed class ShelfKeeper(
         var work = new Work(db, store, storeName, await HasOrphansAsync(db, cancel), [], [], [], []);
         await ReownAsync(db, storeName, cancel);
         var (there, looked) = notes ? ReadAll(work) : await ReadNewAsync(work, cancel);
-        var ids = looked.Select(c => c.Record.Id).ToHashSet();
-        var rows = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).ToDictionaryAsync(c => c.Id, cancel);
-        foreach (var part in ids.Where(i => !rows.ContainsKey(i)).Chunk(500))
+        // Only the rows that something may have become of: a store of years has a hundred thousand that nothing has.
+        var known = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).Select(c => c.Id).ToListAsync(cancel);
+        var rows = new Dictionary<string, Copy>();
+        foreach (var part in looked.Select(c => c.Record.Id).Union(known.Where(i => !there.Contains(i))).Chunk(500))
         foreach (var row in await db.Copies.Where(c => c.Store == storeName && part.Contains(c.Id)).ToListAsync(cancel))
             rows[row.Id] = row;
         foreach (var copy in looked)
@@ -89,6 +96,7 @@ public sealed class ShelfKeeper(
         await db.SaveChangesAsync(CancellationToken.None);
         if (work.Learned.Count + work.Missing.Count + work.PutBack.Count > 0)
             events.Publish(Topic.Copies);
+        compared[storeName] = (began, known.Count);
         return new Shelf(work.Learned.Count, work.Missing, work.PutBack, work.Unreadable);
     }
 
@@ -107,6 +115,18 @@ public sealed class ShelfKeeper(
             log.LogWarning("Store {Store} cannot be compared with the catalogue: {Problem}", storeName, e.Message);
             return false;
         }
+    }
+
+    /// <summary>The same after a run has left a copy there, unless the store is large and was compared a moment ago.</summary>
+    public async Task SettleAfterRunAsync(string storeName, CancellationToken cancel)
+    {
+        if (
+            !compared.TryGetValue(storeName, out var last)
+            || last.Copies <= MostAfterEachRun
+            || clock.Now() < last.At
+            || clock.Now() - last.At >= LooksAgain
+        )
+            await TrySettleAsync(storeName, notes: false, cancel);
     }
 
     private sealed record Work(

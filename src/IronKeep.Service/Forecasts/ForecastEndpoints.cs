@@ -22,7 +22,6 @@ namespace IronKeep.Service.Forecasts;
 
 public static class ForecastEndpoints
 {
-    private const int MostNights = 800;
     private const int MostDates = 24;
 
     public static void MapForecasts(this IEndpointRouteBuilder api)
@@ -33,25 +32,6 @@ public static class ForecastEndpoints
             .WithSummary("The copies of a job in a store on a date to come, each with its verdict and reasons");
         api.MapPost("/charter/compare", CompareAsync)
             .WithSummary("What exists under one charter and not under the other; nothing is changed");
-        api.MapGet(
-                "/rotations",
-                Results<Ok<IReadOnlyList<RotationAnswer>>, ProblemHttpResult> (
-                    CharterInForce inForce,
-                    TimeProvider clock,
-                    DateOnly? first,
-                    int nights = 42
-                ) =>
-                {
-                    if (nights is < 1 or > MostNights)
-                        return Problems.Invalid($"nights {nights} is out of range; use 1 to {MostNights}");
-                    var charter = inForce.Charter;
-                    var from = first is { } date ? LocalDate.FromDateOnly(date) : clock.Now().InZone(charter.Zone).Date;
-                    return TypedResults.Ok<IReadOnlyList<RotationAnswer>>([
-                        .. charter.RotationSets.Values.Select(s => ToAnswer(charter, Forecaster.Nights(charter, s, from, nights))),
-                    ]);
-                }
-            )
-            .WithSummary("The medium of every night of each rotation set");
     }
 
     private static async Task<Results<Ok<ForecastAnswer>, ProblemHttpResult>> ForecastAsync(
@@ -200,7 +180,7 @@ public static class ForecastEndpoints
             [.. f.Dates.Select(LocalDatePattern.Iso.Format)],
             ToAnswers(f.Findings),
             [.. f.Stores.Select(s => new StoreForecastAnswer(s.Store, s.UsedNow, s.Used, s.InBin, s.Room, s.Reserve))],
-            [.. f.Rotations.Select(r => ToAnswer(f.Input.Charter, r))],
+            [.. f.Rotations.Select(r => r.ToAnswer(f.Input.Charter))],
             [
                 .. f.Jobs.Select(
                     (name, i) =>
@@ -228,23 +208,4 @@ public static class ForecastEndpoints
 
     private static List<FindingAnswer> ToAnswers(ImmutableArray<Finding> findings) =>
         [.. findings.Select(x => new FindingAnswer(x.Kind, x.At?.ToDateTimeOffset(), x.Subject, x.Message, x.Remedy))];
-
-    private static RotationAnswer ToAnswer(Charter charter, SetNights set) =>
-        new(
-            set.Set,
-            (charter.RotationSets[set.Set].Zone ?? charter.Zone).Id,
-            [
-                .. set.Nights.Select(n => new NightAnswer(
-                    LocalDatePattern.Iso.Format(n.Date),
-                    n.Start.ToDateTimeOffset(),
-                    n.Group,
-                    n.Medium,
-                    n.Appends,
-                    n.ProtectedUntil?.ToDateTimeOffset(),
-                    n.Shortage is not null,
-                    n.Why
-                )),
-            ],
-            [.. set.Enough.Select(e => new EnoughAnswer(e.Group, charter.MediaGroups[e.Group].Media.Length, e.Count, e.How))]
-        );
 }

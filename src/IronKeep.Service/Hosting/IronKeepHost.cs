@@ -21,6 +21,7 @@ using IronKeep.Service.MachineDesk;
 using IronKeep.Service.Machines;
 using IronKeep.Service.Prunes;
 using IronKeep.Service.Reports;
+using IronKeep.Service.Rotations;
 using IronKeep.Service.Runs;
 using IronKeep.Service.SignIn;
 using IronKeep.Service.Stores;
@@ -229,9 +230,11 @@ public static class IronKeepHost
         services.AddSingleton<RemoteRestores>();
         services.AddSingleton<RemoteBackups>();
         services.AddSingleton<FreshnessNow>();
+        services.AddSingleton<JobsNow>();
         services.AddSingleton<CoverageDesk>();
         services.AddSingleton<MachineList>();
         services.AddSingleton<InventoryDesk>();
+        services.AddSingleton<SchemeDesk>();
         services.AddSingleton<AgentDesk>();
         services.AddSingleton<AgentListening>();
         services.AddSingleton<CheckInAddresses>();
@@ -392,6 +395,7 @@ public static class IronKeepHost
         api.MapTimetable();
         api.MapCalendarAddresses();
         api.MapForecasts();
+        api.MapRotations();
         api.MapJobs();
         api.MapMachines();
         api.MapInventories();

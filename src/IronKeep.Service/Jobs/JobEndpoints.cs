@@ -20,9 +20,6 @@ namespace IronKeep.Service.Jobs;
 
 public static class JobEndpoints
 {
-    private const int DueShown = 5;
-    private const int ReadAtOnce = 500;
-    private const int NightsShown = 14;
     private const int HistoryShown = 400;
 
     public static void MapJobs(this IEndpointRouteBuilder api)
@@ -33,9 +30,7 @@ public static class JobEndpoints
                 async (
                     CharterInForce charter,
                     KeepContext db,
-                    NightBoard nightBoard,
-                    Dispatch dispatch,
-                    TimeProvider clock,
+                    JobsNow now,
                     CancellationToken cancel,
                     string? job = null,
                     string? machine = null
@@ -44,7 +39,7 @@ public static class JobEndpoints
                     var all = charter
                         .Charter.Placed.All.Where(j => (job is null || j.Name == job) && (machine is null || j.Machine == machine))
                         .ToList();
-                    return TypedResults.Ok(await DescribeAsync(all, charter.Charter, db, nightBoard, dispatch, clock.Now(), cancel));
+                    return TypedResults.Ok(await now.OfAsync(db, charter.Charter, all, cancel));
                 }
             )
             .WithSummary("All jobs with where they stand, each on each of its machines; of one job, or of one machine");
@@ -55,13 +50,11 @@ public static class JobEndpoints
                     string? on,
                     CharterInForce charter,
                     KeepContext db,
-                    NightBoard nightBoard,
-                    Dispatch dispatch,
-                    TimeProvider clock,
+                    JobsNow now,
                     CancellationToken cancel
                 ) =>
                     WhichJob.Of(charter.Charter, name, on, out var problem) is { } job
-                        ? TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), cancel))[0])
+                        ? TypedResults.Ok((await now.OfAsync(db, charter.Charter, [job], cancel))[0])
                         : problem!
             )
             .WithSummary("One job; of one that is on several machines 'on' says where");
@@ -136,8 +129,7 @@ public static class JobEndpoints
         CharterInForce charter,
         Pauses pauses,
         KeepContext db,
-        NightBoard nightBoard,
-        Dispatch dispatch,
+        JobsNow jobs,
         TimeProvider clock,
         HttpContext http,
         CancellationToken cancel
@@ -157,7 +149,7 @@ public static class JobEndpoints
                     + $"charter"
             );
         await pauses.PauseAsync(job, job.Machine, http.User.Identity!.Name!, request.Reason.Trim(), until, cancel);
-        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, now, cancel))[0]);
+        return TypedResults.Ok((await jobs.OfAsync(db, charter.Charter, [job], cancel))[0]);
     }
 
     private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> ResumeAsync(
@@ -166,133 +158,13 @@ public static class JobEndpoints
         CharterInForce charter,
         Pauses pauses,
         KeepContext db,
-        NightBoard nightBoard,
-        Dispatch dispatch,
-        TimeProvider clock,
+        JobsNow jobs,
         CancellationToken cancel
     )
     {
         if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
             return problem!;
         await pauses.ResumeAsync(job, job.Machine, cancel);
-        return TypedResults.Ok((await DescribeAsync([job], charter.Charter, db, nightBoard, dispatch, clock.Now(), cancel))[0]);
-    }
-
-    private static async Task<IReadOnlyList<JobAnswer>> DescribeAsync(
-        List<PlacedJob> jobs,
-        Charter charter,
-        KeepContext db,
-        NightBoard nightBoard,
-        Dispatch dispatch,
-        Instant now,
-        CancellationToken cancel
-    )
-    {
-        // A seek for each job, where grouping would walk through all runs there ever were.
-        var watched = Freshness.Rows(db, jobs);
-        var last = await watched
-            .Join(
-                db.Runs,
-                w =>
-                    db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched))
-                        .OrderByDescending(r => r.Id)
-                        .Select(r => (long?)r.Id)
-                        .FirstOrDefault(),
-                r => (long?)r.Id,
-                (_, r) => r
-            )
-            .AsNoTracking()
-            .ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
-        var standing = await Freshness.OfAsync(db, jobs, now, cancel);
-        var newest = new Dictionary<string, Copy>();
-        foreach (var ids in standing.Values.Select(s => s.Newest?.Id).OfType<string>().Distinct().Chunk(ReadAtOnce))
-        foreach (var copy in await db.Copies.AsNoTracking().Where(c => ids.Contains(c.Id)).ToListAsync(cancel))
-            newest[copy.Id] = copy;
-        var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, j.Machine))], charter.Zone, now, NightsShown, cancel);
-        var pauses = await watched
-            .AsNoTracking()
-            .Where(w => w.PausedUntil > now || w.ExpiryHeldUntil > now)
-            .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
-        var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
-        return jobs.Select(job =>
-            {
-                var zone = charter.ZoneOf(job);
-                var stands = standing[(job.Name, job.Machine)];
-                var policy = charter.Policies.GetValueOrDefault(job.Policy);
-                var at = (job.Name, Machine: job.Machine);
-                pauses.TryGetValue(at, out var pause);
-                return new JobAnswer(
-                    job.Name,
-                    at.Machine,
-                    job.Watched,
-                    job.Note,
-                    job.Takes,
-                    job.LeavesOut,
-                    job.Into,
-                    job.When?.Words,
-                    job.After,
-                    zone.Id,
-                    policy?.Name,
-                    policy is null ? null : $"{policy.Keep}, at least {policy.AtLeast}",
-                    job.FreshWithin?.ToString(),
-                    due.Of(charter.DueTimesOf(job)),
-                    last.TryGetValue(at, out var run) ? run.ToAnswer(dispatch.Find(run.Id), charter, dispatch.WaitsFor(run.Id)) : null,
-                    stands.Newest is { } good ? newest.GetValueOrDefault(good.Id)?.ToAnswer(now) : null,
-                    stands.Copies,
-                    Freshness.IsStale(job, stands, now),
-                    pause?.PausedUntil > now
-                        ? new PauseAnswer(
-                            pause.PausedBy!,
-                            pause.PausedReason!,
-                            pause.PausedAt!.Value.ToDateTimeOffset(),
-                            pause.PausedUntil!.Value.ToDateTimeOffset()
-                        )
-                        : null,
-                    nights[at],
-                    pause?.ExpiryHeldUntil > now
-                        ? new ExpiryHoldAnswer(
-                            pause.ExpiryHeldBy!,
-                            pause.ExpiryHeldReason!,
-                            pause.ExpiryHeldUntil!.Value.ToDateTimeOffset()
-                        )
-                        : null
-                )
-                {
-                    HeardBy = job.Watched ? job.HeardBy : [],
-                    Logs = job.Logs,
-                    Syslog = job.Syslog,
-                    LogRules = job.LogRules,
-                    Streams = job.Streams,
-                    Steps = charter.StepsOf(job).IsEmpty
-                        ? null
-                        : new JobStepsAnswer(job.Before, job.Until, job.AfterSuccess, job.AfterFailure, job.AlwaysAfter),
-                    OnSeveral = job.IsOnSeveral ? job.Selection.Words(charter.Own) : null,
-                    Values =
-                        jobs.Count == 1
-                            ? [.. EffectiveValues.Of(charter, job).Select(v => new JobValueAnswer(v.Key, v.Text, v.From))]
-                            : null,
-                };
-            })
-            .ToList();
-    }
-
-    /// <summary>The next due instants of schedules; many jobs share one, which is then asked once.</summary>
-    private sealed class NextDue(Instant now, int shown)
-    {
-        private readonly Dictionary<DueTimes, IReadOnlyList<DueAnswer>> known = [];
-
-        public IReadOnlyList<DueAnswer> Of(DueTimes? times)
-        {
-            if (times is null)
-                return [];
-            if (known.TryGetValue(times, out var due))
-                return due;
-            return known[times] = [
-                .. times
-                    .Between(now, now + Duration.FromDays(400))
-                    .Take(shown)
-                    .Select(d => new DueAnswer(d.ToDateTimeOffset(), d.Rfc3339(times.Zone))),
-            ];
-        }
+        return TypedResults.Ok((await jobs.OfAsync(db, charter.Charter, [job], cancel))[0]);
     }
 }
