@@ -381,6 +381,27 @@ test('the forecast begins with what goes wrong, and the rotation calendar marks 
   await page.getByRole('group', { name: 'Six weeks' }).getByText('ferry-1').first().waitFor();
 });
 
+test('a ready scheme is played before it is chosen, and then takes turns', async () => {
+  await page.goto(`${demo.url}/media`);
+  await page.getByRole('link', { name: 'Ready schemes' }).click();
+  const shown = page.getByLabel('What it would be');
+  await shown.getByText('23 media').waitFor();
+  await page.getByLabel('Two disks').check();
+  await shown.getByText('2 media').waitFor();
+  await shown.getByText('7 nights').waitFor();
+  const name = page.getByRole('textbox', { name: 'Name of the set' });
+  await name.fill('ferry');
+  await shown.getByText('There is a rotation set ferry already').waitFor();
+  const add = page.getByRole('button', { name: 'Add to the charter' });
+  expect(await add.isDisabled()).toBe(true);
+  await name.fill('punt');
+  await page.getByLabel(/^Nights until they change/).fill('3');
+  await shown.getByText('3 nights').waitFor();
+  await shown.getByRole('cell', { name: '60 hours' }).waitFor();
+  await add.click();
+  await page.getByRole('region', { name: 'Rotation set punt' }).getByText('punt-disk-1').first().waitFor();
+});
+
 test('the policy editor shows every copy with its verdict, now and on a date to come', async () => {
   await page.goto(`${demo.url}/settings/policy/season`);
   await page.getByText('Its copies now').waitFor();
@@ -565,6 +586,7 @@ describe('every page can be used at every width', () => {
     '/timetable/forecast',
     '/media',
     '/media?span=year',
+    '/media/schemes',
     '/copies',
     '/copies?find=csv',
     '/copies?by=machine',
@@ -631,6 +653,7 @@ describe('axe finds nothing serious', () => {
     '/timetable/forecast',
     '/media',
     '/media?span=year',
+    '/media/schemes?scheme=tower-of-hanoi&span=year',
     '/settings/policy/season',
     '/jobs/tide-sender',
     '/copies',

@@ -33,6 +33,10 @@ const router = createBrowserRouter([
       },
       { path: '/media', lazy: () => import('./pages/media/MediaPage').then((m) => ({ Component: m.MediaPage })) },
       {
+        path: '/media/schemes',
+        lazy: () => import('./pages/media/SchemesPage').then((m) => ({ Component: m.SchemesPage })),
+      },
+      {
         path: '/jobs/:name/compare',
         lazy: () => import('./pages/copies/ComparePage').then((m) => ({ Component: m.ComparePage })),
       },

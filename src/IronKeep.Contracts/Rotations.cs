@@ -4,7 +4,7 @@ namespace IronKeep.Contracts;
 public sealed record SchemeNumberAnswer(string Name, string Words, int Usual, int Least, int Most);
 
 /// <summary>A discipline of rotation media that is ready to start from.</summary>
-public sealed record SchemeAnswer(string Name, string Words, IReadOnlyList<SchemeNumberAnswer> Numbers);
+public sealed record SchemeAnswer(string Name, string Title, string Words, IReadOnlyList<SchemeNumberAnswer> Numbers);
 
 /// <summary>
 /// The rotation set that is wanted of a ready scheme: its name, when a night's run begins (local, "20:00" when absent), the first night

@@ -190,6 +190,38 @@ public sealed class PlanningProgramTests : IDisposable
         Assert.DoesNotContain(address.Split('/')[^1][..40], programs.ServiceOutput);
     }
 
+    [Fact]
+    public async Task A_ready_scheme_is_shown_brought_in_and_takes_turns()
+    {
+        await programs.BeginAsync();
+        Assert.Contains("no rotation set is declared", (await programs.ClientAsync("rotation", "tonight")).Out);
+        Assert.Equal(3, (await programs.ClientAsync("rotation", "calendar", "punt")).ExitCode);
+        Assert.Contains("tower-of-hanoi: ", (await programs.ClientAsync("rotation", "schemes")).Out);
+        string[] wish = ["rotation", "scheme", "two-disks", "--set", "punt", "--with", "nights=2"];
+        var shown = await programs.ClientAsync([.. wish, "--first", "2027-03-01", "--nights", "3"]);
+        Assert.Equal(0, shown.ExitCode);
+        Assert.Contains("Mon 1 Mar  punt-disk-1  begun anew", shown.Out);
+        Assert.Contains("Wed 3 Mar  punt-disk-2  begun anew", shown.Out);
+        Assert.Contains("they always hold 2 nights or more, the oldest at least 2 days back", shown.Out);
+        Assert.Contains("fill-window: 36 hours", shown.Out);
+        // Only looked at so far.
+        Assert.Empty((await JsonAsync(0, "rotation", "tonight")).EnumerateArray());
+        Assert.Equal(2, (await programs.ClientAsync([.. wish, "--with", "nights"])).ExitCode);
+        Assert.Contains("'moons'", (await programs.ClientAsync([.. wish, "--with", "moons=1"])).Out);
+        Assert.Equal(0, (await programs.ClientAsync([.. wish, "--add"])).ExitCode);
+        var again = await programs.ClientAsync([.. wish, "--add"]);
+        Assert.Equal((2, true), (again.ExitCode, again.Out.Contains("There is a rotation set punt already", StringComparison.Ordinal)));
+        Assert.Contains("punt-disk-1", (await programs.ClientAsync("rotation", "tonight")).Out);
+        Assert.Equal(
+            ["punt-disk-1", "punt-disk-1", "punt-disk-2", "punt-disk-2", "punt-disk-1"],
+            (await JsonAsync(0, "rotation", "calendar", "punt", "--nights", "5"))
+                .GetProperty("nights")
+                .EnumerateArray()
+                .Select(n => n.GetProperty("medium").GetString()!)
+        );
+        Assert.Matches(@"punt +punt-disks +2 +2 ", (await programs.ClientAsync("rotation", "needs")).Out);
+    }
+
     private async Task<JsonElement> JsonAsync(int exitCode, params string[] args)
     {
         var said = await programs.ClientAsync([.. args, "--output", "json"]);

@@ -743,54 +743,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  '/api/v1/rotations': {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The medium of every night of each rotation set */
-    get: {
-      parameters: {
-        query?: {
-          first?: string;
-          nights?: number;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/json': components['schemas']['RotationAnswer'][];
-          };
-        };
-        /** @description Unauthorized */
-        401: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            'application/problem+json': components['schemas']['ProblemDetails'];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   '/api/v1/runs/{id}/confirm': {
     parameters: {
       query?: never;
@@ -2220,6 +2172,203 @@ export interface paths {
         };
       };
     };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/rotations': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The medium of every night of each rotation set */
+    get: {
+      parameters: {
+        query?: {
+          first?: string;
+          nights?: number;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['RotationAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/rotations/schemes': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Disciplines of rotation media that are ready to start from */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['SchemeAnswer'][];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/rotations/schemes/{name}/preview': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** The groups, media and nights of a scheme, how many media it needs and how far back they reach; nothing is changed */
+    post: {
+      parameters: {
+        query?: {
+          nights?: number;
+        };
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['SchemeRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['SchemePlayAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  '/api/v1/rotations/schemes/{name}': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Brings the set of a scheme into the charter with its groups, all or nothing */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody: {
+        content: {
+          'application/json': components['schemas']['SchemeRequest'];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['SchemePlayAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    delete?: never;
     options?: never;
     head?: never;
     patch?: never;
@@ -6886,6 +7035,51 @@ export interface components {
     };
     /** @enum {unknown} */
     RunState: 'queued' | 'running' | 'ended';
+    SchemeAnswer: {
+      name: string;
+      title: string;
+      words: string;
+      numbers: components['schemas']['SchemeNumberAnswer'][];
+    };
+    SchemeGroupAnswer: {
+      group: string;
+      serves: string;
+      media: string[];
+      protectedFor: string;
+      fillWindow: string;
+    };
+    SchemeNumberAnswer: {
+      name: string;
+      words: string;
+      /** Format: int32 */
+      usual: number;
+      /** Format: int32 */
+      least: number;
+      /** Format: int32 */
+      most: number;
+    };
+    SchemePlayAnswer: {
+      /** Format: int64 */
+      revision: number;
+      mistakes: string[];
+      /** Format: int32 */
+      media: number;
+      /** Format: int32 */
+      reachDays: number;
+      /** Format: int32 */
+      points: number;
+      yaml: string;
+      groups: components['schemas']['SchemeGroupAnswer'][];
+      nights: components['schemas']['NightAnswer'][];
+    };
+    SchemeRequest: {
+      set: string;
+      start?: null | string;
+      first?: null | string;
+      numbers?: null | {
+        [key: string]: number;
+      };
+    };
     SelfCheckAnswer: {
       version: string;
       /** Format: date-time */

@@ -47,6 +47,7 @@ internal static class ClientJson
 [JsonSerializable(typeof(IReadOnlyList<DefinitionAnswer>))]
 [JsonSerializable(typeof(IReadOnlyList<JobAnswer>))]
 [JsonSerializable(typeof(IReadOnlyList<PersonAnswer>))]
+[JsonSerializable(typeof(IReadOnlyList<RotationAnswer>))]
 [JsonSerializable(typeof(IReadOnlyList<SchemeAnswer>))]
 [JsonSerializable(typeof(IReadOnlyList<StoreAnswer>))]
 [JsonSerializable(typeof(IReadOnlyList<StoreKeyAnswer>))]

@@ -12,11 +12,106 @@ internal static class RotationCommands
 {
     public static Command Make()
     {
-        var rotation = new Command("rotation", "Media that take turns: ready schemes to start from");
+        var rotation = new Command("rotation", "Media that take turns: whose turn it is, what a set needs, and ready schemes");
+        rotation.Subcommands.Add(Tonight());
+        rotation.Subcommands.Add(Calendar());
+        rotation.Subcommands.Add(Needs());
         rotation.Subcommands.Add(Schemes());
         rotation.Subcommands.Add(Scheme());
         return rotation;
     }
+
+    /// <summary>Ends with findings where a night of the two has no free medium.</summary>
+    private static Command Tonight() =>
+        Common.Verb("tonight", "Which medium each set takes tonight, and which tomorrow", async (parsed, client, cancel) =>
+        {
+            var sets = await client.GetAsync<IReadOnlyList<RotationAnswer>>("rotations?nights=2", cancel);
+            if (Common.AsJson(parsed))
+                Show.Json(sets);
+            else
+                Show.Table(
+                    ["Set", "Tonight", "Tomorrow", "Why tonight"],
+                    sets.Select(s => new[] { s.Set, Medium(s.Nights, 0), Medium(s.Nights, 1), s.Nights is [var n, ..] ? n.Why : "" }),
+                    None
+                );
+            return sets.Any(s => s.Nights.Any(n => n.Short)) ? Root.Findings : Root.Done;
+        });
+
+    private static Command Calendar()
+    {
+        var name = new Argument<string>("SET") { Description = "Which rotation set" };
+        var nights = new Option<int>("--nights") { Description = "How many nights to show", DefaultValueFactory = _ => 28 };
+        var first = new Option<string?>("--first") { Description = "From which night on, such as 2026-12-01; tonight unless said" };
+        return Common.Verb(
+            "calendar",
+            "The medium of every night of a set, and until when it is protected then",
+            async (parsed, client, cancel) =>
+            {
+                var from = parsed.GetValue(first) is { } date ? $"&first={Uri.EscapeDataString(date)}" : "";
+                var path = string.Create(CultureInfo.InvariantCulture, $"rotations?nights={parsed.GetValue(nights)}{from}");
+                var sets = await client.GetAsync<IReadOnlyList<RotationAnswer>>(path, cancel);
+                var asked = parsed.GetValue(name);
+                if (sets.FirstOrDefault(s => s.Set == asked) is not { } set)
+                    throw new AnswerException(
+                        Root.Refused,
+                        sets.Count == 0
+                            ? None
+                            : $"there is no rotation set '{asked}'; there are {string.Join(", ", sets.Select(s => s.Set))}"
+                    );
+                if (Common.AsJson(parsed))
+                    Show.Json(set);
+                else
+                    Show.Table(
+                        ["Night", "Medium", "Protected until", "Why"],
+                        set.Nights.Select(n =>
+                            new[]
+                            {
+                                Day(n),
+                                n.Short ? "none is free" : n.Medium ?? "-",
+                                n.ProtectedUntil is { } until ? Show.When(until)
+                                : n.Medium is null ? ""
+                                : "always",
+                                n.Why,
+                            }
+                        ),
+                        "the set begins later"
+                    );
+                return set.Nights.Any(n => n.Short) ? Root.Findings : Root.Done;
+            },
+            name,
+            first,
+            nights
+        );
+    }
+
+    private static Command Needs() =>
+        Common.Verb("needs", "How many media each group has and how many would be enough", async (parsed, client, cancel) =>
+        {
+            var sets = await client.GetAsync<IReadOnlyList<RotationAnswer>>("rotations?nights=1", cancel);
+            if (Common.AsJson(parsed))
+                Show.Json(sets);
+            else
+                Show.Table(
+                    ["Set", "Group", ">Has", ">Enough", "How"],
+                    sets.SelectMany(s =>
+                        s.Groups.Select(g => new[] { s.Set, g.Group, $"{g.Has}", g.Enough is { } n ? $"{n}" : "none is", g.How })
+                    ),
+                    None
+                );
+            return sets.Any(s => s.Groups.Any(g => g.Enough is not { } n || g.Has < n)) ? Root.Findings : Root.Done;
+        });
+
+    private const string None = "no rotation set is declared; 'ironkeep rotation schemes' lists ready ones";
+
+    private static string Medium(IReadOnlyList<NightAnswer> nights, int at) =>
+        nights.Count <= at ? "has not begun"
+        : nights[at].Short ? "none is free"
+        : nights[at].Medium is not { } medium ? "-"
+        : nights[at].Appends ? $"{medium}, goes on"
+        : medium;
+
+    private static string Day(NightAnswer night) =>
+        DateTime.Parse(night.Date, CultureInfo.InvariantCulture).ToString("ddd d MMM", CultureInfo.InvariantCulture);
 
     private static Command Schemes() =>
         Common.Verb("schemes", "Disciplines of rotation media that are ready to start from", async (parsed, client, cancel) =>
@@ -120,7 +215,7 @@ internal static class RotationCommands
             play.Nights.Select(n =>
                 new[]
                 {
-                    DateTime.Parse(n.Date, CultureInfo.InvariantCulture).ToString("ddd d MMM", CultureInfo.InvariantCulture),
+                    Day(n),
                     n.Medium ?? "-",
                     n.Medium is null ? "nothing is written"
                     : n.Appends ? "goes on"

@@ -23,13 +23,15 @@ public sealed class ReadyScheme
 
     private ReadyScheme(
         string name,
+        string title,
         string words,
         ImmutableArray<SchemeNumber> numbers,
         Func<Func<string, int>, int> cycle,
         Func<SchemeWish, Func<string, int>, IEnumerable<MediaGroup>> groups
-    ) => (Name, Words, Numbers, this.cycle, this.groups) = (name, words, numbers, cycle, groups);
+    ) => (Name, Title, Words, Numbers, this.cycle, this.groups) = (name, title, words, numbers, cycle, groups);
 
     public string Name { get; }
+    public string Title { get; }
     public string Words { get; }
     public ImmutableArray<SchemeNumber> Numbers { get; }
 
@@ -44,6 +46,7 @@ public sealed class ReadyScheme
     [
         new(
             "weekday-to-yearly",
+            "Weekday to yearly",
             "A medium for each night from Monday to Thursday, one for each Friday, and the last Friday of each month and year on media "
                 + "that stay away longer. Nothing is written at weekends.",
             [
@@ -57,21 +60,24 @@ public sealed class ReadyScheme
         ),
         new(
             "round-robin",
+            "Round robin",
             "So many media that take turns, one a night; the one written longest ago is next.",
-            [new(Media, "media", 7, 2, 100)],
+            [new(Media, "how many media", 7, 2, 100)],
             n => n(Media),
             (w, n) => [Group(w.Set, "nights", new WeekdayRule(Weekdays.Daily), n(Media))]
         ),
         new(
             "tower-of-hanoi",
+            "Tower of Hanoi",
             "Each medium is used half as often as the one before it: the first every second night, the next every fourth, and so on. Few "
                 + "media reach far back, with more copies of late and fewer of long ago.",
-            [new(Media, "media", 5, 3, 10)],
+            [new(Media, "how many media", 5, 3, 10)],
             n => 1 << (n(Media) - 1),
             TowerOfHanoi
         ),
         new(
             "two-disks",
+            "Two disks",
             "Two disks that take turns: one is filled night after night while the other is away, then they change places.",
             [new("nights", "nights until they change places", 7, 1, 92)],
             n => 2 * n("nights"),

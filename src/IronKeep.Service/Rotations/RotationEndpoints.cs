@@ -42,6 +42,7 @@ public static class RotationEndpoints
                 TypedResults.Ok<IReadOnlyList<SchemeAnswer>>([
                     .. ReadyScheme.All.Select(s => new SchemeAnswer(
                         s.Name,
+                        s.Title,
                         s.Words,
                         [.. s.Numbers.Select(n => new SchemeNumberAnswer(n.Name, n.Words, n.Usual, n.Least, n.Most))]
                     )),

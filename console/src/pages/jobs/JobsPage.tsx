@@ -109,7 +109,14 @@ export function JobsPage() {
                       <Link to={pathOf(j)} onClick={(e) => e.stopPropagation()} style={{ fontWeight: 550 }}>
                         {j.name}
                       </Link>
-                      {j.onSeveral && <span className="soft"> on {j.machine}</span>}
+                      {j.onSeveral && (
+                        <>
+                          {' '}
+                          <span className="soft" style={{ whiteSpace: 'nowrap' }}>
+                            on {j.machine}
+                          </span>
+                        </>
+                      )}
                     </>
                   ),
                 },
