@@ -386,7 +386,7 @@ test('a ready scheme is played before it is chosen, and then takes turns', async
   await page.getByRole('link', { name: 'Ready schemes' }).click();
   const shown = page.getByLabel('What it would be');
   await shown.getByText('23 media').waitFor();
-  await page.getByLabel('Two disks').check();
+  await page.getByLabel('Two disks').click();
   await shown.getByText('2 media').waitFor();
   await shown.getByText('7 nights').waitFor();
   const name = page.getByRole('textbox', { name: 'Name of the set' });

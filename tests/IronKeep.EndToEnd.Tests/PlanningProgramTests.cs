@@ -194,7 +194,7 @@ public sealed class PlanningProgramTests : IDisposable
     public async Task A_ready_scheme_is_shown_brought_in_and_takes_turns()
     {
         await programs.BeginAsync();
-        Assert.Contains("no rotation set is declared", (await programs.ClientAsync("rotation", "tonight")).Out);
+        Assert.Contains("No rotation set is declared", (await programs.ClientAsync("rotation", "tonight")).Out);
         Assert.Equal(3, (await programs.ClientAsync("rotation", "calendar", "punt")).ExitCode);
         Assert.Contains("tower-of-hanoi: ", (await programs.ClientAsync("rotation", "schemes")).Out);
         string[] wish = ["rotation", "scheme", "two-disks", "--set", "punt", "--with", "nights=2"];
