@@ -178,8 +178,8 @@ function Shown({ of, name, today, year }: { of: Play; name: string; today: strin
       ) : (
         <Weeks nights={of.nights.slice(0, 42 - lead)} today={today} within={name} />
       )}
-      <div className="scroll" style={{ marginTop: 14 }}>
-        <table className="rows" aria-label="Groups">
+      <div style={{ marginTop: 14 }}>
+        <table role="table" className="rows stacks" aria-label="Groups">
           <thead>
             <tr>
               <th scope="col">Group</th>
