@@ -30,7 +30,7 @@ public sealed record Shelf(int Learned, IReadOnlyList<string> Missing, IReadOnly
 
 /// <summary>
 /// The one place where a store's shelf of records, its bin and the catalogue are compared and settled: at each start, before each prune,
-/// reclaiming and check, and after each run. What the store says counts; of two sayings about hold, damage and doubt the younger.
+/// reclaiming and check, and after runs. What the store says counts; of two sayings about hold, damage and doubt the younger.
 /// </summary>
 public sealed class ShelfKeeper(
     IDbContextFactory<KeepContext> catalogue,
