@@ -50,6 +50,8 @@ public sealed class SchemeTests
     [InlineData("Ferry", null, null, "", 0, "'Ferry' cannot be a name")]
     [InlineData("ferry", "25:00", null, "", 0, "Start: ")]
     [InlineData("ferry", null, "2027-02-30", "", 0, "First: ")]
+    [InlineData("ferry", null, "9998-12-31", "", 0, "First: 9998-12-31 is more than ten years away")]
+    [InlineData("ferry", null, "1900-01-01", "", 0, "First: 1900-01-01 is more than ten years away")]
     [InlineData("ferry", null, null, "moons", 3, "Two-disks has no number 'moons'")]
     [InlineData("ferry", null, null, "nights", 93, "Nights 93 is out of range; use 1 to 92")]
     [InlineData("taken", null, null, "", 0, "There is a rotation set taken already")]
@@ -79,6 +81,19 @@ public sealed class SchemeTests
         var problem = await RefusedAsync(bench, "two-disks", HttpStatusCode.BadRequest, request);
         Assert.Contains(mistake, problem, StringComparison.Ordinal);
         Assert.Equal(before.Revision, (await bench.GetAsync<CharterAnswer>("charter")).Revision);
+    }
+
+    [Theory]
+    [InlineData("9999-12-31", HttpStatusCode.BadRequest)]
+    [InlineData("2056-11-23", HttpStatusCode.OK)]
+    [InlineData("0001-01-01", HttpStatusCode.OK)]
+    public async Task A_calendar_is_played_so_far_ahead_and_no_further(string first, HttpStatusCode status)
+    {
+        await using var bench = await Bench.StartAsync();
+        await bench.ApplyAsync(bench.Charter());
+        await bench.SendAsync<SchemePlayAnswer>(HttpMethod.Post, "rotations/schemes/round-robin", new SchemeRequest("ferry"));
+        using var answer = await bench.RawAsync(HttpMethod.Get, $"rotations?first={first}&nights=800");
+        Assert.Equal(status, answer.StatusCode);
     }
 
     [Fact]

@@ -23,7 +23,7 @@ internal static class RotationCommands
 
     /// <summary>Ends with findings where a night of the two has no free medium.</summary>
     private static Command Tonight() =>
-        Common.Verb("tonight", "Which medium each set takes tonight, and which tomorrow", async (parsed, client, cancel) =>
+        Common.Verb("tonight", "Which medium each set takes tonight and tomorrow, as its calendar plays", async (parsed, client, cancel) =>
         {
             var sets = await client.GetAsync<IReadOnlyList<RotationAnswer>>("rotations?nights=2", cancel);
             if (Common.AsJson(parsed))
@@ -44,7 +44,7 @@ internal static class RotationCommands
         var first = new Option<string?>("--first") { Description = "From which night on, such as 2026-12-01; tonight unless said" };
         return Common.Verb(
             "calendar",
-            "The medium of every night of a set, and until when it is protected then",
+            "The medium of every night of a set as its calendar plays, and until when it is protected then",
             async (parsed, client, cancel) =>
             {
                 var from = parsed.GetValue(first) is { } date ? $"&first={Uri.EscapeDataString(date)}" : "";

@@ -30,7 +30,10 @@ public sealed class ReadyScheme
         Func<SchemeWish, Func<string, int>, IEnumerable<MediaGroup>> groups
     ) => (Name, Title, Words, Numbers, this.cycle, this.groups) = (name, title, words, numbers, cycle, groups);
 
+    /// <summary>By what it is asked for: "two-disks".</summary>
     public string Name { get; }
+
+    /// <summary>Its name for people, and in a sentence or two what it is.</summary>
     public string Title { get; }
     public string Words { get; }
     public ImmutableArray<SchemeNumber> Numbers { get; }
@@ -39,6 +42,7 @@ public sealed class ReadyScheme
 
     /// <summary>After 28 years the days of the week are on the same dates again.</summary>
     private const int AllWeekdays = 28 * Year;
+    private const int MostDaysAway = 10 * Year;
     private const string Media = "media";
     private static readonly LocalTime UsualStart = new(20, 0);
 
@@ -98,7 +102,10 @@ public sealed class ReadyScheme
     public int NumberOf(SchemeWish wish, string name) =>
         wish.Numbers.TryGetValue(name, out var given) ? given : Numbers.First(n => n.Name == name).Usual;
 
-    /// <summary>Reads what somebody wrote; a start that is absent is 20:00, an absent first night is tonight.</summary>
+    /// <summary>
+    /// Reads what somebody wrote, and adds what is wrong with it: a start (local time) that is absent is 20:00, an absent first night (a
+    /// local date) is tonight.
+    /// </summary>
     public SchemeWish Read(
         string set,
         string? start,
@@ -113,6 +120,8 @@ public sealed class ReadyScheme
             mistakes.Add($"start: {problem}");
         if (first is not null && !SentenceWords.TryDate(first, out date, out problem))
             mistakes.Add($"first: {problem}");
+        else if (Math.Abs(Period.DaysBetween(tonight, date)) > MostDaysAway)
+            mistakes.Add($"first: {first} is more than ten years away; use a night that is nearer");
         var wish = new SchemeWish(set, time, date, numbers ?? new Dictionary<string, int>());
         foreach (var mistake in Mistakes(wish))
             mistakes.Add(mistake);
@@ -151,7 +160,10 @@ public sealed class ReadyScheme
         }
     }
 
-    /// <summary>Its calendar from the first night on, and what can be counted on once every medium has had its turn.</summary>
+    /// <summary>
+    /// So many nights of its calendar from the first on, by the wall clock of a zone, and what can be counted on once every medium has had
+    /// its turn. The wish has no mistakes.
+    /// </summary>
     public SchemePlay Play(SchemeWish wish, DateTimeZone zone, int nights)
     {
         var set = Make(wish);

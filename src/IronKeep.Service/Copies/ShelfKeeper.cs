@@ -78,9 +78,8 @@ public sealed class ShelfKeeper(
         await using var db = await catalogue.CreateDbContextAsync(cancel);
         var work = new Work(db, store, storeName, await HasOrphansAsync(db, cancel), [], [], [], []);
         await ReownAsync(db, storeName, cancel);
-        var (there, looked) = notes ? ReadAll(work) : await ReadNewAsync(work, cancel);
+        var (there, looked, known) = notes ? await ReadAllAsync(work, cancel) : await ReadNewAsync(work, cancel);
         // Only the rows that something may have become of: a store of years has a hundred thousand that nothing has.
-        var known = await db.Copies.Where(c => c.Store == storeName && c.GoneAt == null).Select(c => c.Id).ToListAsync(cancel);
         var rows = new Dictionary<string, Copy>();
         foreach (var part in looked.Select(c => c.Record.Id).Union(known.Where(i => !there.Contains(i))).Chunk(500))
         foreach (var row in await db.Copies.Where(c => c.Store == storeName && part.Contains(c.Id)).ToListAsync(cancel))
@@ -140,18 +139,26 @@ public sealed class ShelfKeeper(
         List<string> Unreadable
     );
 
-    private static (HashSet<string> There, List<StoredCopy> Looked) ReadAll(Work work)
+    /// <summary>What a look found: the ids that the store has, the copies that were read, and the ids that the catalogue knows.</summary>
+    private sealed record Found(HashSet<string> There, List<StoredCopy> Looked, IReadOnlyCollection<string> Known);
+
+    private static IQueryable<Copy> KnownOf(Work work) => work.Db.Copies.Where(c => c.Store == work.Name && c.GoneAt == null);
+
+    private static async Task<Found> ReadAllAsync(Work work, CancellationToken cancel)
     {
         var contents = work.Store.ReadContents();
         work.Unreadable.AddRange(contents.Damaged.Select(d => $"copy {d.CopyId}: {d.Problem}"));
-        return ([.. contents.Copies.Select(c => c.Record.Id), .. contents.Damaged.Select(d => d.CopyId)], [.. contents.Copies]);
+        return new Found(
+            [.. contents.Copies.Select(c => c.Record.Id), .. contents.Damaged.Select(d => d.CopyId)],
+            [.. contents.Copies],
+            await KnownOf(work).Select(c => c.Id).ToListAsync(cancel)
+        );
     }
 
-    private static async Task<(HashSet<string> There, List<StoredCopy> Looked)> ReadNewAsync(Work work, CancellationToken cancel)
+    private static async Task<Found> ReadNewAsync(Work work, CancellationToken cancel)
     {
         var (inForce, inBin) = work.Store.CopyNames();
-        var known = await work
-            .Db.Copies.Where(c => c.Store == work.Name && c.GoneAt == null)
+        var known = await KnownOf(work)
             .Select(c => new
             {
                 c.Id,
@@ -180,7 +187,7 @@ public sealed class ShelfKeeper(
                 // It went on meanwhile; the next look finds where.
             }
         }
-        return ([.. inForce, .. inBin], looked);
+        return new Found([.. inForce, .. inBin], looked, known.Keys);
     }
 
     private async Task OneAsync(Work work, StoredCopy copy, Copy? row, CancellationToken cancel)

@@ -13,6 +13,9 @@ public static class RotationEndpoints
 {
     private const int MostNights = 800;
 
+    /// <summary>A calendar is played from the set's first night on.</summary>
+    private const int MostYearsAhead = 30;
+
     public static void MapRotations(this IEndpointRouteBuilder api)
     {
         var rotations = api.MapGroup("/rotations");
@@ -29,7 +32,12 @@ public static class RotationEndpoints
                     if (TooMany(nights) is { } refused)
                         return refused;
                     var charter = inForce.Charter;
-                    var from = first is { } date ? LocalDate.FromDateOnly(date) : clock.Now().InZone(charter.Zone).Date;
+                    var tonight = clock.Now().InZone(charter.Zone).Date;
+                    var from = first is { } date ? LocalDate.FromDateOnly(date) : tonight;
+                    if (from > tonight.PlusYears(MostYearsAhead))
+                        return Problems.Invalid(
+                            $"first {first:yyyy-MM-dd} is more than {MostYearsAhead} years ahead; ask for a nearer night"
+                        );
                     return TypedResults.Ok<IReadOnlyList<RotationAnswer>>([
                         .. charter.RotationSets.Values.Select(s => Forecaster.Nights(charter, s, from, nights).ToAnswer(charter)),
                     ]);

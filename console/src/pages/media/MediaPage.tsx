@@ -1,26 +1,23 @@
-import { Button, SegmentedControl } from '@mantine/core';
+import { Button } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take, type Schemas } from '../../api/client';
 import { usePresent } from '../../ui/Facts';
 import { count, short } from '../../ui/format';
 import { Answer, Page } from '../../ui/Page';
-import { useFilters } from '../../ui/params';
 import { Status } from '../../ui/Status';
-import { Weeks, Year, day, weekday } from './Nights';
+import { Weeks, Year, day, useSpan, weekday } from './Nights';
 
 type Rotation = Schemas['RotationAnswer'];
 
 /** Which medium every night takes, for six weeks or a year; nights that will be short stand out. */
 export function MediaPage() {
   const { now, zone } = usePresent();
-  const [params, set] = useFilters();
-  const year = params.get('span') === 'year';
+  const { year, nights, choice } = useSpan();
   const today = new Date(now).toLocaleDateString('sv', { timeZone: zone });
   // Six weeks begin with this week's Monday, a year with the first of this month.
   const monday = new Date(day(today).getTime() - weekday(today) * 86_400_000).toISOString().slice(0, 10);
   const first = year ? `${today.slice(0, 8)}01` : monday;
-  const nights = year ? 366 : 42;
   const rotations = useQuery({
     queryKey: ['rotations', first, nights],
     placeholderData: (before) => before,
@@ -35,16 +32,7 @@ export function MediaPage() {
           <Button component={Link} to="/media/schemes" size="xs" variant="default">
             Ready schemes
           </Button>
-          <SegmentedControl
-            size="xs"
-            aria-label="Span"
-            value={year ? 'year' : 'weeks'}
-            onChange={(value) => set({ span: value === 'year' ? value : null })}
-            data={[
-              { value: 'weeks', label: '6 weeks' },
-              { value: 'year', label: '1 year' },
-            ]}
-          />
+          {choice}
         </>
       }
     >

@@ -1,5 +1,6 @@
-import { Tooltip } from '@mantine/core';
+import { SegmentedControl, Tooltip } from '@mantine/core';
 import type { Schemas } from '../../api/client';
+import { useFilters } from '../../ui/params';
 import { Glyph, Status } from '../../ui/Status';
 
 type Night = Schemas['NightAnswer'];
@@ -7,6 +8,25 @@ type Night = Schemas['NightAnswer'];
 const dayNames = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
 export const day = (date: string) => new Date(`${date}T12:00Z`);
 export const weekday = (date: string) => (day(date).getUTCDay() + 6) % 7;
+
+/** How much of a calendar is shown, kept in the address. */
+export function useSpan() {
+  const [params, set] = useFilters();
+  const year = params.get('span') === 'year';
+  const choice = (
+    <SegmentedControl
+      size="xs"
+      aria-label="Span"
+      value={year ? 'year' : 'weeks'}
+      onChange={(value) => set({ span: value === 'year' ? value : null })}
+      data={[
+        { value: 'weeks', label: '6 weeks' },
+        { value: 'year', label: '1 year' },
+      ]}
+    />
+  );
+  return { year, nights: year ? 366 : 42, choice };
+}
 
 /**
  * Six weeks of nights, a card each, with the medium that each takes. Within a set whose media and groups begin with its name, the name and

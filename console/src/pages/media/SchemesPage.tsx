@@ -1,4 +1,4 @@
-import { Button, NumberInput, Radio, SegmentedControl, TextInput } from '@mantine/core';
+import { Button, NumberInput, Radio, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -9,7 +9,7 @@ import { usePresent } from '../../ui/Facts';
 import { count } from '../../ui/format';
 import { Answer, Page, Problem } from '../../ui/Page';
 import { useFilters } from '../../ui/params';
-import { Weeks, Year, day, weekday } from './Nights';
+import { Weeks, Year, day, useSpan, weekday } from './Nights';
 
 type Scheme = Schemas['SchemeAnswer'];
 type Play = Schemas['SchemePlayAnswer'];
@@ -35,7 +35,7 @@ function Chosen({ all }: { all: Scheme[] }) {
   const go = useNavigate();
   const [params, set] = useFilters();
   const chosen = all.find((s) => s.name === params.get('scheme')) ?? all[0];
-  const year = params.get('span') === 'year';
+  const { year, nights, choice } = useSpan();
   const today = new Date(now).toLocaleDateString('sv', { timeZone: zone });
   const [form, setForm] = useState({ set: 'evening', start: '20:00', first: today });
   const [numbers, setNumbers] = useState<Record<string, number>>({});
@@ -48,7 +48,6 @@ function Chosen({ all }: { all: Scheme[] }) {
   );
   const body = { ...form, numbers: own };
   const [asked] = useDebouncedValue(JSON.stringify({ name, body }), 250);
-  const nights = year ? 366 : 42;
   const play = useQuery({
     queryKey: ['scheme', asked, nights],
     placeholderData: (before) => before,
@@ -70,18 +69,7 @@ function Chosen({ all }: { all: Scheme[] }) {
       <section className="sheet" aria-label="What it would be">
         <h2>
           {form.set || 'a set without a name'} <span className="facts">{chosen.title}</span>
-          <span style={{ marginLeft: 'auto' }}>
-            <SegmentedControl
-              size="xs"
-              aria-label="Span"
-              value={year ? 'year' : 'weeks'}
-              onChange={(value) => set({ span: value === 'year' ? value : null })}
-              data={[
-                { value: 'weeks', label: '6 weeks' },
-                { value: 'year', label: '1 year' },
-              ]}
-            />
-          </span>
+          <span style={{ marginLeft: 'auto' }}>{choice}</span>
         </h2>
         <Answer of={play}>{(p) => <Shown of={p} name={form.set} today={today} year={year} />}</Answer>
       </section>
@@ -111,6 +99,7 @@ function Chosen({ all }: { all: Scheme[] }) {
             min={n.least}
             max={n.most}
             clampBehavior="none"
+            allowDecimal={false}
             value={own[n.name] ?? n.usual}
             onChange={(value) => {
               if (typeof value === 'number') setNumbers({ ...numbers, [`${chosen.name} ${n.name}`]: value });
