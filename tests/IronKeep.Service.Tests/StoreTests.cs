@@ -4,6 +4,7 @@ using IronKeep.Contracts;
 using IronKeep.Core.Charters;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Watching;
+using IronKeep.Service.Runs;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -15,6 +16,8 @@ public sealed class StoreTests
     public async Task Verifying_on_a_schedule_reads_everything_within_some_nights_and_shows_how_far_it_is()
     {
         await using var bench = await Bench.StartAsync();
+        // What is due begins because the dispatch is told, not because it looks now and then.
+        bench.Services.GetRequiredService<Dispatch>().LookEvery = TimeSpan.FromHours(1);
         await bench.ApplyAsync(Charter(bench, "verify: daily at 05:00, verify-budget: 500 kB, reclaim: sat at 06:00"));
         for (var i = 0; i < 5; i++)
         {
@@ -28,7 +31,7 @@ public sealed class StoreTests
         var shares = new List<double>();
         for (var day = 24; day <= 28; day++)
         {
-            await bench.TickAsync($"2026-11-{day}T05:00:01Z");
+            await bench.TickAsync($"2026-11-{day}T05:00:01Z").WaitAsync(TimeSpan.FromMinutes(1));
             var reading = (await bench.GetAsync<StoreAnswer>("stores/cellar")).Reading!;
             shares.Add((double)reading.ReadWithin30DaysBytes / reading.TotalBytes);
         }

@@ -47,7 +47,6 @@ public sealed class Dispatch(
     ILogger<Dispatch> log
 ) : BackgroundService, IBeatLook
 {
-    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan ProgressEvery = TimeSpan.FromMilliseconds(500);
     private const int ToldATick = 10,
         WritesEvery = 4,
@@ -101,6 +100,9 @@ public sealed class Dispatch(
 
     /// <summary>How long the dispatch waits before it tries once more to write what the catalogue did not take.</summary>
     public TimeSpan TriesAgainAfter { get; set; } = TimeSpan.FromSeconds(2);
+
+    /// <summary>How often (real time) the dispatch looks when nothing wakes it.</summary>
+    internal TimeSpan LookEvery { get; set; } = TimeSpan.FromSeconds(1);
 
     public override async Task StartAsync(CancellationToken cancellationToken)
     {

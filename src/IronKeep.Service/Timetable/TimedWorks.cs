@@ -3,6 +3,7 @@ using IronKeep.Core.Charters;
 using IronKeep.Core.Schedules;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
+using IronKeep.Service.Runs;
 using IronKeep.Service.Workers;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -13,7 +14,7 @@ namespace IronKeep.Service.Timetable;
 /// What is due beside jobs. Due instants that passed while the service was away are served once, late, for nothing depends on their exact
 /// time; that one was served, and what came of it, is one change.
 /// </summary>
-public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> works, Leading leading, TimeProvider clock)
+public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> works, Leading leading, RunQueue queue, TimeProvider clock)
 {
     private static readonly Duration WatermarkLag = Duration.FromMinutes(10);
 
@@ -83,5 +84,8 @@ public sealed class TimedWorks(CharterInForce inForce, IEnumerable<ITimedWork> w
         }
         await db.SaveChangesAsync(cancel);
         await change.CommitAsync(cancel);
+        // Only now can the dispatch see what was queued.
+        if (moves.Any(m => m.Due is not null))
+            queue.Wake();
     }
 }

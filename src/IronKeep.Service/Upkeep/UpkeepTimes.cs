@@ -53,12 +53,11 @@ public sealed class ReclaimTimes(RunQueue queue) : ITimedWork
 
 internal static class UpkeepTimes
 {
-    /// <summary>Queues it, unless one of its kind waits or works already.</summary>
+    /// <summary>Queues it with the caller's change, unless one of its kind waits or works already.</summary>
     public static async Task QueueAsync(KeepContext db, RunQueue queue, RunRequest request, CancellationToken cancel)
     {
         if (await db.Runs.AnyAsync(r => r.Kind == request.Kind && r.Store == request.Store && r.State != RunState.Ended, cancel))
             return;
         await queue.AddAsync(db, request, cancel);
-        queue.Wake();
     }
 }
