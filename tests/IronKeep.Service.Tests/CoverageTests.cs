@@ -115,12 +115,9 @@ public sealed class CoverageTests
         Assert.Equal("late", (await ClassesAsync(bench))["plover"]);
         await bench.TickAsync("2026-11-23T18:00:00Z");
         Assert.Equal("silent", (await ClassesAsync(bench))["plover"]);
-        await bench.ApplyAsync(
-            Charter(
-                bench,
-                ", plover: { site: lighthouse, retired: 2026-11-23, copies-until: 2027-11-23, copies-owner: maud, decide-by: 2026-11-24 }"
-            )
-        );
+        Assert.Contains(await bench.OpenAlertsAsync(), a => a.Class == AlertClass.Silent);
+        const string retired = "retired: 2026-11-23, copies-until: 2027-11-23, copies-owner: maud, decide-by: 2026-11-24";
+        await bench.ApplyAsync(Charter(bench, $", plover: {{ site: lighthouse, silent-after: 2 hours, {retired} }}"));
         await bench.TickAsync("2026-11-23T18:02:00Z");
         Assert.Equal("retired", (await ClassesAsync(bench))["plover"]);
         Assert.DoesNotContain(await bench.OpenAlertsAsync(), a => a.Class == AlertClass.Silent);

@@ -148,6 +148,9 @@ public sealed class InventoryTests
         Assert.Contains("4 of the 10 machines from hides are not in the list any more", Assert.Single(shown.Consequences));
         var refused = await bench.RawAsync(HttpMethod.Post, $"machines-import?revision={shown.Revision}", few);
         Assert.Equal(HttpStatusCode.Conflict, refused.StatusCode);
+        // Who looked at an earlier charter is not asked to confirm what this one makes of the list.
+        var late = await bench.RawAsync(HttpMethod.Post, $"machines-import?revision={shown.Revision - 1}", few);
+        Assert.Contains("look at the preview again", await late.Content.ReadAsStringAsync(), StringComparison.Ordinal);
         Assert.Null((await bench.GetAsync<MachineAnswer>("machines/tern-10")).Retired);
         await bench.SendAsync<ImportAnswer>(HttpMethod.Post, $"machines-import?revision={shown.Revision}&confirm=true", few);
         Assert.NotNull((await bench.GetAsync<MachineAnswer>("machines/tern-10")).Retired);
