@@ -1,6 +1,7 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using IronKeep.Stores.Keys;
+using IronKeep.Stores.Plain;
 using IronKeep.Stores.Pooled;
 
 namespace IronKeep.Stores;
@@ -12,5 +13,6 @@ namespace IronKeep.Stores;
 [JsonSerializable(typeof(KeyWrap))]
 [JsonSerializable(typeof(LeaseNote))]
 [JsonSerializable(typeof(LeavingList))]
+[JsonSerializable(typeof(PlainHead))]
 [JsonSerializable(typeof(StoreHead))]
 internal sealed partial class StoreJson : JsonSerializerContext;

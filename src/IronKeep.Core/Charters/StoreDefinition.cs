@@ -64,8 +64,14 @@ public sealed record StoreDefinition(
     /// <summary>How files of its folder become copies, where something else writes them there; null: the service writes it.</summary>
     public DatedFiles? Dated { get; init; }
 
+    /// <summary>How it keeps plain archives; null: it does not.</summary>
+    public PlainArchives? Plain { get; init; }
+
     /// <summary>The word of its layout in a charter.</summary>
-    public string Layout => Dated is null ? "pooled" : "dated-files";
+    public string Layout =>
+        Plain is not null ? "plain"
+        : Dated is null ? "pooled"
+        : "dated-files";
 
     /// <summary>The folder, where it is one of this machine; null: it lies elsewhere.</summary>
     public string? LocalFolder => RemoteFolder.IsMeant(Folder) || On is not null ? null : Folder;
@@ -76,6 +82,9 @@ public sealed record StoreDefinition(
     /// <summary>The free room under which the store is nearly full, given its used and free bytes.</summary>
     public long NearlyFullBelow(long used, long free) => WarnBelow?.Bytes ?? (Capacity?.Bytes ?? used + free) / 10;
 }
+
+/// <summary>Plain archives: whether they are compressed, and how large a file of them is at most (null: as large as it comes).</summary>
+public sealed record PlainArchives(bool Compresses, ByteSize? PieceSize);
 
 /// <summary>A retention policy with its floor and the zone of its periods (null: the charter's).</summary>
 public sealed record PolicyDefinition(string Name, RetentionPolicy Keep, int AtLeast, DateTimeZone? Zone)

@@ -24,6 +24,7 @@ internal sealed class FileContent : IContentBytes
 {
     /// <summary>More stretches than this are joined over their smallest holes.</summary>
     private const int MostExtents = 4096;
+    private const int Block = 512;
 
     private readonly ISourceFile file;
     private readonly ImmutableArray<Extent> stretches;
@@ -33,8 +34,13 @@ internal sealed class FileContent : IContentBytes
     {
         this.file = file;
         // Fewer blocks than bytes: there may be holes. A file system that compresses looks the same and has none.
-        if (facts.Blocks * 512 < facts.Size && file.Extents(facts.Size, MostExtents) is { } found && found.Sum(e => e.Length) < facts.Size)
-            Extents = [.. found];
+        if (
+            facts.Blocks * Block < facts.Size
+            && file.Extents(facts.Size, MostExtents) is { } found
+            && Whole(found, facts.Size) is var blocks
+            && blocks.Sum(e => e.Length) < facts.Size
+        )
+            Extents = blocks;
         stretches = Extents ?? [new Extent(0, facts.Size)];
         starts = new long[stretches.Length];
         for (var i = 0; i < starts.Length; i++)
@@ -42,6 +48,26 @@ internal sealed class FileContent : IContentBytes
             starts[i] = Length;
             Length += stretches[i].Length;
         }
+    }
+
+    /// <summary>
+    /// The stretches in whole blocks, but for the file's end, joined where they meet: archives hold data block by block.
+    /// </summary>
+    private static ImmutableArray<Extent> Whole(IEnumerable<Extent> found, long size)
+    {
+        var whole = ImmutableArray.CreateBuilder<Extent>();
+        foreach (var extent in found)
+        {
+            var from = extent.Offset / Block * Block;
+            var to = Math.Min(size, (extent.Offset + extent.Length + Block - 1) / Block * Block);
+            if (whole.Count > 0 && whole[^1].Offset + whole[^1].Length >= from)
+            {
+                from = whole[^1].Offset;
+                whole.RemoveAt(whole.Count - 1);
+            }
+            whole.Add(new Extent(from, to - from));
+        }
+        return whole.ToImmutable();
     }
 
     /// <summary>Null for a file without holes.</summary>

@@ -60,6 +60,22 @@ internal sealed class FolderNode(
 
     public string PathOf(ReadOnlySpan<byte> child) => $"{Path}/{NameText.Show(child)}";
 
+    /// <summary>The path of something in it as bytes, without the slash in front.</summary>
+    public byte[] BytesOf(ReadOnlySpan<byte> child)
+    {
+        var length = child.Length;
+        for (var at = this; at.Parent is not null; at = at.Parent)
+            length += at.Name.Length + 1;
+        var bytes = new byte[length];
+        child.CopyTo(bytes.AsSpan(length -= child.Length));
+        for (var at = this; at.Parent is not null; at = at.Parent)
+        {
+            bytes[--length] = (byte)'/';
+            at.Name.CopyTo(bytes.AsSpan(length -= at.Name.Length));
+        }
+        return bytes;
+    }
+
     /// <summary>
     /// Opens the folder, the topmost by <paramref name="top"/>, and reads its names. Failures are <see cref="PosixException"/>.
     /// </summary>

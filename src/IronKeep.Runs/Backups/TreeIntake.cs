@@ -25,6 +25,7 @@ internal sealed class TreeIntake(
 )
 {
     private const int Attempts = 3;
+    private const long MostTriedAgain = 16 * 1024 * 1024;
     private readonly Owners owners = new();
     private readonly LeaveOuts leaveOuts = new(order.LeavesOut);
     private readonly WorkStack<Work> stack = new();
@@ -42,7 +43,7 @@ internal sealed class TreeIntake(
         var top = new FolderNode(null, null, [], takes.Taken ? "" : null, takes, 0, order.Previous?.RootContent()) { Extra = streams };
         stack.Push(new Work(top, null, 0));
         var workers = Enumerable
-            .Range(0, Environment.ProcessorCount)
+            .Range(0, session.TakesWholeFiles ? 1 : Environment.ProcessorCount)
             .Select(_ => Task.Factory.StartNew(Worker, CancellationToken.None, TaskCreationOptions.LongRunning, TaskScheduler.Default))
             .ToArray();
         Task.WaitAll(workers, CancellationToken.None);
@@ -211,6 +212,8 @@ internal sealed class TreeIntake(
 
     private bool Unchanged(ReadOnlySpan<byte> before, ReadOnlySpan<byte> header)
     {
+        if (session.TakesEverything)
+            return false;
         var record = before[4..];
         return EntryRecord.HeaderOf(record).SequenceEqual(header) && EntryRecord.ContentHeld(record, holds);
     }
@@ -278,21 +281,34 @@ internal sealed class TreeIntake(
                 if (facts.Kind != EntryKind.File)
                     throw new PosixException(2, "is no longer a file");
                 var content = new FileContent(file, facts);
-                if (content.Length > ContentCutter.Stretch)
+                if (content.Length > ContentCutter.Stretch && !session.TakesWholeFiles)
                 {
                     shared = true;
                     Share(new BigFile(window.Reserve(), name, file, facts, content, was, before));
                     return;
                 }
+                if (session.TakesWholeFiles)
+                {
+                    var announced = Entry(facts, name) with { Attributes = [.. Fitting(file.Attributes())] };
+                    if (session.BeginFile(window.Folder.BytesOf(name), announced, content.Extents) is { } twin)
+                    {
+                        if (was is { } then && then != twin.Content)
+                            window.Altered++;
+                        Add(window, twin with { Name = name });
+                        return;
+                    }
+                }
                 var chunks = intake.Take(content, 0, content.Length, before, out var read, cancel);
                 window.Moved += read;
                 var torn = read != content.Length || Differs(facts, file.Facts());
-                if (torn && attempt < Attempts)
+                var entry = EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder);
+                session.EndFile(entry);
+                // An archive has every try in it: of a large file one is enough.
+                if (torn && attempt < Attempts && !(session.TakesWholeFiles && content.Length > MostTriedAgain))
                     continue;
                 if (torn)
-                    Warn($"{window.Folder.PathOf(name)} changed while it was read, three times; its copy may mix old and new content");
+                    Warn($"{window.Folder.PathOf(name)} changed while it was read{(attempt > 1 ? ", three times" : "")}; its copy may mix old and new content");
                 figures.FileRead();
-                var entry = EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder);
                 if (was is { } one && one != entry.Content)
                     window.Altered++;
                 Add(window, entry);
@@ -360,15 +376,13 @@ internal sealed class TreeIntake(
         FolderNode folder
     )
     {
-        var attributes = file.Attributes();
-        if (attributes.Sum(a => (long)a.Name.Length + a.Value.Length) > EntryRecord.MostAttributeBytes)
-        {
+        var found = file.Attributes();
+        var attributes = Fitting(found);
+        if (attributes.Count < found.Count)
             Warn(
                 $"{folder.PathOf(name)} has extended attributes of more than {EntryRecord.MostAttributeBytes / 1024} KiB, which are left "
                     + $"out"
             );
-            attributes = [];
-        }
         // A file that shrank ends where its reading ended.
         var whole = read == content.Length;
         return Entry(facts, name) with
@@ -379,6 +393,9 @@ internal sealed class TreeIntake(
             Attributes = [.. attributes],
         };
     }
+
+    private static IReadOnlyList<NamedAttribute> Fitting(IReadOnlyList<NamedAttribute> attributes) =>
+        attributes.Sum(a => (long)a.Name.Length + a.Value.Length) > EntryRecord.MostAttributeBytes ? [] : attributes;
 
     private static void Add(Window window, TreeEntry entry)
     {

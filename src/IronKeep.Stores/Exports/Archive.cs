@@ -2,6 +2,7 @@ using System.Text;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Exports;
 
@@ -19,7 +20,7 @@ public static class Archive
     /// forbidden folder, are refused with an <see cref="IOException"/>. Readable by its owner alone.
     /// </summary>
     public static (long Written, long LeftOut) ToFile(
-        PooledStore store,
+        ITreeSource store,
         CopyRecord record,
         IReadOnlyList<string> paths,
         string file,
@@ -58,7 +59,7 @@ public static class Archive
 
     /// <summary>The same into a stream, which stays open.</summary>
     public static (long Written, long LeftOut) ToStream(
-        PooledStore store,
+        ITreeSource store,
         CopyRecord record,
         IReadOnlyList<string> paths,
         Stream output,

@@ -5,6 +5,7 @@ using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
 using IronKeep.Stores.Trees;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Exports;
 
@@ -20,7 +21,7 @@ public static class Bag
     /// folder that is not empty, and a forbidden one, are refused with an <see cref="IOException"/>.
     /// </summary>
     public static (long Files, RestoreReport Report) Write(
-        PooledStore store,
+        ITreeSource store,
         CopyRecord record,
         IReadOnlyList<string> paths,
         string folder,
@@ -72,7 +73,7 @@ public static class Bag
     }
 
     private static (long Files, RestoreReport Report) Fill(
-        PooledStore store,
+        ITreeSource store,
         CopyRecord record,
         IReadOnlyList<string> paths,
         string folder,
@@ -86,7 +87,7 @@ public static class Bag
             bytes = 0;
         var others = new StringBuilder();
         using (var manifest = File.Create(Path.Combine(folder, "manifest-sha256.txt")))
-        using (var reader = store.NewTreeReader())
+        using (var reader = store.OpenTree())
         {
             foreach (var (path, entry) in CopyWalk.Of(store, record, paths))
             {
@@ -100,7 +101,7 @@ public static class Bag
                     continue;
                 using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
                 CopyWalk.WriteContent(reader, entry, hash.AppendData, cancel);
-                manifest.Write(Line(Convert.ToHexStringLower(hash.GetHashAndReset()), path.Span));
+                manifest.Write(SumLine.Of(hash.GetHashAndReset(), [.. "data/"u8, .. path.Span]));
                 files++;
                 bytes += entry.Size;
             }
@@ -125,27 +126,5 @@ public static class Bag
             );
         File.WriteAllText(Path.Combine(folder, "tagmanifest-sha256.txt"), tags.ToString());
         return (files, report);
-    }
-
-    /// <summary>
-    /// A line as sha256sum writes it: a name with a line end or a backslash in it is escaped, and the line begins with a backslash.
-    /// </summary>
-    private static byte[] Line(string hash, ReadOnlySpan<byte> path)
-    {
-        var odd = path.IndexOfAny((byte)'\n', (byte)'\r', (byte)'\\') >= 0;
-        var line = new List<byte>(Encoding.ASCII.GetBytes($"{(odd ? "\\" : "")}{hash}  data/"));
-        foreach (var b in path)
-        {
-            if (b == (byte)'\n')
-                line.AddRange("\\n"u8);
-            else if (b == (byte)'\r')
-                line.AddRange("\\r"u8);
-            else if (b == (byte)'\\')
-                line.AddRange("\\\\"u8);
-            else
-                line.Add(b);
-        }
-        line.Add((byte)'\n');
-        return [.. line];
     }
 }

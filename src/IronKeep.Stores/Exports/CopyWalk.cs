@@ -2,6 +2,7 @@ using IronKeep.Stores.Packs;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Exports;
 
@@ -15,7 +16,7 @@ public static class CopyWalk
     /// when some are named (as shown, from "/"). Damage is thrown; a path that the copy does not hold is an <see cref="IOException"/>.
     /// </summary>
     public static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Of(
-        PooledStore store,
+        ITreeSource store,
         CopyRecord record,
         IReadOnlyList<string> paths
     ) =>
@@ -58,7 +59,7 @@ public static class CopyWalk
     }
 
     // One path that grows and shrinks: a tree may be so deep that its paths, each kept whole, would take all memory.
-    private static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Below(PooledStore store, byte[] start, TreeEntry from)
+    private static IEnumerable<(ReadOnlyMemory<byte> Path, TreeEntry Entry)> Below(ITreeSource store, byte[] start, TreeEntry from)
     {
         if (start.Length > 0)
             yield return (start, from);
@@ -90,7 +91,7 @@ public static class CopyWalk
     }
 
     /// <summary>Writes a file's bytes one after the other, holes as zeros.</summary>
-    public static void WriteContent(ChunkReader reader, TreeEntry file, Action<ReadOnlySpan<byte>> write, CancellationToken cancel)
+    public static void WriteContent(IChunkSource reader, TreeEntry file, Action<ReadOnlySpan<byte>> write, CancellationToken cancel)
     {
         var zeros = new byte[64 * 1024];
         long at = 0;

@@ -1,9 +1,11 @@
 using IronKeep.Core.Charters;
+using IronKeep.Core.Dated;
 using IronKeep.Stores.Healing;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Restores;
+using IronKeep.Stores.Sessions;
 using IronKeep.Stores.Trees;
 using NodaTime;
 
@@ -130,6 +132,19 @@ public sealed record RestoreManner(
     ExistingRule Existing = ExistingRule.Keep,
     Action<long, long>? Progress = null
 );
+
+/// <summary>
+/// How the next copy is to be made: its id, its kind, and the copy on which a partial one stands (null: it is full, or its layout knows no
+/// partial ones).
+/// </summary>
+public sealed record CopyPlan(string CopyId, CopyKind Kind, CopyRecord? Base);
+
+/// <summary>A layout into which backup runs write.</summary>
+public interface IBackupLayout : IStoreLayout
+{
+    /// <summary>Where the next copy is written.</summary>
+    ICopyTarget Target(CopyPlan plan);
+}
 
 /// <summary>A layout whose stores are opened by secrets.</summary>
 public interface IKeyedLayout : IStoreLayout

@@ -64,31 +64,7 @@ public sealed class ChunkReader : IChunkSource
     }
 
     /// <summary>The identities of the content's chunks in their order, lists resolved as they are come to.</summary>
-    public IEnumerable<ChunkId> Ids(ContentRef content)
-    {
-        if (content.Depth == 0)
-        {
-            foreach (var id in content.Ids)
-                yield return id;
-            yield break;
-        }
-        if (content.Depth is < 0 or > ContentRef.MostDepth)
-            throw new StoreDamageException("a reference to content is nested deeper than any content needs");
-        foreach (var list in content.Ids)
-        foreach (var id in Ids(new ContentRef(content.Depth - 1, IdsIn(list))))
-            yield return id;
-    }
-
-    private System.Collections.Immutable.ImmutableArray<ChunkId> IdsIn(ChunkId list)
-    {
-        var bytes = Read(list);
-        if (bytes.Length % ChunkId.Size != 0)
-            throw new StoreDamageException($"chunk {list} should be a list of identities and is not");
-        var ids = System.Collections.Immutable.ImmutableArray.CreateBuilder<ChunkId>(bytes.Length / ChunkId.Size);
-        for (var at = 0; at < bytes.Length; at += ChunkId.Size)
-            ids.Add(ChunkId.Read(bytes[at..]));
-        return ids.MoveToImmutable();
-    }
+    public IEnumerable<ChunkId> Ids(ContentRef content) => IdLists.Resolve(content, this);
 
     public void Dispose() => packs.Dispose();
 }

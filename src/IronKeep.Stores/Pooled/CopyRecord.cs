@@ -7,6 +7,9 @@ using IronKeep.Stores.Keys;
 
 namespace IronKeep.Stores.Pooled;
 
+/// <summary>A file that belongs to one copy: its name in the copy's folder, its length, and the SHA-256 of it in hex digits.</summary>
+public sealed record CopyFile(string Name, long Bytes, string Sha256);
+
 /// <summary>
 /// The commit point of a copy: what has no record does not exist. <paramref name="Root"/> lists the chunks of the listing of
 /// "/" at <paramref name="Depth"/> (see <see cref="ContentRef"/>). Times are UTC; sizes are bytes.
@@ -35,6 +38,18 @@ public sealed record CopyRecord(
     /// <summary>Where a layout tells full copies from partial ones: which this is.</summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public CopyKind? Kind { get; init; }
+
+    /// <summary>The copy on which a partial one stands: the one before it, or its full one. Null: it needs none, or its layout tells.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
+    public string? Base { get; init; }
+
+    /// <summary>The files that it consists of, where each copy has its own; empty in other layouts.</summary>
+    [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingDefault)]
+    public ImmutableArray<CopyFile> OwnFiles { get; init; }
+
+    /// <summary>The same, never null.</summary>
+    [JsonIgnore]
+    public ImmutableArray<CopyFile> Files => OwnFiles.IsDefault ? [] : OwnFiles;
 
     internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, StoreJson.Default.CopyRecord), keys);
 

@@ -27,8 +27,11 @@ public sealed class PooledLayout : ILayoutKind
     public IStoreLayout OpenToRead(StoreOpening opening) => PooledStore.OpenToRead(opening.Place, opening.Secret);
 }
 
-public sealed partial class PooledStore : IKeyedLayout, ITreeSource
+public sealed partial class PooledStore : IKeyedLayout, IBackupLayout, ITreeSource
 {
+    /// <summary>Every copy is whole by itself, whatever its kind.</summary>
+    ICopyTarget IBackupLayout.Target(CopyPlan plan) => this;
+
     int ITreeSource.Readers => Environment.ProcessorCount;
 
     IChunkSource ITreeSource.OpenTree() => NewTreeReader();

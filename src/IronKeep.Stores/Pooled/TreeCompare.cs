@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Diagnostics;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Pooled;
 
@@ -60,7 +61,7 @@ public sealed record FolderDifferences(ImmutableArray<EntryDifference> Entries, 
 /// Compares two copies of one store. What is the same has the same identities there, so a folder that did not change is never read. Goes
 /// down without calling itself, because a tree may be tens of thousands of folders deep. Not for several threads.
 /// </summary>
-public sealed class TreeCompare(PooledStore store, int most, TimeSpan patience, CancellationToken cancel)
+public sealed class TreeCompare(ITreeSource store, int most, TimeSpan patience, CancellationToken cancel)
 {
     private readonly Stopwatch watch = Stopwatch.StartNew();
     private bool complete = true;

@@ -4,6 +4,7 @@ using System.Text;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Pooled;
 
@@ -20,7 +21,7 @@ public sealed class TreeSearch
     /// <summary>Letters of paths that one copy may give: the paths of a very deep tree are long.</summary>
     private const long MostLetters = 8 * 1024 * 1024;
 
-    private readonly PooledStore store;
+    private readonly ITreeSource store;
     private readonly string pattern;
     private readonly bool wholePath;
     private readonly int most;
@@ -33,7 +34,7 @@ public sealed class TreeSearch
     /// in the name. No copy gives more than <paramref name="most"/> hits, and nothing is looked at once <paramref name="patience"/> is
     /// over.
     /// </summary>
-    public TreeSearch(PooledStore store, string pattern, int most, TimeSpan? patience = null)
+    public TreeSearch(ITreeSource store, string pattern, int most, TimeSpan? patience = null)
     {
         this.store = store;
         this.most = most;
@@ -170,7 +171,7 @@ public sealed class TreeSearch
         cancel.ThrowIfCancellationRequested();
         try
         {
-            return store.ReadFolder(listing);
+            return [.. store.EnumerateFolder(listing)];
         }
         catch (StoreDamageException)
         {

@@ -1,6 +1,7 @@
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Trees;
+using IronKeep.Stores.Sessions;
 
 namespace IronKeep.Stores.Pooled;
 
@@ -32,7 +33,7 @@ public static class TreeWalk
         );
 
     /// <summary>The entry at a path of names below the root; null when there is none. Damage on the way is thrown.</summary>
-    public static TreeEntry? Find(PooledStore store, CopyRecord record, IReadOnlyList<byte[]> path)
+    public static TreeEntry? Find(ITreeSource store, CopyRecord record, IReadOnlyList<byte[]> path)
     {
         var at = RootOf(record);
         foreach (var name in path)

@@ -1,5 +1,8 @@
+using System.Collections.Immutable;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Sessions;
 
@@ -36,6 +39,24 @@ public interface ICopySession : IDisposable
 
     /// <summary>A source of what earlier copies hold: their listings, and the lists of identities of large files.</summary>
     IChunkSource OpenSource();
+
+    /// <summary>
+    /// Whether every file must come whole and by itself, announced by <see cref="BeginFile"/>: an archive is written from its begin to its
+    /// end. One thread then takes all content, through one lane.
+    /// </summary>
+    bool TakesWholeFiles => false;
+
+    /// <summary>Whether nothing may be taken over from the copy before, so that the copy needs no other.</summary>
+    bool TakesEverything => false;
+
+    /// <summary>
+    /// Announces a file whose content comes next: its path from "/" without the slash in front, what is known of it, and its stretches of
+    /// data where it has holes. When the file came under another name before, its entry there; then nothing is to come.
+    /// </summary>
+    TreeEntry? BeginFile(ReadOnlySpan<byte> path, TreeEntry entry, ImmutableArray<Extent>? extents) => null;
+
+    /// <summary>Ends the file that was announced, with the entry that came of it.</summary>
+    void EndFile(TreeEntry entry) { }
 
     /// <summary>
     /// Whether a chunk seems to be there already, so that the copy can count on it: one of content at depth 0, a list of identities above

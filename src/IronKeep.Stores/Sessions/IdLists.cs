@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Trees;
 
@@ -19,6 +20,33 @@ public static class IdLists
         for (; ids.Count > ContentRef.MostDirect; depth++)
             ids = Lists(ids, put);
         return new ContentRef(depth, [.. ids]);
+    }
+
+    /// <summary>The identities of the content's chunks in their order, lists resolved as they are come to.</summary>
+    public static IEnumerable<ChunkId> Resolve(ContentRef content, IChunkSource source)
+    {
+        if (content.Depth == 0)
+        {
+            foreach (var id in content.Ids)
+                yield return id;
+            yield break;
+        }
+        if (content.Depth is < 0 or > ContentRef.MostDepth)
+            throw new StoreDamageException("a reference to content is nested deeper than any content needs");
+        foreach (var list in content.Ids)
+        foreach (var id in Resolve(new ContentRef(content.Depth - 1, IdsIn(list, source)), source))
+            yield return id;
+    }
+
+    private static ImmutableArray<ChunkId> IdsIn(ChunkId list, IChunkSource source)
+    {
+        var bytes = source.Read(list);
+        if (bytes.Length % ChunkId.Size != 0)
+            throw new StoreDamageException($"chunk {list} should be a list of identities and is not");
+        var ids = ImmutableArray.CreateBuilder<ChunkId>(bytes.Length / ChunkId.Size);
+        for (var at = 0; at < bytes.Length; at += ChunkId.Size)
+            ids.Add(ChunkId.Read(bytes[at..]));
+        return ids.MoveToImmutable();
     }
 
     // Cut where an identity chooses, so that a change in the middle of a large file changes one list.
