@@ -26,6 +26,9 @@ public sealed class JobOnMachine
     /// <summary>Since when the job is watched on the machine.</summary>
     public Instant Since { get; set; }
     public long BaseRunId { get; set; }
+
+    /// <summary>Who asked that the next copy be a full one; null: nobody.</summary>
+    public string? FullAskedBy { get; set; }
     public string? PausedBy { get; set; }
     public string? PausedReason { get; set; }
     public Instant? PausedAt { get; set; }

@@ -20,6 +20,9 @@ public sealed class Copy
 
     /// <summary>Full or partial, where its layout tells; null: it needs no other.</summary>
     public CopyKind? Kind { get; set; }
+
+    /// <summary>The copy on which a partial one stands, where its record says so; null: the chain follows from kinds and times.</summary>
+    public string? Base { get; set; }
     public Instant Taken { get; set; }
     public Instant Ended { get; set; }
     public CopyState State { get; set; }

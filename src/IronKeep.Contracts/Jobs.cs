@@ -42,6 +42,12 @@ public sealed record JobAnswer(
     public required IReadOnlyList<string> Streams { get; init; }
     public required JobStepsAnswer? Steps { get; init; }
 
+    /// <summary>What it makes between full copies, and when the next full one is due, in words; null where every copy is whole.</summary>
+    public required string? Partials { get; init; }
+
+    /// <summary>Who asked that the next copy be a full one; null: nobody.</summary>
+    public required string? FullAskedBy { get; init; }
+
     /// <summary>How it says on which machines it is, of one that can be on several; null: it is on this one alone.</summary>
     public required string? OnSeveral { get; init; }
 

@@ -83,7 +83,8 @@ public sealed class PlainTests : IDisposable
         return target + Source;
     }
 
-    private static string Look(string folder) => Listing.Of(folder) + Listing.Shell("getfattr -R -d . 2>/dev/null; find . -type f -links +1 | sort", folder);
+    private static string Look(string folder) =>
+        Listing.Of(folder) + Listing.Shell("getfattr -R -d . 2>/dev/null; find . -type f -links +1 | sort", folder);
 
     private static void AssertSame(string expected, string actual)
     {
@@ -95,13 +96,13 @@ public sealed class PlainTests : IDisposable
     private static readonly string[] Nights =
     [
         """
-        mkdir -p a/b void deep/er shut && echo ring > a/ring && ln a/ring a/b/same && ln -s ../ring a/b/link && mkfifo pipe
-        printf 'x' > $'a/new\nline' ; printf 'y' > $'a/\xff\xfe' ; printf 'w' > 'a/back\slash' ; printf 'd' > ' -rf'
-        head -c 700000 /dev/urandom > a/large ; truncate -s 5M holes ; printf mid >> holes ; truncate -s 9M holes ; truncate -s 3M nothing
-        setfattr -n user.note -v 'two words' a/large ; touch empty deep/er/none ; for i in $(seq 300); do echo $i > deep/$i; done
-        d=$(printf 'n%.0s' $(seq 1 200)) ; mkdir -p "long/$d/$d" ; echo deep > "long/$d/$d/file" ; chmod 4755 a/ring ; echo s > shut/s
-        touch -d '1969-12-31 23:59:58.25' a/ring ; mkdir turns ; echo f > turns/file ; echo f > turned
-        """,
+            mkdir -p a/b void deep/er shut && echo ring > a/ring && ln a/ring a/b/same && ln -s ../ring a/b/link && mkfifo pipe
+            printf 'x' > $'a/new\nline' ; printf 'y' > $'a/\xff\xfe' ; printf 'w' > 'a/back\slash' ; printf 'd' > ' -rf'
+            head -c 700000 /dev/urandom > a/large ; truncate -s 5M holes ; printf mid >> holes ; truncate -s 9M holes ; truncate -s 3M nothing
+            setfattr -n user.note -v 'two words' a/large ; touch empty deep/er/none ; for i in $(seq 300); do echo $i > deep/$i; done
+            d=$(printf 'n%.0s' $(seq 1 200)) ; mkdir -p "long/$d/$d" ; echo deep > "long/$d/$d/file" ; chmod 4755 a/ring ; echo s > shut/s
+            touch -d '1969-12-31 23:59:58.25' a/ring ; mkdir turns ; echo f > turns/file ; echo f > turned
+            """,
         "echo more >> a/large",
         "rm -r deep/er deep/17 && echo new > deep/new",
         "rm -r turns && echo file > turns && rm turned && mkdir turned && echo in > turned/in",
@@ -147,7 +148,10 @@ public sealed class PlainTests : IDisposable
         }
         // A night on which nothing happened takes next to nothing.
         if (kind == CopyKind.Incremental)
-            Assert.True(taken[8].NewBytes == 0 && taken[8].Files.Where(f => f.Name.StartsWith("archive.tar", StringComparison.Ordinal)).Sum(f => f.Bytes) < 11_000);
+            Assert.True(
+                taken[8].NewBytes == 0
+                    && taken[8].Files.Where(f => f.Name.StartsWith("archive.tar", StringComparison.Ordinal)).Sum(f => f.Bytes) < 11_000
+            );
         var report = ((IStoreLayout)Store).Check(CheckScope.Everything, null, default);
         Assert.Equal(11, report.Whole.Length);
         Assert.Empty(report.Copies);
@@ -207,14 +211,23 @@ public sealed class PlainTests : IDisposable
         var problems = Store.Restore(copy, [], Fresh(), new RestoreManner(new ForbiddenFolders([])), default).Problems;
         Assert.NotEmpty(problems);
         File.Delete(piece);
-        Assert.Equal("it is not there", Assert.Single(((IStoreLayout)Store).Check(CheckScope.Everything with { Depth = CheckDepth.Presence }, null, default).Damage).Problem);
+        Assert.Equal(
+            "it is not there",
+            Assert
+                .Single(((IStoreLayout)Store).Check(CheckScope.Everything with { Depth = CheckDepth.Presence }, null, default).Damage)
+                .Problem
+        );
         AssertSame(Source, Restore(other));
         // Without its index a copy is restored by tar.
         File.Delete(Path.Combine(Of(other), "index"));
         Reopen();
         Assert.Contains(
             "can be unpacked without it",
-            Assert.Throws<StoreDamageException>(() => ((IStoreLayout)Store).Find(other, [Source[1..].Split('/')[0].Select(c => (byte)c).ToArray()])).Message,
+            Assert
+                .Throws<StoreDamageException>(() =>
+                    ((IStoreLayout)Store).Find(other, [Source[1..].Split('/')[0].Select(c => (byte)c).ToArray()])
+                )
+                .Message,
             StringComparison.Ordinal
         );
         AssertSame(Source, Unpack(other));

@@ -2705,6 +2705,88 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  '/api/v1/jobs/{name}/next-full': {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Makes the next copy of a job that makes partial ones a full one, once */
+    post: {
+      parameters: {
+        query?: {
+          on?: string;
+        };
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['JobAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    /** The next copy is what the charter says again */
+    delete: {
+      parameters: {
+        query?: {
+          on?: string;
+        };
+        header?: never;
+        path: {
+          name: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/json': components['schemas']['JobAnswer'];
+          };
+        };
+        /** @description Unauthorized */
+        401: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            'application/problem+json': components['schemas']['ProblemDetails'];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   '/api/v1/machines': {
     parameters: {
       query?: never;
@@ -6349,6 +6431,8 @@ export interface components {
       logRules: null | string;
       streams: string[];
       steps: null | components['schemas']['JobStepsAnswer'];
+      partials: null | string;
+      fullAskedBy: null | string;
       onSeveral: null | string;
       values: null | components['schemas']['JobValueAnswer'][];
     };

@@ -359,6 +359,10 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
                         .HasColumnType("text")
                         .UseCollation("C");
 
+                    b.Property<string>("Base")
+                        .HasColumnType("text")
+                        .UseCollation("C");
+
                     b.Property<long?>("BinnedAt")
                         .HasColumnType("bigint");
 
@@ -608,6 +612,10 @@ namespace IronKeep.Catalogue.PostgreSql.Migrations
 
                     b.Property<long?>("ExpiryHeldUntil")
                         .HasColumnType("bigint");
+
+                    b.Property<string>("FullAskedBy")
+                        .HasColumnType("text")
+                        .UseCollation("C");
 
                     b.Property<long?>("PausedAt")
                         .HasColumnType("bigint");

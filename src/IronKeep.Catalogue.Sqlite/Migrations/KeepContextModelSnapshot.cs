@@ -312,6 +312,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
                     b.Property<string>("Store")
                         .HasColumnType("TEXT");
 
+                    b.Property<string>("Base")
+                        .HasColumnType("TEXT");
+
                     b.Property<long?>("BinnedAt")
                         .HasColumnType("INTEGER");
 
@@ -537,6 +540,9 @@ namespace IronKeep.Catalogue.Sqlite.Migrations
 
                     b.Property<long?>("ExpiryHeldUntil")
                         .HasColumnType("INTEGER");
+
+                    b.Property<string>("FullAskedBy")
+                        .HasColumnType("TEXT");
 
                     b.Property<long?>("PausedAt")
                         .HasColumnType("INTEGER");

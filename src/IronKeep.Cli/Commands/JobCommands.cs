@@ -20,6 +20,7 @@ internal static class JobCommands
             CheckIn(),
             Address(),
             Pause(),
+            NextFull(),
             Resume(),
             HoldExpiry(),
             LetExpire()
@@ -101,6 +102,8 @@ internal static class JobCommands
                 Show.Line(
                     $"  when         {job.When ?? (job.After is null ? "by hand only" : $"after {job.After} has succeeded")} ({job.Zone})"
                 );
+                if (job.Partials is { } partials)
+                    Show.Line($"  copies are   {partials}{(job.FullAskedBy is { } by ? $"; the next is full, {by} asked for it" : "")}");
                 if (job.Pause is { } pause)
                     Show.Line($"  PAUSED       by {pause.By} until {Show.When(pause.Until)}: {pause.Reason}");
                 if (job.ExpiryHold is { } hold)
@@ -348,6 +351,35 @@ internal static class JobCommands
             },
             name,
             on
+        );
+    }
+
+    private static Command NextFull()
+    {
+        var (name, on) = (Name, On);
+        var not = new Option<bool>("--not") { Description = "Takes it back" };
+        return Common.Verb(
+            "next-full",
+            "Makes the next copy of a job that makes partial ones a full one, once",
+            async (parsed, client, cancel) =>
+            {
+                var path = At(parsed.GetValue(name)!, parsed.GetValue(on), "/next-full");
+                var job = parsed.GetValue(not)
+                    ? await client.DeleteAsync<JobAnswer>(path, cancel)
+                    : await client.PostAsync<JobAnswer>(path, null, cancel);
+                if (Common.AsJson(parsed))
+                    Show.Json(job);
+                else
+                    Show.Line(
+                        job.FullAskedBy is null
+                            ? $"The next copy of {job.Name} is what its charter says: {job.Partials}"
+                            : $"The next copy of {job.Name} is a full one, by {job.FullAskedBy}'s wish; after that: {job.Partials}"
+                    );
+                return Root.Done;
+            },
+            name,
+            on,
+            not
         );
     }
 

@@ -207,6 +207,14 @@ public sealed partial class CharterReader
     /// <summary>The service writes into stores of its own; what others write lies in stores of dated files, and says whose it is.</summary>
     private void CheckLayouts(Charter charter)
     {
+        foreach (var job in charter.Jobs.Values.Where(j => j.Partials is not null))
+            if (!job.Into.Any(s => charter.Stores.GetValueOrDefault(s)?.Plain is not null))
+                Wrong(
+                    At(job.Name, "job", job.Name),
+                    $"job {job.Name}",
+                    "makes partial copies, and none of its stores keeps plain archives; take out 'partials', or "
+                        + "name a store with 'layout: plain'"
+                );
         foreach (var job in charter.Placed.All)
         foreach (var name in job.Into)
         {
@@ -218,6 +226,16 @@ public sealed partial class CharterReader
             if (!job.Watched && store.Dated is not null)
                 Odd(
                     $"store '{name}' holds dated files that something else writes; the service puts its copies into stores of its own only"
+                );
+            if (store.Plain is not null && job.Machine != charter.Own && charter.Machines.GetValueOrDefault(job.Machine)?.ReadOver is null)
+                Odd(
+                    $"is on {job.Machine}, and store '{name}' keeps plain archives, which are written of the service's own machine and of "
+                        + $"those that it reads over SFTP; name a store of another layout"
+                );
+            if (store.Plain is not null && job.Streams.Length > 0)
+                Odd(
+                    $"takes the output of commands, which has no length before its end, and store '{name}' keeps plain archives; "
+                        + $"name a store of another layout"
                 );
             if (store.Dated is null)
                 continue;

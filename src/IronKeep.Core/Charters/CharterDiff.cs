@@ -49,6 +49,7 @@ public static class CharterDiff
         "leaves-out-caches",
         "other-file-systems",
         "compression",
+        .. PlainReader.OfPartials,
         "into",
         "locks",
     ];

@@ -35,6 +35,10 @@ public static class CharterLanguage
         One("other-file-systems", YesNo),
         Many("into", of: "store"),
         One("compression"),
+        One("partials", "incremental", "differential"),
+        One("full"),
+        One("longest-chain"),
+        One("oldest-full"),
         One("watched", YesNo),
         Many("heard-by") with
         {
@@ -159,8 +163,9 @@ public static class CharterLanguage
             {
                 Of = "machine",
             },
-            One("layout", "pooled", "dated-files"),
+            One("layout", "pooled", "plain", "dated-files"),
             .. DatedStore,
+            .. PlainStore,
             One("capacity"),
             One("reserve"),
             One("bin"),
@@ -290,6 +295,9 @@ public static class CharterLanguage
             .. JobValues.Where(k => k.Key is not ("watched" or "after")),
         ],
     }.ToImmutableDictionary();
+
+    /// <summary>What only a store of plain archives can say.</summary>
+    internal static ImmutableArray<CharterKey> PlainStore => [One("piece-size"), One("compressed", YesNo)];
 
     /// <summary>What only a store of dated files can say.</summary>
     internal static ImmutableArray<CharterKey> DatedStore => [One("name"), Many("kinds"), One("zone"), One("settled-after")];

@@ -16,8 +16,12 @@ internal static class DatedReader
     public static DatedFiles? Read(MapReader map, bool isRemote, ValueReader read)
     {
         var layout = map.Scalar("layout");
-        if (layout is not null && layout.Value is not ("pooled" or "dated-files"))
-            read.Wrong(layout, $"'{layout.Value}' is not a layout; write pooled, or dated-files where something else writes the copies");
+        if (layout is not null && layout.Value is not ("pooled" or "plain" or "dated-files"))
+            read.Wrong(
+                layout,
+                $"'{layout.Value}' is not a layout; write pooled, plain for archives that tar reads, or dated-files where something else "
+                    + $"writes the copies"
+            );
         if (layout?.Value != "dated-files")
         {
             foreach (var key in Keys)

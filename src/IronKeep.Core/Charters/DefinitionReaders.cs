@@ -96,6 +96,7 @@ internal static class DefinitionReaders
             read.Wrong(map.Scalar("verify-budget")!, "a budget of nothing verifies nothing; give it a size such as 10 GB");
         var reclaim = read.When(map.Scalar("reclaim"));
         var dated = DatedReader.Read(map, remote is not null, read);
+        var plain = PlainReader.Store(map, read);
         var on = ReadOn(map, read);
         var within = read.Span(map.Scalar("verify-within"), atLeastOne: true);
         if (within is not null && verify is null && map.Scalar("verify") is null)
@@ -128,6 +129,7 @@ internal static class DefinitionReaders
                 Remote = remote,
                 On = on,
                 Dated = dated,
+                Plain = plain,
             };
     }
 

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using IronKeep.Core.Chains;
 using IronKeep.Core.Machines;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
@@ -99,6 +100,9 @@ public record JobDefinition(string Name, ImmutableArray<string> Takes, Immutable
 
     /// <summary>Whether file systems mounted below a taken folder are taken with it.</summary>
     public bool OtherFileSystems { get; init; }
+
+    /// <summary>What it makes between full copies where its store keeps plain archives; null: every copy is full.</summary>
+    public PartialCopies? Partials { get; init; }
 
     /// <summary>The level of compression, 1 (fast) to 19 (small).</summary>
     public int Compression { get; init; } = 1;

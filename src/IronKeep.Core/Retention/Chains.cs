@@ -96,3 +96,14 @@ internal sealed class Chains
             _ => null,
         };
 }
+
+/// <summary>Which of some copies count: sound or not yet checked, and so is all that they need.</summary>
+public static class CopyChains
+{
+    /// <summary>The ids of those that count. They are all that there are of one job on one machine in one store.</summary>
+    public static IReadOnlySet<string> Counted(CopyFacts[] all, Instant asOf)
+    {
+        var chains = new Chains(all, asOf);
+        return all.Where(c => chains.WhyUncounted(c) is null).Select(c => c.Id).ToHashSet();
+    }
+}

@@ -307,7 +307,10 @@ internal sealed class TreeIntake(
                 if (torn && attempt < Attempts && !(session.TakesWholeFiles && content.Length > MostTriedAgain))
                     continue;
                 if (torn)
-                    Warn($"{window.Folder.PathOf(name)} changed while it was read{(attempt > 1 ? ", three times" : "")}; its copy may mix old and new content");
+                    Warn(
+                        $"{window.Folder.PathOf(name)} changed while it was read{(attempt > 1 ? ", three times" : "")}; its copy "
+                            + $"may mix old and new content"
+                    );
                 figures.FileRead();
                 if (was is { } one && one != entry.Content)
                     window.Altered++;

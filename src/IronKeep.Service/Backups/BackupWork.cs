@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using IronKeep.Catalogue;
 using IronKeep.Core.Ceilings;
 using IronKeep.Core.Charters;
+using IronKeep.Core.Dated;
 using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
@@ -15,6 +16,7 @@ using IronKeep.Service.Hearing;
 using IronKeep.Service.Runs;
 using IronKeep.Service.Stores;
 using IronKeep.Stores;
+using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
@@ -36,6 +38,7 @@ public sealed class BackupWork(
     ShelfKeeper shelves,
     RemoteBackups remote,
     StepsDesk desk,
+    NextCopies nextCopies,
     IDbContextFactory<KeepContext> catalogue,
     IOptions<ServiceSettings> settings,
     TimeProvider clock
@@ -82,7 +85,10 @@ public sealed class BackupWork(
         FailureClass? Failure = null,
         bool StoreFailed = false,
         bool NeverBegan = false
-    );
+    )
+    {
+        public CopyKind? Kind { get; init; }
+    }
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
     {
@@ -123,6 +129,9 @@ public sealed class BackupWork(
         var made = new List<Made>();
         foreach (var store in job.Into)
             made.Add(await IntoAsync(live, job, store, takes, sources, made, cancel));
+        // Asked for once, and made wherever there are full ones.
+        if (made.Exists(m => m.Kind == CopyKind.Full) && !made.Exists(m => m.CopyId is null || m.Kind is not (null or CopyKind.Full)))
+            await nextCopies.AskForFullAsync(job.Name, live.Run.Machine, null, cancel);
         var ending = await EndAsync(live, job, made, cancel);
         if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures)
             return ending;
@@ -158,12 +167,14 @@ public sealed class BackupWork(
             if (await rooms.MakeFirstAsync(charter.Charter.Stores[storeName], cancel) is { } not)
                 throw new PlaceException(PlaceFault.AccessRefused, not);
             var store =
-                stores.Get(storeName) as PooledStore
+                stores.Get(storeName) as IBackupLayout
                 ?? throw new RunFailedException(
                     FailureClass.UnsafePlace,
                     $"store {storeName} is of a layout that backup runs do not write"
                 );
-            var previous = await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
+            var (next, below) =
+                store is PooledStore ? (null, null) : await nextCopies.OfAsync(job, live.Run.Machine, storeName, store, cancel);
+            var previous = below ?? await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
             if (await NoRoomAsync(live, job, storeName, isHere ? takes : [], previous is null, cancel) is { } full)
             {
                 live.Log(LogSeverity.Error, full);
@@ -175,6 +186,8 @@ public sealed class BackupWork(
                     ? $"{job.Name} to store {storeName}: the first copy, so everything is read"
                     : $"{job.Name} to store {storeName}: compared with copy {previous.Id}"
             );
+            if (next is not null)
+                live.Log(LogSeverity.Info, $"to store {storeName} goes {Words(next.Kind)} copy: {next.Why}");
             var order = new BackupOrder(CopyIds.New(clock.GetUtcNow()), job.Name, live.Run.Machine, [.. takes], job.LeavesOut, previous)
             {
                 LeavesOutCaches = job.LeavesOutCaches,
@@ -184,15 +197,27 @@ public sealed class BackupWork(
                 StillAt = isHere ? [.. job.StillAt.Select(s => s with { From = RealPaths.Of(s.From) ?? s.From })] : job.StillAt,
             };
             using var over = isHere ? null : SourceOver(live);
+            var target = store.Target(new CopyPlan(order.CopyId, next?.Kind ?? CopyKind.Full, below));
             var run =
-                isHere ? new BackupRun(store, order, clock, live.Log) { Steps = desk.Runner }
-                : over is not null ? new BackupRun(store, order with { Top = over.Top }, clock, live.Log)
+                isHere ? new BackupRun(target, order, clock, live.Log) { Steps = desk.Runner }
+                : over is not null ? new BackupRun(target, order with { Top = over.Top }, clock, live.Log)
                 : null;
             figures = run?.Figures;
             await using var progress = new Timer(_ => Report(), null, TimeSpan.FromMilliseconds(250), TimeSpan.FromMilliseconds(250));
             var record = run is not null
                 ? await run.RunAsync(cancel)
-                : await remote.MakeAsync(live, charter.Charter.Stores[storeName], store, order, f => figures = f, cancel);
+                : await remote.MakeAsync(
+                    live,
+                    charter.Charter.Stores[storeName],
+                    store as PooledStore
+                        ?? throw new RunFailedException(
+                            FailureClass.UnsafePlace,
+                            $"store {storeName} keeps plain archives, which no agent writes; give {job.Name} a store of another layout"
+                        ),
+                    order,
+                    f => figures = f,
+                    cancel
+                );
             if (over is not null)
                 live.Log(
                     LogSeverity.Info,
@@ -200,7 +225,7 @@ public sealed class BackupWork(
                 );
             await copies.AddAsync(record, storeName, live.Run.Id, figures!);
             await shelves.SettleAfterRunAsync(storeName, CancellationToken.None);
-            return new Made(storeName, record.Id, Say(figures!, record.Id), figures);
+            return new Made(storeName, record.Id, Say(figures!, record), figures) { Kind = record.Kind };
         }
         catch (PlaceException e) when (!cancel.IsCancellationRequested)
         {
@@ -329,9 +354,12 @@ public sealed class BackupWork(
         return reasons;
     }
 
-    private static string Say(RunFigures f, string copyId)
+    private static string Words(CopyKind kind) => kind == CopyKind.Incremental ? "an incremental" : $"a {Kebab.Of(kind)}";
+
+    private static string Say(RunFigures f, CopyRecord copy)
     {
-        var taken = $"copy {copyId}: {Counted.Of(f.Items, "item")}, {new ByteSize(f.SelectedBytes)} taken";
+        var kind = copy.Kind is { } one ? $"{Kebab.Of(one)} " : "";
+        var taken = $"{kind}copy {copy.Id}: {Counted.Of(f.Items, "item")}, {new ByteSize(f.SelectedBytes)} taken";
         var change =
             f.FilesRead == 0
                 ? "nothing had changed"

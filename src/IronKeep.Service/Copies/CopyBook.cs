@@ -211,22 +211,14 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         return
         [
             .. sorted.Select(
-                (c, i) =>
-                    (
-                        c,
-                        new CopyFacts(
-                            c.Id,
-                            c.Taken,
-                            c.State,
-                            bases[i] is not { } below ? null
-                                : below < 0 ? CopyFacts.NoFull
-                                : sorted[below].Id,
-                            HoldWords(c, asOf, zone),
-                            c.Doubt is not null
-                        )
-                    )
+                (c, i) => (c, new CopyFacts(c.Id, c.Taken, c.State, c.Base ?? BaseOf(i), HoldWords(c, asOf, zone), c.Doubt is not null))
             ),
         ];
+
+        string? BaseOf(int i) =>
+            bases[i] is not { } below ? null
+            : below < 0 ? CopyFacts.NoFull
+            : sorted[below].Id;
     }
 
     /// <summary>The words of a copy's hold at an instant; null when nobody holds it, or the hold is over.</summary>
@@ -240,6 +232,7 @@ public sealed class CopyBook(IDbContextFactory<KeepContext> catalogue, OpenStore
         {
             Id = record.Id,
             Kind = record.Kind,
+            Base = record.Base,
             Job = record.Job,
             Machine = record.Machine,
             Store = store,

@@ -31,6 +31,7 @@ using IronKeep.Service.Upkeep;
 using IronKeep.Service.Workers;
 using IronKeep.Stores.Dated;
 using IronKeep.Stores.Layouts;
+using IronKeep.Stores.Plain;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using Microsoft.AspNetCore.Routing;
@@ -167,6 +168,8 @@ public static class IronKeepHost
         services.AddSingleton<CharterDesk>();
         services.AddSingleton<Consequences>();
         services.AddSingleton<ILayoutKind, PooledLayout>();
+        services.AddSingleton<ILayoutKind, PlainLayout>();
+        services.AddSingleton<NextCopies>();
         services.AddSingleton<ILayoutKind>(s => new DatedLayout(
             store => new SeenFiles(store, s.GetRequiredService<IDbContextFactory<KeepContext>>()),
             s.GetRequiredService<TimeProvider>(),

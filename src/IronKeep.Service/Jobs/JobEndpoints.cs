@@ -5,6 +5,7 @@ using IronKeep.Core.Quantities;
 using IronKeep.Core.Schedules;
 using IronKeep.Core.Watching;
 using IronKeep.Service.Alerts;
+using IronKeep.Service.Backups;
 using IronKeep.Service.Basics;
 using IronKeep.Service.Charters;
 using IronKeep.Service.Copies;
@@ -65,6 +66,44 @@ public static class JobEndpoints
             .WithSummary("When a job is due around an instant, what was dropped or shifted and why, and what its planned runs became");
         jobs.MapPut("/{name}/pause", PauseAsync).WithSummary("Pauses a job until an instant: its planned runs are held back and say why");
         jobs.MapDelete("/{name}/pause", ResumeAsync).WithSummary("Ends a job's pause");
+        jobs.MapPost("/{name}/next-full", AskForFullAsync)
+            .WithSummary("Makes the next copy of a job that makes partial ones a full one, once");
+        jobs.MapDelete("/{name}/next-full", TakeFullBackAsync).WithSummary("The next copy is what the charter says again");
+    }
+
+    private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> AskForFullAsync(
+        string name,
+        string? on,
+        CharterInForce charter,
+        NextCopies next,
+        KeepContext db,
+        JobsNow jobs,
+        HttpContext http,
+        CancellationToken cancel
+    )
+    {
+        if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
+            return problem!;
+        if (job.Partials is null)
+            return Problems.Refused($"every copy of {name} is full already, for its charter says nothing of 'partials'");
+        await next.AskForFullAsync(job.Name, job.Machine, http.User.Identity!.Name!, cancel);
+        return TypedResults.Ok((await jobs.OfAsync(db, charter.Charter, [job], cancel))[0]);
+    }
+
+    private static async Task<Results<Ok<JobAnswer>, ProblemHttpResult>> TakeFullBackAsync(
+        string name,
+        string? on,
+        CharterInForce charter,
+        NextCopies next,
+        KeepContext db,
+        JobsNow jobs,
+        CancellationToken cancel
+    )
+    {
+        if (WhichJob.Of(charter.Charter, name, on, out var problem) is not { } job)
+            return problem!;
+        await next.AskForFullAsync(job.Name, job.Machine, null, cancel);
+        return TypedResults.Ok((await jobs.OfAsync(db, charter.Charter, [job], cancel))[0]);
     }
 
     private static async Task<Results<Accepted<RunAnswer>, ProblemHttpResult>> RunNowAsync(

@@ -49,7 +49,7 @@ public sealed class JobsNow(
         var pauses = await Freshness
             .Rows(db, jobs)
             .AsNoTracking()
-            .Where(w => w.PausedUntil > now || w.ExpiryHeldUntil > now)
+            .Where(w => w.PausedUntil > now || w.ExpiryHeldUntil > now || w.FullAskedBy != null)
             .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
         var newest = await copies;
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
@@ -102,6 +102,8 @@ public sealed class JobsNow(
                     Syslog = job.Syslog,
                     LogRules = job.LogRules,
                     Streams = job.Streams,
+                    Partials = job.Partials?.Words,
+                    FullAskedBy = pause?.FullAskedBy,
                     Steps = charter.StepsOf(job).IsEmpty
                         ? null
                         : new JobStepsAnswer(job.Before, job.Until, job.AfterSuccess, job.AfterFailure, job.AlwaysAfter),

@@ -4,8 +4,8 @@ using System.Text;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
-using IronKeep.Stores.Trees;
 using IronKeep.Stores.Sessions;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Exports;
 

@@ -1,8 +1,8 @@
 using IronKeep.Stores.Packs;
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
-using IronKeep.Stores.Trees;
 using IronKeep.Stores.Sessions;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Exports;
 

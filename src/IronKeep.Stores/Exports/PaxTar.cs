@@ -1,7 +1,7 @@
 using IronKeep.Stores.Pooled;
 using IronKeep.Stores.Posix;
-using IronKeep.Stores.Trees;
 using IronKeep.Stores.Sessions;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Exports;
 

@@ -76,7 +76,7 @@ public sealed class PaxWriter(Stream output)
             Put(Zeros.AsSpan(0, (int)(20 * Block - over)));
     }
 
-    /// <summary>How many stretches, then the begin and length of each, a number a line; a hole at the end is a stretch of nothing.</summary>
+    /// <summary>How many stretches, then begin and length of each, a number a line; a hole at the end is a stretch of nothing.</summary>
     private static byte[] MapOf(ImmutableArray<Extent> extents, long size)
     {
         var last = extents.Length > 0 ? extents[^1].Offset + extents[^1].Length : 0;

@@ -144,6 +144,9 @@ public interface IBackupLayout : IStoreLayout
 {
     /// <summary>Where the next copy is written.</summary>
     ICopyTarget Target(CopyPlan plan);
+
+    /// <summary>A copy on which another can stand: it and all that it needs are there and can be read. Null: it is no such copy.</summary>
+    CopyRecord? Base(string id);
 }
 
 /// <summary>A layout whose stores are opened by secrets.</summary>

@@ -150,13 +150,7 @@ internal sealed class PieceWriter : Stream
             var name = nameOf(files.Count + 1);
             file!.Finish(name);
             file.Dispose();
-            files.Add(
-                new CopyFile(
-                    name[(name.LastIndexOf('/') + 1)..],
-                    inFile,
-                    Convert.ToHexStringLower(hash!.GetHashAndReset())
-                )
-            );
+            files.Add(new CopyFile(name[(name.LastIndexOf('/') + 1)..], inFile, Convert.ToHexStringLower(hash!.GetHashAndReset())));
             hash.Dispose();
             (file, hash, inFile) = (null, null, 0);
         }

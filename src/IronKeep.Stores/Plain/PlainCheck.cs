@@ -67,7 +67,10 @@ internal static class PlainCheck
         DateTimeOffset? LastRead(string part) => read.Contains(part) ? scope.Now : scope.LastRead(part);
     }
 
-    private static DateTimeOffset? Earlier(DateTimeOffset? a, DateTimeOffset? b) => a is null || b is null ? null : a < b ? a : b;
+    private static DateTimeOffset? Earlier(DateTimeOffset? a, DateTimeOffset? b) =>
+        a is null || b is null ? null
+        : a < b ? a
+        : b;
 
     private static string PathOf(Part part) => $"{PlainStore.FolderOf(part.Copy)}/{part.File.Name}";
 

@@ -11,7 +11,8 @@ public sealed record PlainHead(string Format, int Version, string Id, DateTimeOf
     private const string KnownFormat = "ironkeep-plain";
     private const int KnownVersion = 1;
 
-    internal static PlainHead New(byte[] key, DateTimeOffset now) => new(KnownFormat, KnownVersion, Guid.CreateVersion7(now).ToString("n"), now, key);
+    internal static PlainHead New(byte[] key, DateTimeOffset now) =>
+        new(KnownFormat, KnownVersion, Guid.CreateVersion7(now).ToString("n"), now, key);
 
     internal byte[] ToBytes() => CheckedText.Write(JsonSerializer.Serialize(this, StoreJson.Default.PlainHead));
 

@@ -47,6 +47,28 @@ public sealed partial class PlainStore : IBackupLayout
 
     public ICopyTarget Target(CopyPlan plan) => new PlainTarget(this, plan);
 
+    public CopyRecord? Base(string id)
+    {
+        try
+        {
+            if (Records.Read(id) is not { } record)
+                return null;
+            return ChainOf(record).TrueForAll(IsWhole) ? record : null;
+        }
+        catch (StoreDamageException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Whether the files of a copy are there with their lengths, and its index is what was written.</summary>
+    private bool IsWhole(CopyRecord copy)
+    {
+        var there = Place.List(FolderOf(copy.Id)).ToDictionary(f => f.Name, f => f.Size);
+        IndexOf(copy);
+        return copy.Files.All(f => there.TryGetValue($"{FolderOf(copy.Id)}/{f.Name}", out var size) && size == f.Bytes);
+    }
+
     public long UsedBytes() => Place.List("").Where(f => f.Name != Ballast.FileName).Sum(f => f.Size);
 
     public (IReadOnlySet<string> InForce, IReadOnlySet<string> InBin) CopyNames()

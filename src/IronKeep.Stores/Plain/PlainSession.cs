@@ -31,6 +31,7 @@ internal sealed class PlainSession : ICopySession
     private readonly Dictionary<ChunkId, Spot> spots = [];
     private readonly Dictionary<(ulong Device, ulong Inode), (byte[] Path, TreeEntry Entry)> linked = [];
     private readonly IReadOnlyList<CopyRecord> below;
+    private readonly PlainTrees earlier;
     private readonly List<byte[]> broken = [];
     private Coming? coming;
     private (byte[]? Path, byte[]? Sum) last;
@@ -91,6 +92,7 @@ internal sealed class PlainSession : ICopySession
         (this.store, this.plan, this.lease) = (store, plan, lease);
         folder = PlainStore.FolderOf(id);
         below = plan.Base is null ? [] : store.ChainOf(plan.Base);
+        earlier = new PlainTrees(store, below);
         var compressed = store.Shape.Compresses;
         archive = new PieceWriter(
             store.Place,
@@ -113,9 +115,9 @@ internal sealed class PlainSession : ICopySession
 
     public IChunkLane OpenLane() => content;
 
-    public IChunkSource OpenSource() => new PlainSource(store, [.. below.Select(c => c.Id)]);
+    public IChunkSource OpenSource() => earlier.OpenTree();
 
-    public bool CountsOn(ChunkId id, int depth) => below.Any(c => store.IndexOf(c).TryGet(id, out _));
+    public bool CountsOn(ChunkId id, int depth) => earlier.Has(id);
 
     // A file that changed goes into the archive whole: how it was cut before helps nothing.
     public int LengthOf(ChunkId id) => 0;
@@ -123,11 +125,7 @@ internal sealed class PlainSession : ICopySession
     public TreeEntry? BeginFile(ReadOnlySpan<byte> path, TreeEntry entry, ImmutableArray<Extent>? extents)
     {
         // One that changed while it was read comes once more under the same name.
-        if (
-            entry.Links > 1
-            && linked.TryGetValue((entry.Device, entry.Inode), out var first)
-            && !path.SequenceEqual(first.Path)
-        )
+        if (entry.Links > 1 && linked.TryGetValue((entry.Device, entry.Inode), out var first) && !path.SequenceEqual(first.Path))
         {
             pax.Link(path, entry, first.Path);
             return first.Entry;
@@ -244,9 +242,8 @@ internal sealed class PlainSession : ICopySession
     private CopyFile? WriteRest(CopyRecord record, Pieces lists)
     {
         using var now = new OwnListings(this, lists);
-        var before = plan.Base is null ? null : new PlainTrees(store, [.. below.Select(c => c.Id)]);
         using var gone = plan.Base is null ? null : new SumsFile(store.Place);
-        var walk = new TwoTrees(now, before);
+        var walk = new TwoTrees(now, plan.Base is null ? null : earlier);
         foreach (var (path, entry, was) in walk.Of(TreeWalk.RootOf(record), plan.Base is null ? null : TreeWalk.RootOf(plan.Base)))
         {
             if (was is not null && (entry is null || entry.Kind != was.Kind))
@@ -324,15 +321,12 @@ internal sealed class PlainSession : ICopySession
         public ContentRef Refer(IReadOnlyList<ChunkId> ids)
         {
             lock (session.Listings)
-                return IdLists.Refer(
-                    ids,
-                    list =>
-                    {
-                        var id = IdOf(list);
-                        session.TakeListing(list, id);
-                        return id;
-                    }
-                );
+                return IdLists.Refer(ids, list =>
+                {
+                    var id = IdOf(list);
+                    session.TakeListing(list, id);
+                    return id;
+                });
         }
 
         public void Dispose()

@@ -1,7 +1,5 @@
-using System.Diagnostics.CodeAnalysis;
 using System.Security.Cryptography;
 using IronKeep.Core.Dated;
-using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
@@ -98,7 +96,7 @@ public sealed partial class PlainStore
         return chain;
     }
 
-    internal ITreeSource TreesOf(CopyRecord record) => new PlainTrees(this, [.. ChainOf(record).Select(c => c.Id)]);
+    internal ITreeSource TreesOf(CopyRecord record) => new PlainTrees(this, ChainOf(record));
 
     internal PlainIndex IndexOf(CopyRecord record)
     {
@@ -112,43 +110,28 @@ public sealed partial class PlainStore
         }
     }
 
-    /// <summary>Where a chunk lies: in the first of these copies that has it, or in any other.</summary>
-    internal bool TryFind(
-        ChunkId id,
-        IReadOnlyList<string> chain,
-        out string copy,
-        [NotNullWhen(true)] out PlainIndex? index,
-        out Spot spot
-    )
+    /// <summary>What all copies in force hold, those at hand first; copies that cannot be read are passed over.</summary>
+    internal IEnumerable<(string Copy, PlainIndex Index)> Indexes()
     {
-        foreach (var name in chain)
-            if (Has(name, out index, out spot))
-            {
-                copy = name;
-                return true;
-            }
-        List<string> others;
+        List<(string, PlainIndex)> known;
         lock (gate)
-            others = [.. indexes.Keys.Except(chain)];
-        if (chain.Count == 0)
-            others = [.. others.Union(Records.Names().InForce.OrderDescending())];
-        foreach (var name in others)
-            if (Has(name, out index, out spot))
-            {
-                copy = name;
-                return true;
-            }
-        (copy, index, spot) = ("", null, default);
-        return false;
-
-        bool Has(string name, [NotNullWhen(true)] out PlainIndex? found, out Spot at)
+            known = [.. indexes.Select(i => (i.Key, i.Value))];
+        foreach (var one in known)
+            yield return one;
+        foreach (var name in Records.Names().InForce.Except(known.Select(k => k.Item1)).OrderDescending())
         {
-            lock (gate)
-                indexes.TryGetValue(name, out found);
-            if (found is null && Records.Read(name) is { } record)
-                found = IndexOf(record);
-            at = default;
-            return found?.TryGet(id, out at) == true;
+            PlainIndex? index = null;
+            try
+            {
+                if (Records.Read(name) is { } record)
+                    index = IndexOf(record);
+            }
+            catch (StoreDamageException)
+            {
+                // Its own readers are told.
+            }
+            if (index is not null)
+                yield return (name, index);
         }
     }
 
@@ -188,8 +171,8 @@ public sealed partial class PlainStore
     }
 
     /// <summary>
-    /// Frees the bytes of copies that were in the bin by then and on which no other stands, and of writing that was broken off. The files go
-    /// before the record: what was begun the next reclaiming ends.
+    /// Frees the bytes of copies that were in the bin by then and on which no other stands, and of writing that was broken off. The files
+    /// go before the record: what was begun the next reclaiming ends.
     /// </summary>
     public ReclaimReport Reclaim(DateTimeOffset binnedUntil, Func<string, bool> mayGo, CancellationToken cancel)
     {
@@ -204,12 +187,16 @@ public sealed partial class PlainStore
                 .Copies.Where(c => c is { Binned: { } binned, Displaced: false } && binned <= binnedUntil && mayGo(c.Record.Id))
                 .ToDictionary(c => c.Record.Id)
             : [];
-        var needed = new Queue<string>(contents.Copies.Where(c => !leaving.ContainsKey(c.Record.Id)).Select(c => c.Record.Base).OfType<string>());
+        var needed = new Queue<string>(
+            contents.Copies.Where(c => !leaving.ContainsKey(c.Record.Id)).Select(c => c.Record.Base).OfType<string>()
+        );
         while (needed.TryDequeue(out var below))
             if (leaving.Remove(below, out var stays) && stays.Record.Base is { } next)
                 needed.Enqueue(next);
         // From the top of chains down: one that is cut short never stands on what is gone.
-        foreach (var copy in leaving.Values.OrderByDescending(c => c.Record.Taken).ThenByDescending(c => c.Record.Id, StringComparer.Ordinal))
+        foreach (
+            var copy in leaving.Values.OrderByDescending(c => c.Record.Taken).ThenByDescending(c => c.Record.Id, StringComparer.Ordinal)
+        )
         {
             cancel.ThrowIfCancellationRequested();
             tending.Prove();

@@ -53,11 +53,16 @@ internal sealed class TwoTrees(ITreeSource now, ITreeSource? before)
         && a.Mode == b.Mode
         && (a.User, a.Group, a.Owner, a.OwningGroup) == (b.User, b.Group, b.Owner, b.OwningGroup)
         && a.Modified == b.Modified
-        && (a.Kind == EntryKind.Folder ? a.Content == b.Content : a.Size == b.Size && (a.Inode, a.Device, a.Links) == (b.Inode, b.Device, b.Links))
+        && (
+            a.Kind == EntryKind.Folder
+                ? a.Content == b.Content
+                : a.Size == b.Size && (a.Inode, a.Device, a.Links) == (b.Inode, b.Device, b.Links)
+        )
         && a.Node == b.Node
         && a.LinkTarget.AsSpan().SequenceEqual(b.LinkTarget)
         && a.Attributes.Length == b.Attributes.Length
-        && a.Attributes.Zip(b.Attributes).All(p => p.First.Name.AsSpan().SequenceEqual(p.Second.Name) && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
+        && a.Attributes.Zip(b.Attributes)
+            .All(p => p.First.Name.AsSpan().SequenceEqual(p.Second.Name) && p.First.Value.AsSpan().SequenceEqual(p.Second.Value));
 
     /// <summary>
     /// Every name with its path (from the roots, without a slash in front, valid until the next) and its entry in both trees, null where it

@@ -39,7 +39,9 @@ public sealed record CopyRecord(
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public CopyKind? Kind { get; init; }
 
-    /// <summary>The copy on which a partial one stands: the one before it, or its full one. Null: it needs none, or its layout tells.</summary>
+    /// <summary>
+    /// The copy on which a partial one stands: the one before it, or its full one. Null: it needs none, or its layout tells.
+    /// </summary>
     [JsonIgnore(Condition = JsonIgnoreCondition.WhenWritingNull)]
     public string? Base { get; init; }
 

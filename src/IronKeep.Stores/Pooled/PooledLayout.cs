@@ -32,6 +32,8 @@ public sealed partial class PooledStore : IKeyedLayout, IBackupLayout, ITreeSour
     /// <summary>Every copy is whole by itself, whatever its kind.</summary>
     ICopyTarget IBackupLayout.Target(CopyPlan plan) => this;
 
+    CopyRecord? IBackupLayout.Base(string id) => ReadRecord(id);
+
     int ITreeSource.Readers => Environment.ProcessorCount;
 
     IChunkSource ITreeSource.OpenTree() => NewTreeReader();

@@ -1,8 +1,8 @@
 using System.Collections.Immutable;
 using System.Diagnostics;
 using IronKeep.Stores.Posix;
-using IronKeep.Stores.Trees;
 using IronKeep.Stores.Sessions;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
 

@@ -3,8 +3,8 @@ using System.IO.Enumeration;
 using System.Text;
 using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Posix;
-using IronKeep.Stores.Trees;
 using IronKeep.Stores.Sessions;
+using IronKeep.Stores.Trees;
 
 namespace IronKeep.Stores.Pooled;
 

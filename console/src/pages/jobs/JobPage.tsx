@@ -303,6 +303,17 @@ function Takes({ job }: { job: Job }) {
         ))}
       </dd>
       {job.steps && <Steps steps={job.steps} />}
+      {job.partials !== null && (
+        <>
+          <dt>copies are</dt>
+          <dd>
+            {job.partials}
+            {job.fullAskedBy !== null && (
+              <span className="soft"> · the next is full, {job.fullAskedBy} asked for it</span>
+            )}
+          </dd>
+        </>
+      )}
       {job.leavesOut.length > 0 && (
         <>
           <dt>leaves out</dt>

@@ -42,6 +42,8 @@ const job = (name: string, more: Partial<Job> = {}): Job => ({
   expiryHold: null,
   nights: [],
   onSeveral: null,
+  partials: null,
+  fullAskedBy: null,
   values: null,
   heardBy: [],
   logs: [],

@@ -74,7 +74,20 @@ export const fieldSpecs: Record<string, FieldSpec[]> = {
     {
       key: 'layout',
       label: 'Layout',
-      help: 'Choose dated-files for a folder into which something else writes the copies.',
+      help: 'Choose plain for archives that tar can unpack, or dated-files for a folder into which something else writes the copies.',
+      rare: true,
+    },
+    {
+      key: 'piece-size',
+      label: 'Piece size',
+      help: 'Plain archives are cut into files of at most this size. Empty: one file.',
+      example: '4 GB',
+      rare: true,
+    },
+    {
+      key: 'compressed',
+      label: 'Compressed',
+      help: 'Whether plain archives are compressed with Zstandard; usually yes.',
       rare: true,
     },
     {
