@@ -2,10 +2,12 @@ using System.Collections.Immutable;
 using IronKeep.Core.Dated;
 using IronKeep.Runs.Backups;
 using IronKeep.Stores;
+using IronKeep.Stores.Chunks;
 using IronKeep.Stores.Layouts;
 using IronKeep.Stores.Places;
 using IronKeep.Stores.Plain;
 using IronKeep.Stores.Pooled;
+using IronKeep.Stores.Posix;
 using IronKeep.Stores.Restores;
 
 namespace IronKeep.Runs.Tests;
@@ -261,16 +263,96 @@ public sealed class PlainTests : IDisposable
         Change("head -c 900000 /dev/urandom > large");
         var whole = await BackUpAsync();
         var session = Store.Target(new CopyPlan("broken", CopyKind.Full, null)).BeginCopy(1);
-        Directory.CreateDirectory(Path.Combine(Folder, "archives", "broken"));
-        File.WriteAllText(Path.Combine(Folder, "archives", "broken", "archive.tar.zst.000001"), "half");
+        Directory.CreateDirectory(Path.Combine(Folder, "archives", "killed"));
+        File.WriteAllText(Path.Combine(Folder, "archives", "killed", "archive.tar.zst.000001"), "half");
         IStoreLayout store = Store;
         store.Reclaim(DateTimeOffset.MinValue, _ => true, default);
-        Assert.True(File.Exists(Path.Combine(Folder, "archives", "broken", "archive.tar.zst.000001")));
+        Assert.True(File.Exists(Path.Combine(Folder, "archives", "killed", "archive.tar.zst.000001")));
         session.Dispose();
         store.Reclaim(DateTimeOffset.MinValue, _ => true, default);
-        Assert.False(File.Exists(Path.Combine(Folder, "archives", "broken", "archive.tar.zst.000001")));
+        Assert.False(File.Exists(Path.Combine(Folder, "archives", "killed", "archive.tar.zst.000001")));
         Assert.Equal([whole.Id], store.CopyNames().InForce);
         AssertSame(Source, Restore(whole));
+        // A run that fails takes away what it wrote itself.
+        shape = new PlainShape(false, 100_000);
+        Reopen();
+        using var stop = new CancellationTokenSource();
+        var order = new BackupOrder("stopped", "job", "heron", [Source], [], null);
+        var run = new BackupRun(Store.Target(new CopyPlan("stopped", CopyKind.Full, null)), order, TimeProvider.System, (_, _) => { });
+        var running = run.RunAsync(stop.Token);
+        while (run.Figures.ReadBytes == 0 && !running.IsCompleted)
+            await Task.Delay(1);
+        await stop.CancelAsync();
+        await Assert.ThrowsAnyAsync<Exception>(() => running);
+        Assert.DoesNotContain(Directory.GetFiles(Path.Combine(Folder, "archives"), "*", SearchOption.AllDirectories), f =>
+            f.Contains("/stopped/", StringComparison.Ordinal)
+        );
+    }
+
+    [Fact]
+    public async Task What_somebody_stands_on_at_this_very_moment_is_not_removed()
+    {
+        Change("echo one > one");
+        var full = await BackUpAsync();
+        IStoreLayout store = Store;
+        var now = DateTimeOffset.UtcNow;
+        using (Store.Target(new CopyPlan("next", CopyKind.Incremental, full)).BeginCopy(1))
+        {
+            Assert.True(store.MoveToBin(full.Id, now.AddDays(-9)));
+            var report = store.Reclaim(now, _ => true, default);
+            Assert.Empty(report.CopiesGone);
+            Assert.Equal(1, report.PacksWaiting);
+        }
+        // And what is in the bin nobody begins to stand on.
+        Assert.Throws<StoreDamageException>(() => Store.Target(new CopyPlan("other", CopyKind.Incremental, full)).BeginCopy(1));
+        Assert.Equal([full.Id], store.Reclaim(now, _ => true, default).CopiesGone);
+    }
+
+    [Fact]
+    public async Task A_link_behind_a_file_that_could_not_be_read_to_its_end_leaves_a_sound_archive()
+    {
+        var session = Store.Target(new CopyPlan("bent", CopyKind.Full, null)).BeginCopy(1);
+        var entry = TreeWalk.RootOf(await BackUpAsync()) with
+        {
+            Kind = EntryKind.File,
+            Size = 5,
+            Links = 2,
+            Inode = 7,
+            Device = 7,
+            Content = ContentRef.Empty,
+        };
+        using var lane = session.OpenLane();
+        foreach (var (name, ends) in new[] { ("first", true), ("half", false), ("second", true) })
+        {
+            var one = entry with { Name = System.Text.Encoding.UTF8.GetBytes(name), Inode = ends ? 7UL : 8 };
+            if (session.BeginFile(one.Name, one, null) is not null)
+                continue;
+            var bytes = System.Text.Encoding.UTF8.GetBytes(ends ? "whole" : "hal");
+            lane.Put(bytes, lane.IdOf(bytes));
+            if (ends)
+                session.EndFile(one);
+        }
+        var root = new ListingWriter().Finish(session);
+        session.Commit(
+            new CopyRecord(
+                "bent",
+                "job",
+                "heron",
+                DateTimeOffset.UtcNow,
+                DateTimeOffset.UtcNow,
+                ["/"],
+                0,
+                0,
+                0,
+                root.Depth,
+                [.. root.Ids.Select(i => i.ToString())]
+            )
+        );
+        session.Dispose();
+        var folder = Path.Combine(Folder, "archives", "bent");
+        Assert.Equal("first\nhalf\nsecond\n", Listing.Shell("cat archive.tar.zst.* | zstd -dc | tar -tf -", folder));
+        Assert.Contains("  half\n", File.ReadAllText(Path.Combine(folder, "README.txt")), StringComparison.Ordinal);
+        Assert.DoesNotContain("half", File.ReadAllText(Path.Combine(folder, "SHA256SUMS")), StringComparison.Ordinal);
     }
 
     [Fact]

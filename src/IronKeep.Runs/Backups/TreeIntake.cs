@@ -301,16 +301,19 @@ internal sealed class TreeIntake(
                 var chunks = intake.Take(content, 0, content.Length, before, out var read, cancel);
                 window.Moved += read;
                 var torn = read != content.Length || Differs(facts, file.Facts());
-                var entry = EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder);
-                session.EndFile(entry);
                 // An archive has every try in it: of a large file one is enough.
                 if (torn && attempt < Attempts && !(session.TakesWholeFiles && content.Length > MostTriedAgain))
+                {
+                    session.EndFile(null);
                     continue;
+                }
                 if (torn)
                     Warn(
                         $"{window.Folder.PathOf(name)} changed while it was read{(attempt > 1 ? ", three times" : "")}; its copy "
                             + $"may mix old and new content"
                     );
+                var entry = EntryOf(facts, name, file, content, read, chunks, intake.Lane, window.Folder);
+                session.EndFile(entry);
                 figures.FileRead();
                 if (was is { } one && one != entry.Content)
                     window.Altered++;

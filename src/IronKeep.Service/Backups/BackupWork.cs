@@ -88,6 +88,7 @@ public sealed class BackupWork(
     )
     {
         public CopyKind? Kind { get; init; }
+        public string? AskedBy { get; init; }
     }
 
     public async Task<RunEnding> DoAsync(LiveRun live, CancellationToken cancel)
@@ -129,8 +130,8 @@ public sealed class BackupWork(
         var made = new List<Made>();
         foreach (var store in job.Into)
             made.Add(await IntoAsync(live, job, store, takes, sources, made, cancel));
-        // Asked for once, and made wherever there are full ones.
-        if (made.Exists(m => m.Kind == CopyKind.Full) && !made.Exists(m => m.CopyId is null || m.Kind is not (null or CopyKind.Full)))
+        // Asked for once before it began, and made wherever there are full ones.
+        if (made.Exists(m => m.AskedBy is not null) && made.TrueForAll(m => m.CopyId is not null && m.Kind is null or CopyKind.Full))
             await nextCopies.AskForFullAsync(job.Name, live.Run.Machine, null, cancel);
         var ending = await EndAsync(live, job, made, cancel);
         if (made.Find(m => m.CopyId is not null)?.Figures is not { } figures)
@@ -172,8 +173,8 @@ public sealed class BackupWork(
                     FailureClass.UnsafePlace,
                     $"store {storeName} is of a layout that backup runs do not write"
                 );
-            var (next, below) =
-                store is PooledStore ? (null, null) : await nextCopies.OfAsync(job, live.Run.Machine, storeName, store, cancel);
+            var (next, below, asked) =
+                store is PooledStore ? (null, null, null) : await nextCopies.OfAsync(job, live.Run.Machine, storeName, store, cancel);
             var previous = below ?? await copies.NewestRecordAsync(job.Name, live.Run.Machine, storeName, store, cancel);
             if (await NoRoomAsync(live, job, storeName, isHere ? takes : [], previous is null, cancel) is { } full)
             {
@@ -225,7 +226,7 @@ public sealed class BackupWork(
                 );
             await copies.AddAsync(record, storeName, live.Run.Id, figures!);
             await shelves.SettleAfterRunAsync(storeName, CancellationToken.None);
-            return new Made(storeName, record.Id, Say(figures!, record), figures) { Kind = record.Kind };
+            return new Made(storeName, record.Id, Say(figures!, record), figures) { Kind = record.Kind, AskedBy = asked };
         }
         catch (PlaceException e) when (!cancel.IsCancellationRequested)
         {

@@ -22,8 +22,8 @@ public sealed class NextCopies(IDbContextFactory<KeepContext> catalogue, Charter
     /// <summary>How many copies that cannot be read are passed over before a full one is made.</summary>
     private const int MostTried = 20;
 
-    /// <summary>The plan of the next copy, with the record of the copy on which it stands.</summary>
-    public async Task<(NextCopy Next, CopyRecord? Base)> OfAsync(
+    /// <summary>The plan of the next copy, with the record of the copy on which it stands, and who asked for a full one.</summary>
+    public async Task<(NextCopy Next, CopyRecord? Base, string? AskedBy)> OfAsync(
         PlacedJob job,
         string machine,
         string storeName,
@@ -66,12 +66,12 @@ public sealed class NextCopies(IDbContextFactory<KeepContext> catalogue, Charter
                 asked
             );
             if (next.Base is not { } below)
-                return (next, null);
+                return (next, null, asked);
             if (store.Base(below) is { } record)
-                return (next, record);
+                return (next, record, asked);
             unreadable.Add(below);
             if (unreadable.Count > MostTried)
-                return (new NextCopy(CopyKind.Full, null, "the copies that are there cannot be read"), null);
+                return (new NextCopy(CopyKind.Full, null, "the copies that are there cannot be read"), null, asked);
         }
     }
 

@@ -24,7 +24,7 @@ internal static class PlainCheck
         var contents = store.Records.ReadAll();
         var there = store.Place.List("").ToDictionary(f => f.Name, f => f.Size);
         var copies = contents.Copies.Where(c => c.Binned is null).Select(c => c.Record).ToList();
-        var parts = copies.SelectMany(c => c.Files.Select(f => new Part(c.Id, f))).ToList();
+        var parts = copies.SelectMany(c => FilesOf(c).Select(f => new Part(c.Id, f))).ToList();
         var damage = new Dictionary<Part, string>();
         foreach (var part in parts)
             if (!there.TryGetValue(PathOf(part), out var size))
@@ -49,7 +49,7 @@ internal static class PlainCheck
             [
                 .. copies
                     .Where(c => !hurt.Contains(c.Id))
-                    .Select(c => new WholeCopy(c.Id, c.Files.Select(f => LastRead($"{c.Id}/{f.Name}")).Aggregate(Earlier))),
+                    .Select(c => new WholeCopy(c.Id, FilesOf(c).Select(f => LastRead($"{c.Id}/{f.Name}")).Aggregate(Earlier))),
             ],
             [.. damage.Select(d => new PackDamage(d.Key.Name, d.Value, 1))],
             [
@@ -71,6 +71,10 @@ internal static class PlainCheck
         a is null || b is null ? null
         : a < b ? a
         : b;
+
+    /// <summary>A record that names no files is of no copy that can be given back: it lacks its index at least.</summary>
+    private static ImmutableArray<CopyFile> FilesOf(CopyRecord copy) =>
+        copy.Files.IsEmpty ? [new CopyFile(PlainFiles.Index, 0, "")] : copy.Files;
 
     private static string PathOf(Part part) => $"{PlainStore.FolderOf(part.Copy)}/{part.File.Name}";
 

@@ -78,9 +78,17 @@ internal sealed class PlainIndex(Pieces archive, Pieces listing, IReadOnlyDictio
         var file = record.Files.FirstOrDefault(f => f.Name == PlainFiles.Index);
         if (file is null || file.Bytes is < 8 or > int.MaxValue)
             throw new StoreDamageException($"the record of copy {record.Id} names no index that can be read");
-        var bytes = new byte[file.Bytes];
+        // What the record says is believed once the file is there with that length.
+        var there = place.List(folder).FirstOrDefault(f => f.Name == name);
+        if (there.Name is not null && there.Size != file.Bytes)
+            throw new StoreDamageException(
+                $"{name} has {there.Size} bytes instead of {file.Bytes}; the archive beside it can be unpacked without it"
+            );
+        var bytes = new byte[there.Name is null ? 0 : file.Bytes];
         try
         {
+            if (there.Name is null)
+                throw new PlaceException(PlaceFault.NotFound, $"{name} is not there");
             if (place.ReadAt(name, 0, bytes) != bytes.Length)
                 throw new StoreDamageException($"{name} is shorter than it was written");
         }
@@ -96,10 +104,10 @@ internal sealed class PlainIndex(Pieces archive, Pieces listing, IReadOnlyDictio
         var archive = PiecesOf(PlainFiles.Archive + ".");
         var listing = PiecesOf(PlainFiles.Listing + ".");
         var count = Number(int.MaxValue / Entry);
+        Need(Entry * count);
         var spots = new Dictionary<ChunkId, Spot>((int)count);
         for (var i = 0; i < count; i++, at += Entry)
         {
-            Need(Entry);
             var offset = BinaryPrimitives.ReadInt64LittleEndian(bytes.AsSpan(at + ChunkId.Size));
             var length = BinaryPrimitives.ReadInt32LittleEndian(bytes.AsSpan(at + ChunkId.Size + 8));
             if (length is < 0 or > ContentCutter.Most)

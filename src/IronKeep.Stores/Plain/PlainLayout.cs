@@ -175,13 +175,13 @@ public sealed partial class PlainStore : IBackupLayout
 /// <summary>A plain store as a place where one copy of a kind is written.</summary>
 internal sealed class PlainTarget(PlainStore store, CopyPlan plan) : ICopyTarget
 {
-    public ICopySession BeginCopy(int level) => store.Begin(plan, plan.CopyId, level);
+    public ICopySession BeginCopy(int level) => store.Begin(plan, level);
 
     public void Tidy(CancellationToken cancel)
     {
         // There is nothing to put in order.
     }
 
-    public string? GiveBack(ICopySession session) =>
-        store.RemoveFiles(plan.CopyId) is > 0 and var files ? $"{files} files that this run wrote were removed again" : null;
+    // A session without a record has removed its files when it ended.
+    public string? GiveBack(ICopySession session) => null;
 }

@@ -36,6 +36,7 @@ internal sealed class PlainSession : ICopySession
     private Coming? coming;
     private (byte[]? Path, byte[]? Sum) last;
     private long newBytes;
+    private bool committed;
 
     /// <summary>The file that comes now, with what of its content came so far, and its sum as it will be unpacked.</summary>
     private sealed class Coming(byte[] path, TreeEntry entry, ImmutableArray<Extent>? extents) : IDisposable
@@ -87,11 +88,14 @@ internal sealed class PlainSession : ICopySession
         public void Dispose() => Hash.Dispose();
     }
 
-    public PlainSession(PlainStore store, CopyPlan plan, string id, int level, Lease lease)
+    public PlainSession(PlainStore store, CopyPlan plan, int level, Lease lease)
     {
         (this.store, this.plan, this.lease) = (store, plan, lease);
-        folder = PlainStore.FolderOf(id);
+        folder = PlainStore.FolderOf(plan.CopyId);
         below = plan.Base is null ? [] : store.ChainOf(plan.Base);
+        // Whoever reclaims leaves copies alone while somebody writes: from here on these stay, if none of them was leaving before.
+        if (plan.Base is { } on && store.Records.ReadOne(on.Id) is not { Binned: null })
+            throw new StoreDamageException($"copy {on.Id}, on which this one was to stand, is not in force any more; run again");
         earlier = new PlainTrees(store, below);
         var compressed = store.Shape.Compresses;
         archive = new PieceWriter(
@@ -106,7 +110,6 @@ internal sealed class PlainSession : ICopySession
         (content, Listings) = (new Lane(this, ofContent: true), new Lane(this, ofContent: false));
     }
 
-    public string Folder => folder;
     public long NewBytes => Interlocked.Read(ref newBytes);
     public long StoredBytes => archive.Stored + listing.Stored;
     public IChunkLane Listings { get; }
@@ -124,13 +127,12 @@ internal sealed class PlainSession : ICopySession
 
     public TreeEntry? BeginFile(ReadOnlySpan<byte> path, TreeEntry entry, ImmutableArray<Extent>? extents)
     {
-        // One that changed while it was read comes once more under the same name.
-        if (entry.Links > 1 && linked.TryGetValue((entry.Device, entry.Inode), out var first) && !path.SequenceEqual(first.Path))
+        BreakOff();
+        if (entry.Links > 1 && linked.TryGetValue((entry.Device, entry.Inode), out var first))
         {
             pax.Link(path, entry, first.Path);
             return first.Entry;
         }
-        BreakOff();
         // Whoever unpacks has the last of several tries.
         if (!path.SequenceEqual(last.Path))
             SayLast();
@@ -139,14 +141,14 @@ internal sealed class PlainSession : ICopySession
         return null;
     }
 
-    public void EndFile(TreeEntry entry)
+    public void EndFile(TreeEntry? entry)
     {
         if (coming is not { } file)
             throw new InvalidOperationException("no file was announced");
         // One that became shorter while it was read has the length that its header says; the run's log tells of it.
         Pad(file);
         last = (file.Path, file.Sum());
-        if (entry.Links > 1)
+        if (entry?.Links > 1)
             linked[(entry.Device, entry.Inode)] = (file.Path, entry);
         file.Dispose();
         coming = null;
@@ -219,12 +221,22 @@ internal sealed class PlainSession : ICopySession
         files.Add(Small(PlainFiles.Sums, sums.ToString()));
         files.Add(new PlainIndex(pieces, lists, spots).Write(store.Place, folder));
         record = record with { NewBytes = NewBytes, StoredBytes = StoredBytes, OwnFiles = [.. files] };
+        // The README says what the archive is called, which stands among the files.
         files.Add(Small(PlainFiles.Readme, PlainFiles.ReadmeOf([.. below.Reverse(), record], broken)));
         record = record with { OwnFiles = [.. files] };
         // Whoever took this one for dead has removed what it wrote.
         lease.Prove();
         store.Add(record);
-        lease.Prove();
+        try
+        {
+            lease.Prove();
+        }
+        catch
+        {
+            store.Records.Delete(record.Id);
+            throw;
+        }
+        committed = true;
         return record;
     }
 
@@ -270,7 +282,22 @@ internal sealed class PlainSession : ICopySession
         listing.Dispose();
         manifest.Dispose();
         coming?.Dispose();
+        if (!committed)
+            GiveBack();
         lease.Dispose();
+    }
+
+    /// <summary>What was written without a record is of no use; where it cannot be removed now, reclaiming does.</summary>
+    private void GiveBack()
+    {
+        try
+        {
+            store.RemoveFiles(plan.CopyId);
+        }
+        catch (PlaceException)
+        {
+            // The place is away, or hangs.
+        }
     }
 
     /// <summary>The listings of the copy that is being written, which are whole already.</summary>

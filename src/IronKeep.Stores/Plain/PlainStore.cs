@@ -1,4 +1,5 @@
 using System.Security.Cryptography;
+using IronKeep.Core.Chains;
 using IronKeep.Core.Dated;
 using IronKeep.Stores.Keys;
 using IronKeep.Stores.Layouts;
@@ -89,8 +90,8 @@ public sealed partial class PlainStore
         var chain = new List<CopyRecord> { record };
         while (chain[^1].Base is { } below)
         {
-            if (chain.Exists(c => c.Id == below))
-                throw new StoreDamageException($"copy {record.Id} stands on itself");
+            if (chain.Count > PartialCopies.MostInChain)
+                throw new StoreDamageException($"copy {record.Id} stands on more copies than any chain has, or on itself");
             chain.Add(Records.Read(below) ?? throw new StoreDamageException($"copy {chain[^1].Id} stands on {below}, which is not there"));
         }
         return chain;
@@ -136,7 +137,7 @@ public sealed partial class PlainStore
     }
 
     /// <summary>Begins to write a copy of a kind.</summary>
-    internal PlainSession Begin(CopyPlan plan, string id, int level)
+    internal PlainSession Begin(CopyPlan plan, int level)
     {
         CheckStillThere();
         if (plan.Base is null != (plan.Kind == CopyKind.Full))
@@ -144,7 +145,7 @@ public sealed partial class PlainStore
         var lease = Lease.Take(Place, LeaseKind.Writing, Terms);
         try
         {
-            return new PlainSession(this, plan, id, level, lease);
+            return new PlainSession(this, plan, level, lease);
         }
         catch
         {
@@ -172,7 +173,7 @@ public sealed partial class PlainStore
 
     /// <summary>
     /// Frees the bytes of copies that were in the bin by then and on which no other stands, and of writing that was broken off. The files
-    /// go before the record: what was begun the next reclaiming ends.
+    /// go before the record: what was begun the next reclaiming ends. While somebody writes all stays, for the new copy may stand on any.
     /// </summary>
     public ReclaimReport Reclaim(DateTimeOffset binnedUntil, Func<string, bool> mayGo, CancellationToken cancel)
     {
@@ -193,6 +194,8 @@ public sealed partial class PlainStore
         while (needed.TryDequeue(out var below))
             if (leaving.Remove(below, out var stays) && stays.Record.Base is { } next)
                 needed.Enqueue(next);
+        if (Lease.Living(Place).Exists(l => l.Kind == LeaseKind.Writing))
+            return new ReclaimReport([], 0, 0, 0, leaving.Count);
         // From the top of chains down: one that is cut short never stands on what is gone.
         foreach (
             var copy in leaving.Values.OrderByDescending(c => c.Record.Taken).ThenByDescending(c => c.Record.Id, StringComparer.Ordinal)
@@ -207,15 +210,12 @@ public sealed partial class PlainStore
             freed += sizes.GetValueOrDefault(copy.Record.Id);
             gone.Add(copy.Record.Id);
         }
-        if (!Lease.Living(Place).Exists(l => l.Kind == LeaseKind.Writing))
+        var (inForce, inBin) = Records.Names();
+        foreach (var left in sizes.Keys.Where(k => !inForce.Contains(k) && !inBin.Contains(k) && !gone.Contains(k)))
         {
-            var (inForce, inBin) = Records.Names();
-            foreach (var left in sizes.Keys.Where(k => !inForce.Contains(k) && !inBin.Contains(k) && !gone.Contains(k)))
-            {
-                tending.Prove();
-                RemoveFiles(left);
-                freed += sizes[left];
-            }
+            tending.Prove();
+            RemoveFiles(left);
+            freed += sizes[left];
         }
         Ballast.Take(Place);
         return new ReclaimReport(gone, gone.Count, 0, freed, 0);

@@ -53,6 +53,10 @@ public sealed record CopyRecord(
     [JsonIgnore]
     public ImmutableArray<CopyFile> Files => OwnFiles.IsDefault ? [] : OwnFiles;
 
+    /// <summary>Whether it can only be the name of something in the very folder.</summary>
+    private static bool IsName(string name) =>
+        name.Length is > 0 and <= 200 && name[0] != '.' && name.All(c => char.IsAsciiLetterOrDigit(c) || c is '.' or '-');
+
     internal byte[] ToBytes(StoreKeys keys) => SignedLine.Write(JsonSerializer.Serialize(this, StoreJson.Default.CopyRecord), keys);
 
     internal static CopyRecord FromBytes(byte[] bytes, StoreKeys keys, string name)
@@ -75,6 +79,8 @@ public sealed record CopyRecord(
                     }
                 && record.Root.All(r => r is { Length: 2 * ChunkId.Size } && r.All(char.IsAsciiHexDigit))
                 && record.Takes.All(t => t is not null)
+                && (record.Base is null || IsName(record.Base))
+                && record.Files.All(f => f is { Name: not null, Sha256.Length: 64, Bytes: >= 0 } && IsName(f.Name))
             )
                 return record;
         }

@@ -55,8 +55,10 @@ public interface ICopySession : IDisposable
     /// </summary>
     TreeEntry? BeginFile(ReadOnlySpan<byte> path, TreeEntry entry, ImmutableArray<Extent>? extents) => null;
 
-    /// <summary>Ends the file that was announced, with the entry that came of it.</summary>
-    void EndFile(TreeEntry entry) { }
+    /// <summary>
+    /// Ends the file that was announced, with the entry that came of it; null: it changed meanwhile and is announced once more.
+    /// </summary>
+    void EndFile(TreeEntry? entry) { }
 
     /// <summary>
     /// Whether a chunk seems to be there already, so that the copy can count on it: one of content at depth 0, a list of identities above
