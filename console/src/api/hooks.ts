@@ -339,6 +339,16 @@ export const useHoldExpiry = () =>
 export const useLetExpire = () =>
   useAct((job: OneJob) => take(api.DELETE('/api/v1/jobs/{name}/expiry-hold', { params: at(job) })));
 
+/** Whether the next copy of a job that makes partial ones is a full one, once. */
+export const useNextFull = () =>
+  useAct(({ full, ...job }: OneJob & { full: boolean }) =>
+    take(
+      full
+        ? api.POST('/api/v1/jobs/{name}/next-full', { params: at(job) })
+        : api.DELETE('/api/v1/jobs/{name}/next-full', { params: at(job) }),
+    ),
+  );
+
 export const useResume = () =>
   useAct((job: OneJob) => take(api.DELETE('/api/v1/jobs/{name}/pause', { params: at(job) })));
 

@@ -56,7 +56,7 @@ internal static class CopyCommands
                     Show.Json(copies);
                 else
                     Show.Table(
-                        ["copy", "job", "machine", "store", "taken", "state", "checked", ">items", ">size", ">stored", ""],
+                        ["copy", "job", "machine", "store", "taken", "kind", "state", "checked", ">items", ">size", ">stored", ""],
                         copies.Select(c =>
                             new[]
                             {
@@ -65,6 +65,7 @@ internal static class CopyCommands
                                 c.Machine,
                                 c.Store,
                                 Show.When(c.Taken),
+                                c.Kind is { } kind ? Kebab.Of(kind) : "-",
                                 c.State.Word(),
                                 Show.When(c.CheckedAt),
                                 $"{c.Items}",
@@ -108,6 +109,8 @@ internal static class CopyCommands
                 }
                 Show.Line($"Copy {copy.Id} of {copy.Job} on {copy.Machine}, in store {copy.Store}");
                 Show.Line($"  taken   {Show.When(copy.Taken)}, ended {Show.When(copy.Ended)}");
+                if (copy.Kind is { } kind)
+                    Show.Line($"  kind    {Kebab.Of(kind)}");
                 if (copy.Hold is { Over: false } hold)
                     Show.Line($"  HELD    by {hold.By} until {Show.When(hold.Until)}: {hold.Reason}");
                 if (copy.Doubt is not null)

@@ -156,7 +156,14 @@ export function CopiesPage() {
               )
             }
             columns={[
-              { title: 'copy', cell: (c) => <span className="mono">{c.id}</span> },
+              {
+                title: 'copy',
+                cell: (c) => (
+                  <span className="name">
+                    <span className="mono">{c.id}</span> {c.kind !== null && <span className="soft">{c.kind}</span>}
+                  </span>
+                ),
+              },
               { title: 'job', cell: (c) => <span className="name">{c.job}</span> },
               { title: 'machine', cell: (c) => <span className="name">{c.machine}</span> },
               { title: 'store', cell: (c) => <span className="name">{c.store}</span> },

@@ -248,6 +248,7 @@ function About({ copy }: { copy: Copy }) {
           </span>
           <span className="soft">in store {copy.store}</span>
           <Status state={copy.state} />
+          {copy.kind !== null && <span className="soft">{copy.kind}</span>}
           {copy.checkedAt && (
             <span className="soft">
               checked <When at={copy.checkedAt} />

@@ -2,7 +2,17 @@ import { Button } from '@mantine/core';
 import { Fragment, useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { Refusal, type Job } from '../../api/client';
-import { useHistory, useJob, useJobsOf, useLetExpire, usePause, useResume, useRunJob, useRuns } from '../../api/hooks';
+import {
+  useHistory,
+  useJob,
+  useJobsOf,
+  useLetExpire,
+  useNextFull,
+  usePause,
+  useResume,
+  useRunJob,
+  useRuns,
+} from '../../api/hooks';
 import { AskUntil } from '../../ui/Ask';
 import { Size, When } from '../../ui/Facts';
 import { Answer, Notice, Page, Problem } from '../../ui/Page';
@@ -303,23 +313,39 @@ function Takes({ job }: { job: Job }) {
         ))}
       </dd>
       {job.steps && <Steps steps={job.steps} />}
-      {job.partials !== null && (
-        <>
-          <dt>copies are</dt>
-          <dd>
-            {job.partials}
-            {job.fullAskedBy !== null && (
-              <span className="soft"> · the next is full, {job.fullAskedBy} asked for it</span>
-            )}
-          </dd>
-        </>
-      )}
+      {job.partials !== null && <Partials job={job} />}
       {job.leavesOut.length > 0 && (
         <>
           <dt>leaves out</dt>
           <dd className="mono">{job.leavesOut.join('  ')}</dd>
         </>
       )}
+    </>
+  );
+}
+
+/** What is made between full copies, and a way to have a full one next. */
+function Partials({ job }: { job: Job }) {
+  const next = useNextFull();
+  const asked = job.fullAskedBy !== null;
+  return (
+    <>
+      <dt>copies are</dt>
+      <dd>
+        {job.partials}
+        {asked && <span className="soft"> · the next is full, {job.fullAskedBy} asked for it</span>}
+        <div>
+          <Button
+            size="compact-xs"
+            variant="default"
+            loading={next.isPending}
+            onClick={() => next.mutate({ name: job.name, on: job.machine, full: !asked })}
+          >
+            {asked ? 'Go on with the chain' : 'Next one full'}
+          </Button>
+        </div>
+        <Problem error={next.error} />
+      </dd>
     </>
   );
 }
