@@ -234,7 +234,6 @@ public static class IronKeepHost
         services.AddSingleton<RemoteBackups>();
         services.AddSingleton<FreshnessNow>();
         services.AddSingleton<JobsNow>();
-        services.AddSingleton<LastRuns>();
         services.AddSingleton<CoverageDesk>();
         services.AddSingleton<MachineList>();
         services.AddSingleton<InventoryDesk>();

@@ -18,7 +18,6 @@ public sealed class JobsNow(
     IDbContextFactory<KeepContext> catalogue,
     NightBoard nightBoard,
     FreshnessNow freshness,
-    LastRuns lastRuns,
     Dispatch dispatch,
     TimeProvider clock
 )
@@ -37,21 +36,21 @@ public sealed class JobsNow(
     )
     {
         var now = clock.Now();
-        var areAll = jobs.Count == charter.Placed.All.Length;
-        var last = areAll ? await lastRuns.OfAllAsync(db, charter, cancel) : await LastRuns.OfAsync(db, jobs, cancel);
-        var standing = areAll ? await freshness.OfAsync(db, charter, now, cancel) : await Freshness.OfAsync(db, jobs, now, cancel);
-        // The two large parts of a long list are read beside each other, each over a connection of its own.
-        var copies =
-            jobs.Count >= AskedBeside
-                ? BesideAsync(d => NewestAsync(d, standing.Values, cancel))
-                : Task.FromResult(await NewestAsync(db, standing.Values, cancel));
+        // The parts of a long list are asked beside each other, each with a connection of its own.
+        var isLong = jobs.Count >= AskedBeside;
+        var lastRuns = isLong ? BesideAsync(d => LastRunsAsync(d, jobs, cancel)) : Task.FromResult(await LastRunsAsync(db, jobs, cancel));
+        var standing =
+            jobs.Count == charter.Placed.All.Length
+                ? await freshness.OfAsync(db, charter, now, cancel)
+                : await Freshness.OfAsync(db, jobs, now, cancel);
+        var newest = await NewestAsync(db, standing.Values, cancel);
         var nights = await nightBoard.OfAsync(db, [.. jobs.Select(j => (j.Name, j.Machine))], charter.Zone, now, NightsShown, cancel);
+        var last = await lastRuns;
         var pauses = await Freshness
             .Rows(db, jobs)
             .AsNoTracking()
             .Where(w => w.PausedUntil > now || w.ExpiryHeldUntil > now || w.FullAskedBy != null)
             .ToDictionaryAsync(w => (w.Job, w.Machine), cancel);
-        var newest = await copies;
         var due = new NextDue(now, jobs.Count == 1 ? DueShown : 1);
         return jobs.Select(job =>
             {
@@ -123,6 +122,27 @@ public sealed class JobsNow(
             await using var db = await catalogue.CreateDbContextAsync();
             return await ask(db);
         });
+
+    /// <summary>A seek for each job, where grouping would walk through all runs there ever were.</summary>
+    private static Task<Dictionary<(string Job, string Machine), Run>> LastRunsAsync(
+        KeepContext db,
+        IReadOnlyCollection<PlacedJob> jobs,
+        CancellationToken cancel
+    ) =>
+        Freshness
+            .Rows(db, jobs)
+            .Join(
+                db.Runs,
+                w =>
+                    db.Runs.Where(r => r.Job == w.Job && r.Machine == w.Machine && (r.Kind == RunKind.Backup || r.Kind == RunKind.Watched))
+                        .OrderByDescending(r => r.Id)
+                        .Select(r => (long?)r.Id)
+                        .FirstOrDefault(),
+                r => (long?)r.Id,
+                (_, r) => r
+            )
+            .AsNoTracking()
+            .ToDictionaryAsync(r => (r.Job!, r.Machine), cancel);
 
     /// <summary>The newest good copies, by id.</summary>
     private static async Task<Dictionary<string, Copy>> NewestAsync(
